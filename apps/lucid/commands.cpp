@@ -1,0 +1,103 @@
+// SPDX-License-Identifier: MIT
+// The table of commands: their names, words of help and functions.
+#include <algorithm>
+#include <cstring>
+
+#include "console.h"
+
+namespace lucid::app {
+
+const std::vector<Command>& commands() {
+  static const std::vector<Command> kCommands{
+      {"open", "", "open IMAGE", "Load an ELF or Intel HEX image and stand before its first instruction.",
+       "open firmware/kiln/images/kiln-og.elf", &Console::do_reload, false},
+      {"go to", "", "go to PLACE", "Run up to a place; breakpoints on the way pause first.",
+       "go to kiln.c:139", &Console::do_go_to, true},
+      {"go for", "", "go for SPAN", "Run for a time or a number of cycles.", "go for 20ms",
+       &Console::do_go_for, true},
+      {"go until", "", "go until EXPR", "Run until an expression holds, looked at after each instruction.",
+       "go until measured > 2000", &Console::do_go_until, true},
+      {"go", "g", "go", "Run on to the next pause. Ctrl-C pauses.", "go", &Console::do_go, true},
+      {"step into", "i", "step into [line|instruction] [N]",
+       "Step, entering functions that have source. The unit follows the view in use.", "step into 3",
+       &Console::do_step_into, true},
+      {"step over", "o", "step over [line|instruction] [N]",
+       "Step, running calls through; a breakpoint inside still pauses.", "step over",
+       &Console::do_step_over, true},
+      {"step out", "u", "step out [N]", "Run until this function has returned.", "step out",
+       &Console::do_step_out, true},
+      {"step", "", "step [line|instruction] [N]", "The same as `step into`.", "step instruction 2",
+       &Console::do_step, true},
+      {"move to", "", "move to PLACE", "Move the execution point; nothing is executed.",
+       "move to kiln.c:140", &Console::do_move_to, true},
+      {"reset", "", "reset", "Reset the chip; memories keep their contents.", "reset",
+       &Console::do_reset, true},
+      {"reload", "", "reload [IMAGE]", "Load the image again after a build; breakpoints are kept.",
+       "reload", &Console::do_reload, false},
+      {"pause at", "p",
+       "pause at PLACE [on pass N | from pass N | every N passes] [if EXPR] [once] [log \"TEXT\"]",
+       "Set a breakpoint. It pauses before the marked instruction. A pass counts when the condition\n"
+       "holds and the instruction executes next. `log` writes a message, {EXPR} filled in, and goes on.",
+       "pause at control.c:16 on pass 9 if measured > 600", &Console::do_pause_at, true},
+      {"breakpoints", "", "breakpoints [like TEXT | on | off]",
+       "List the breakpoints; switch all of them off for a clean run, and on again.", "breakpoints",
+       &Console::do_breakpoints, true},
+      {"enable", "", "enable ID… | all", "Switch breakpoints on.", "enable 2", &Console::do_enable, true},
+      {"disable", "", "disable ID… | all", "Switch breakpoints off, keeping them.", "disable 2 3",
+       &Console::do_disable, true},
+      {"rearm", "", "rearm ID… | all", "Count a breakpoint's passes from nought again.", "rearm 1",
+       &Console::do_rearm, true},
+      {"remove", "", "remove ID… | all", "Take breakpoints away.", "remove 1", &Console::do_remove, true},
+      {"show", "s",
+       "show registers | flags | source [PLACE] | disassembly [PLACE] | mixed [PLACE] |\n"
+       "       ram|flash|eeprom [FROM [for N]] | stack | callers | globals [TEXT] | io [NAME] |\n"
+       "       pins | serial | time",
+       "Look at something. Looking changes nothing. * marks what changed since the last pause.",
+       "show ram 0x1a0 for 32", &Console::do_show, true},
+      {"=", "", "= EXPR [as FORMAT]",
+       "Work out a C expression. Formats: dec unsigned hex bin char text real q8.8 time raw.",
+       "= ramp.target - setpoint as hex", &Console::do_evaluate, true},
+      {"let", "", "let OBJECT = EXPR",
+       "Change a variable, register, flag, I/O register or field, byte of memory or pin.",
+       "let chip.PORTB.5 = 1", &Console::do_let, true},
+      {"explain", "", "explain [PLACE]",
+       "Say in words what an instruction does, with its operands as they are now.", "explain here",
+       &Console::do_explain, true},
+      {"find", "", "find TEXT", "Functions, variables and files whose names contain a text.", "find tick",
+       &Console::do_find, true},
+      {"drive", "", "drive PIN low|high|open", "Drive a pin from outside, or let go of it.",
+       "drive PD2 low", &Console::do_drive, true},
+      {"send", "", "send PORT \"TEXT\"",
+       "Let bytes arrive at a serial port, back to back. \\n \\r \\t \\\\ \\\" \\xNN are known.",
+       "send USART0 \"G\\n\"", &Console::do_send, true},
+      {"expect", "", "expect EXPR | pause at PLACE | pause fault | serial \"TEXT\"",
+       "Say what must be so; a script that is wrong about it fails.", "expect heater_ms == 0",
+       &Console::do_expect, true},
+      {"note", "", "note \"TEXT\"", "Write a remark into the output.", "note \"now the door opens\"",
+       &Console::do_note, false},
+      {"play", "", "play FILE", "Carry out the commands of a script.", "play overshoot.loop",
+       &Console::do_play, false},
+      {"help", "", "help [COMMAND]", "List the commands, or explain one.", "help pause at",
+       &Console::do_help, false},
+      {"quit", "", "quit", "Leave.", "quit", &Console::do_quit, false},
+  };
+  return kCommands;
+}
+
+const Command* find_command(const std::string& line, std::size_t& rest) {
+  const Command* best = nullptr;
+  for (const Command& c : commands()) {
+    for (const char* name : {c.name, c.brief}) {
+      const std::size_t length = std::strlen(name);
+      if (length == 0 || line.compare(0, length, name) != 0) continue;
+      const bool ends = line.size() == length || line[length] == ' ' || *name == '=';
+      if (!ends || (best != nullptr && length <= rest)) continue;
+      best = &c;
+      rest = length;
+    }
+  }
+  if (best != nullptr) rest = std::min(line.find_first_not_of(' ', rest), line.size());
+  return best;
+}
+
+}  // namespace lucid::app

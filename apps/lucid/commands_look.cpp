@@ -1,0 +1,203 @@
+// SPDX-License-Identifier: MIT
+// Commands that look.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "console.h"
+#include "words.h"
+
+namespace lucid::app {
+
+Result<void> Console::do_evaluate(const std::string& rest) {
+  std::string text = rest;
+  Format format;
+  if (const std::size_t as = text.rfind(" as "); as != std::string::npos) {
+    std::string name = text.substr(as + 4);
+    auto parsed = parse_format(name);
+    if (!parsed) return fail(parsed.error());
+    format = *parsed;
+    text.resize(as);
+  }
+  auto value = session_->evaluate(text, format);
+  if (!value) return fail(value.error());
+  show(Evaluated{text, *value});
+  return {};
+}
+
+Result<void> Console::do_explain(const std::string& rest) {
+  auto explanation = session_->explain(rest.empty() ? "here" : rest);
+  if (!explanation) return fail(explanation.error());
+  show(*explanation);
+  return {};
+}
+
+Result<void> Console::do_find(const std::string& rest) {
+  if (rest.empty()) return fail(ErrorCode::kUsage, "this is written: find TEXT");
+  const Program& program = session_->program();
+  std::string out;
+  for (const Function& f : program.functions()) {
+    if (f.name.find(rest) == std::string::npos) continue;
+    out += fmt::format("  function  {:<24} {:#06x}", f.name, f.begin);
+    if (f.file && f.line != 0) out += fmt::format("  {}:{}", program.files()[*f.file].name, f.line);
+    out += "\n";
+  }
+  for (const Variable& v : program.variables()) {
+    if (v.name.find(rest) == std::string::npos) continue;
+    const std::string& owner = v.function.empty() ? program.files()[v.file].name : v.function;
+    out += fmt::format("  variable  {:<24} {:#06x}  {} in {}\n", v.name, v.address.offset,
+                       program.types()[v.type].name, owner);
+  }
+  for (const Type& t : program.types())
+    for (const Type::Enumerator& e : t.enumerators)
+      if (e.name.find(rest) != std::string::npos)
+        out += fmt::format("  enumerator {:<23} {}  {}\n", e.name, e.value, t.name);
+  for (const SourceFile& f : program.files())
+    if (f.name.find(rest) != std::string::npos && !f.lines_with_code.empty())
+      out += fmt::format("  file      {:<24} {} lines with code\n", f.name, f.lines_with_code.size());
+  if (out.empty()) {
+    show(Message{"no name contains '" + rest + "'"});
+    return {};
+  }
+  out.pop_back();
+  show(Message{out});
+  return {};
+}
+
+Result<void> Console::show_memory(const std::string& area, const std::string& rest) {
+  std::optional<std::uint32_t> begin;
+  std::uint32_t length = 0;
+  if (!rest.empty()) {
+    std::string from = rest;
+    std::string to;
+    std::string count;
+    if (const std::size_t dots = rest.find(".."); dots != std::string::npos) {
+      from = rest.substr(0, dots);
+      to = rest.substr(dots + 2);
+    } else if (const std::size_t by = rest.find(" for "); by != std::string::npos) {
+      from = rest.substr(0, by);
+      count = rest.substr(by + 5);
+    }
+    auto first = session_->evaluate(from);
+    if (!first) return fail(first.error());
+    // A variable means where it lives.
+    const bool named = first->address.has_value();
+    begin = named ? first->address->offset : static_cast<std::uint32_t>(first->integer);
+    if (named && count.empty() && to.empty()) {
+      auto size = session_->evaluate("sizeof(" + from + ")");
+      length = size ? static_cast<std::uint32_t>(size->integer) : 1;
+    }
+    for (const std::string* text : {&to, &count}) {
+      if (text->empty()) continue;
+      auto value = session_->evaluate(*text);
+      if (!value) return fail(value.error());
+      const std::int64_t bytes = text == &to ? value->integer - std::int64_t{*begin} + 1 : value->integer;
+      if (bytes < 1) return fail(ErrorCode::kOutOfRange, "the range ends before it begins");
+      length = static_cast<std::uint32_t>(bytes);
+    }
+  }
+  auto view = session_->memory(area, begin, length);
+  if (!view) return fail(view.error());
+  show(*view);
+  return {};
+}
+
+Result<void> Console::show_code(const std::string& what, const std::string& rest) {
+  std::string place = "here";
+  std::uint64_t count = 0;
+  const auto words = split(rest);
+  for (std::size_t i = 0; i < words.size(); ++i) {
+    if (words[i] == "for" && i + 1 < words.size()) {
+      const auto number = parse_number(words[++i]);
+      if (!number || *number == 0 || *number > 100000)
+        return fail(ErrorCode::kUsage, "'" + words[i] + "' is not a number of lines");
+      count = *number;
+    } else if (i == 0) {
+      place = words[i];
+    } else {
+      return fail(ErrorCode::kUsage, "this is written: show " + what + " [PLACE] [for N]");
+    }
+  }
+  if (what == "source") {
+    auto view = session_->source(place, count == 0 ? 5 : static_cast<unsigned>(count / 2));
+    if (!view) return fail(view.error());
+    unit_ = StepUnit::kLine;
+    show(*view);
+    return {};
+  }
+  auto view = session_->disassembly(place, count == 0 ? 14 : static_cast<unsigned>(count), what == "mixed");
+  if (!view) return fail(view.error());
+  unit_ = StepUnit::kInstruction;
+  show(*view);
+  return {};
+}
+
+Result<void> Console::do_show(const std::string& rest) {
+  const std::size_t space = std::min(rest.find(' '), rest.size());
+  const std::string what = rest.substr(0, space);
+  const std::string more = space < rest.size() ? rest.substr(space + 1) : "";
+  if (what == "source" || what == "disassembly" || what == "mixed") return show_code(what, more);
+  for (const MemoryArea& area : session_->chip().info().memories)
+    if (area.name == what && what != "registers" && what != "io") return show_memory(what, more);
+  if (what == "registers") {
+    show(Registers{session_->registers(), session_->flags()});
+  } else if (what == "flags") {
+    show(Registers{{}, session_->flags()});
+  } else if (what == "stack") {
+    show(session_->stack());
+  } else if (what == "callers") {
+    show(Callers{session_->callers()});
+  } else if (what == "globals" || what == "variables") {
+    show(Variables{session_->globals(more)});
+  } else if (what == "io") {
+    show(IoRegisters{session_->io(more)});
+  } else if (what == "pins") {
+    show(Pins{session_->pins()});
+  } else if (what == "serial") {
+    show(Serial{serial_});
+  } else if (what == "time") {
+    show(session_->time());
+  } else if (what == "breakpoints") {
+    return do_breakpoints(more);
+  } else {
+    return fail(ErrorCode::kUsage, what.empty() ? "show what?" : "there is no view '" + what + "'",
+                "views are registers flags source disassembly mixed ram flash eeprom stack callers "
+                "globals io pins serial time");
+  }
+  return {};
+}
+
+Result<void> Console::do_help(const std::string& rest) {
+  if (!rest.empty()) {
+    std::size_t behind = 0;
+    const Command* command = find_command(rest, behind);
+    if (command == nullptr)
+      for (const Command& c : commands())
+        if (std::string(c.name).rfind(rest, 0) == 0) command = &c;
+    if (command == nullptr)
+      return fail(ErrorCode::kUsage, "there is no command '" + rest + "'", "`help` lists them");
+    std::string text = "  " + style_.bold(command->synopsis) + "\n";
+    std::string help = command->help;
+    for (std::size_t at = 0; (at = help.find('\n', at)) != std::string::npos; at += 3) help.replace(at, 1, "\n  ");
+    text += "  " + help + "\n";
+    if (*command->brief != '\0') text += fmt::format("  short form: {}\n", command->brief);
+    text += fmt::format("  for example: {}", command->example);
+    show(Message{text});
+    return {};
+  }
+  std::string text;
+  for (const Command& c : commands()) {
+    std::string help = c.help;
+    help.resize(std::min(help.find(". "), std::min(help.find(".\n"), help.size())));
+    if (!help.empty() && help.back() == '.') help.pop_back();
+    for (char& ch : help)
+      if (ch == '\n') ch = ' ';
+    if (help.size() > 60) help = help.substr(0, help.rfind(' ', 59)) + " …";
+    text += fmt::format("  {:<12} {:<2} {}\n", c.name, c.brief, help);
+  }
+  text += "An empty line repeats the last step or go. `help COMMAND` tells more.";
+  show(Message{text});
+  return {};
+}
+
+}  // namespace lucid::app

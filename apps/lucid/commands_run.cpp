@@ -1,0 +1,322 @@
+// SPDX-License-Identifier: MIT
+// Commands that move the program, its breakpoints and the world around it.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+
+#include "console.h"
+#include "words.h"
+
+namespace lucid::app {
+namespace {
+
+tl::unexpected<Error> usage(const char* synopsis) {
+  return fail(ErrorCode::kUsage, std::string("this is written: ") + synopsis);
+}
+
+}  // namespace
+
+Result<void> Console::do_go(const std::string& rest) {
+  if (!rest.empty()) return usage("go, go to PLACE, go for SPAN or go until EXPR");
+  stand(session_->go());
+  return {};
+}
+
+Result<void> Console::do_go_to(const std::string& rest) {
+  if (rest.empty()) return usage("go to PLACE");
+  auto pause = session_->go_to(rest);
+  if (!pause) return fail(pause.error());
+  stand(*pause);
+  return {};
+}
+
+Result<std::uint64_t> Console::span(const std::string& text) const {
+  if (const auto time = parse_time(text)) {
+    return to_ticks(*time, session_->chip().info().clock_hz);
+  }
+  const auto words = split(text);
+  if (words.size() == 2 && (words[1] == "cycles" || words[1] == "cycle"))
+    if (const auto count = parse_number(words[0])) return *count;
+  return fail(ErrorCode::kUsage, "'" + text + "' is not a span", "write 20ms, 2 s or 500 cycles");
+}
+
+Result<void> Console::do_go_for(const std::string& rest) {
+  auto cycles = span(rest);
+  if (!cycles) return fail(cycles.error());
+  stand(session_->go_for(*cycles));
+  return {};
+}
+
+Result<void> Console::do_go_until(const std::string& rest) {
+  if (rest.empty()) return usage("go until EXPR");
+  auto pause = session_->go_until(rest);
+  if (!pause) return fail(pause.error());
+  stand(*pause);
+  return {};
+}
+
+Result<void> Console::step(StepKind kind, const std::string& rest) {
+  StepUnit unit = unit_;
+  std::uint64_t count = 1;
+  for (const std::string& word : split(rest)) {
+    if (word == "line") {
+      unit = StepUnit::kLine;
+    } else if (word == "instruction") {
+      unit = StepUnit::kInstruction;
+    } else if (const auto number = parse_number(word)) {
+      count = *number;
+    } else {
+      return usage("step into|over|out [line|instruction] [N]");
+    }
+  }
+  auto pause = session_->step(kind, unit, count);
+  if (!pause) return fail(pause.error());
+  const StepUnit view = unit_;
+  unit_ = unit;
+  stand(*pause);
+  unit_ = view;
+  return {};
+}
+
+Result<void> Console::do_step(const std::string& rest) { return step(StepKind::kInto, rest); }
+Result<void> Console::do_step_into(const std::string& rest) { return step(StepKind::kInto, rest); }
+Result<void> Console::do_step_over(const std::string& rest) { return step(StepKind::kOver, rest); }
+Result<void> Console::do_step_out(const std::string& rest) { return step(StepKind::kOut, rest); }
+
+Result<void> Console::do_move_to(const std::string& rest) {
+  if (rest.empty()) return usage("move to PLACE");
+  auto pause = session_->move_to(rest);
+  if (!pause) return fail(pause.error());
+  stand(*pause);
+  return {};
+}
+
+Result<void> Console::do_reset(const std::string& rest) {
+  if (!rest.empty()) return usage("reset");
+  stand(session_->reset());
+  return {};
+}
+
+Result<void> Console::do_reload(const std::string& rest) {
+  if (session_ == nullptr) {
+    if (rest.empty()) return usage("open IMAGE");
+    if (auto opened = open(beside(rest)); !opened) return opened;
+  } else {
+    auto warnings = session_->reload(rest.empty() ? rest : beside(rest));
+    if (!warnings) return fail(warnings.error());
+    for (const std::string& warning : *warnings) show(Warning{warning});
+  }
+  stand(session_->pause());
+  return {};
+}
+
+Result<void> Console::do_pause_at(const std::string& rest) {
+  constexpr const char* kSynopsis =
+      "pause at PLACE [on pass N | from pass N | every N passes] [if EXPR] [once] [log \"TEXT\"]";
+  BreakpointSpec spec;
+  std::vector<std::string> words = split_quoted(rest);
+  if (words.empty()) return usage(kSynopsis);
+  spec.place = words[0];
+  const auto is = [&](std::size_t i, const char* text) { return i < words.size() && words[i] == text; };
+  const auto begins_clause = [&](std::size_t i) {
+    return is(i, "once") || (is(i, "log") && i + 1 < words.size() && words[i + 1][0] == '"') ||
+           ((is(i, "on") || is(i, "from")) && is(i + 1, "pass")) ||
+           (is(i, "every") && (is(i + 2, "passes") || is(i + 2, "pass"))) || is(i, "if");
+  };
+  std::size_t i = 1;
+  while (i < words.size()) {
+    std::optional<std::uint64_t> count;
+    if ((is(i, "on") || is(i, "from")) && is(i + 1, "pass") && i + 2 < words.size()) {
+      spec.rule = words[i] == "on" ? BreakpointSpec::Rule::kOn : BreakpointSpec::Rule::kFrom;
+      count = parse_number(words[i + 2]);
+      i += 3;
+    } else if (is(i, "every") && (is(i + 2, "passes") || is(i + 2, "pass"))) {
+      spec.rule = BreakpointSpec::Rule::kEvery;
+      count = parse_number(words[i + 1]);
+      i += 3;
+    } else if (is(i, "once")) {
+      spec.once = true;
+      ++i;
+      continue;
+    } else if (is(i, "log") && i + 1 < words.size()) {
+      auto text = unquoted(words[i + 1]);
+      if (!text) return fail(text.error());
+      spec.log = *text;
+      i += 2;
+      continue;
+    } else if (is(i, "if")) {
+      for (++i; i < words.size() && !begins_clause(i); ++i)
+        spec.condition += (spec.condition.empty() ? "" : " ") + words[i];
+      if (spec.condition.empty()) return usage(kSynopsis);
+      continue;
+    } else {
+      return fail(ErrorCode::kUsage, "'" + words[i] + "' is not expected here",
+                  std::string("this is written: ") + kSynopsis);
+    }
+    if (!count || *count == 0) return fail(ErrorCode::kUsage, "a number of passes is 1 or more");
+    spec.count = *count;
+  }
+  auto point = session_->pause_at(spec);
+  if (!point) return fail(point.error());
+  show(Breakpoints{{*point}, true});
+  return {};
+}
+
+Result<void> Console::do_breakpoints(const std::string& rest) {
+  if (rest == "on" || rest == "off") {
+    session_->all_breakpoints(rest == "on");
+    show(Message{rest == "on" ? "all breakpoints are on again, each as it was"
+                              : "all breakpoints are off; `breakpoints on` brings them back"});
+    return {};
+  }
+  Breakpoints list{session_->breakpoints(), session_->all_breakpoints_on()};
+  if (rest.rfind("like ", 0) == 0) {
+    const std::string text = rest.substr(5);
+    const auto other = [&](const Breakpoint& p) {
+      return p.spec.place.find(text) == std::string::npos &&
+             p.where.function.find(text) == std::string::npos;
+    };
+    list.points.erase(std::remove_if(list.points.begin(), list.points.end(), other), list.points.end());
+  } else if (!rest.empty()) {
+    return usage("breakpoints [like TEXT | on | off]");
+  }
+  show(list);
+  return {};
+}
+
+Result<void> Console::each_id(const std::string& rest, Result<void> (*act)(Session&, unsigned)) {
+  std::vector<unsigned> ids;
+  for (const std::string& word : split(rest)) {
+    if (word == "all") {
+      for (const Breakpoint& p : session_->breakpoints()) ids.push_back(p.id);
+    } else if (const auto number = parse_number(word); number && *number <= UINT32_MAX) {
+      ids.push_back(static_cast<unsigned>(*number));
+    } else {
+      return fail(ErrorCode::kUsage, "'" + word + "' is not the number of a breakpoint",
+                  "`breakpoints` lists them");
+    }
+  }
+  if (ids.empty()) return fail(ErrorCode::kUsage, "name breakpoints by number, or all");
+  for (const unsigned id : ids)
+    if (auto done = act(*session_, id); !done) return done;
+  show(Breakpoints{session_->breakpoints(), session_->all_breakpoints_on()});
+  return {};
+}
+
+Result<void> Console::do_enable(const std::string& rest) {
+  return each_id(rest, [](Session& s, unsigned id) { return s.enable(id, true); });
+}
+Result<void> Console::do_disable(const std::string& rest) {
+  return each_id(rest, [](Session& s, unsigned id) { return s.enable(id, false); });
+}
+Result<void> Console::do_rearm(const std::string& rest) {
+  return each_id(rest, [](Session& s, unsigned id) { return s.rearm(id); });
+}
+Result<void> Console::do_remove(const std::string& rest) {
+  return each_id(rest, [](Session& s, unsigned id) { return s.remove(id); });
+}
+
+Result<void> Console::do_let(const std::string& rest) {
+  // The assignment is the first '=' that is not part of ==, <=, >= or !=.
+  std::size_t at = std::string::npos;
+  for (std::size_t i = 0; i < rest.size(); ++i) {
+    if (rest[i] != '=') continue;
+    if (i + 1 < rest.size() && rest[i + 1] == '=') {
+      ++i;
+      continue;
+    }
+    if (i > 0 && std::string("<>!").find(rest[i - 1]) != std::string::npos) continue;
+    at = i;
+    break;
+  }
+  if (at == std::string::npos) return usage("let OBJECT = EXPR");
+  std::string object = rest.substr(0, at);
+  while (!object.empty() && object.back() == ' ') object.pop_back();
+  auto value = session_->let(object, rest.substr(at + 1));
+  if (!value) return fail(value.error());
+  show(Evaluated{object, *value});
+  return {};
+}
+
+Result<void> Console::do_drive(const std::string& rest) {
+  const auto words = split(rest);
+  if (words.size() != 2) return usage("drive PIN low|high|open");
+  std::optional<bool> level;
+  if (words[1] == "high")
+    level = true;
+  else if (words[1] == "low")
+    level = false;
+  else if (words[1] != "open")
+    return fail(ErrorCode::kUsage, "'" + words[1] + "' is not a level", "levels are low, high and open");
+  std::string pin = words[0];
+  if (pin.rfind("pin.", 0) == 0) pin = pin.substr(4);
+  return session_->drive(pin, level);
+}
+
+Result<void> Console::do_send(const std::string& rest) {
+  const auto words = split_quoted(rest);
+  if (words.size() != 2) return usage("send PORT \"TEXT\"");
+  auto text = unquoted(words[1]);
+  if (!text) return fail(text.error());
+  return session_->send(words[0], *text);
+}
+
+Result<void> Console::do_note(const std::string& rest) {
+  auto text = unquoted(rest);
+  if (!text) return fail(text.error());
+  show(Message{style_.accent("── " + *text)});
+  return {};
+}
+
+Result<void> Console::do_expect(const std::string& rest) {
+  if (rest.empty()) return usage("expect EXPR | pause at PLACE | pause fault | serial \"TEXT\"");
+  ++expectations_;
+  const auto missed = [&](const std::string& instead) {
+    expectation_failed_ = true;
+    return fail(ErrorCode::kUsage, "expected " + rest + ", but " + instead);
+  };
+  const Pause& pause = session_->pause();
+  if (rest == "pause fault")
+    return pause.cause == Pause::Cause::kFault ? Result<void>{} : missed("there was no fault");
+  if (rest.rfind("pause at ", 0) == 0) {
+    auto place = session_->locate(rest.substr(9));
+    if (!place) return fail(place.error());
+    const bool same_line = place->line != 0 && place->line == pause.where.line &&
+                           place->file_index == pause.where.file_index;
+    if (place->address == pause.where.address || same_line) return {};
+    return missed(pause.where.file.empty()
+                      ? fmt::format("it is at {:#06x}", pause.where.address)
+                      : fmt::format("it is at {}:{}", pause.where.file, pause.where.line));
+  }
+  if (rest.rfind("serial ", 0) == 0) {
+    auto text = unquoted(rest.substr(7));
+    if (!text) return fail(text.error());
+    return serial_.find(*text) != std::string::npos ? Result<void>{} : missed("it was not sent");
+  }
+  auto holds = session_->holds(rest);
+  if (!holds) return fail(holds.error());
+  if (*holds) return {};
+  // Both sides of a comparison tell more than that it failed.
+  for (const char* op : {"==", "!=", "<=", ">=", "<", ">"}) {
+    const std::size_t at = rest.find(op);
+    if (at == std::string::npos) continue;
+    auto left = session_->evaluate(rest.substr(0, at));
+    auto right = session_->evaluate(rest.substr(at + std::string(op).size()));
+    if (left && right) return missed(fmt::format("it is {} {} {}", left->text, op, right->text));
+    break;
+  }
+  return missed("it does not hold");
+}
+
+Result<void> Console::do_play(const std::string& rest) {
+  if (rest.empty()) return usage("play FILE");
+  return play(beside(rest));
+}
+
+Result<void> Console::do_quit(const std::string& /*rest*/) {
+  finished_ = true;
+  return {};
+}
+
+}  // namespace lucid::app

@@ -1,0 +1,228 @@
+// SPDX-License-Identifier: MIT
+#include "console.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <fstream>
+
+namespace lucid::app {
+
+int exit_code(ErrorCode code) {
+  switch (code) {
+    case ErrorCode::kUsage: return kExitUsage;
+    case ErrorCode::kNotFound: return kExitNotFound;
+    case ErrorCode::kBadImage: return kExitBadImage;
+    case ErrorCode::kUnsupported: return kExitUnsupported;
+    case ErrorCode::kOutOfRange: return kExitOutOfRange;
+    case ErrorCode::kIo: return kExitIo;
+  }
+  return kExitUsage;
+}
+
+Console::Console(Options options, std::ostream& out)
+    : options_(std::move(options)), out_(out), style_(options_.colour) {}
+
+Result<void> Console::open(const std::string& path) {
+  auto image = Image::open(path);
+  if (!image) return fail(image.error());
+  Chip::Options chip_options;
+  if (!options_.chip.empty())
+    chip_options.name = options_.chip;
+  else if (!image->chip().empty())
+    chip_options.name = image->chip();
+  chip_options.clock_hz = options_.clock_hz;
+  auto chip = Chip::make(chip_options);
+  if (!chip) {
+    Error error = chip.error();
+    if (options_.chip.empty()) error.what = path + " was built for another chip: " + error.what;
+    return fail(std::move(error));
+  }
+  auto session = std::make_unique<Session>(std::move(*chip));
+  for (const std::string& folder : options_.source_folders) session->add_source_folder(folder);
+  session->set_listener(this);
+  auto warnings = session->open(path);
+  if (!warnings) return fail(warnings.error());
+  session_ = std::move(session);
+  serial_.clear();
+  serial_line_.clear();
+  if (options_.chip.empty() && image->chip().empty())
+    warnings->push_back("the image does not say its chip: taken for " + chip_options.name +
+                        "; choose with --chip");
+  for (const std::string& warning : *warnings) show(Warning{warning});
+  return {};
+}
+
+Result<void> Console::need_session() const {
+  if (session_ != nullptr) return {};
+  return fail(ErrorCode::kUsage, "no image is open", "begin with: open main.elf");
+}
+
+Result<void> Console::execute(const std::string& whole) {
+  std::string line = whole;
+  bool quoted = false;  // '#' begins a comment outside quotes
+  for (std::size_t i = 0; i < line.size(); ++i) {
+    if (line[i] == '"') quoted = !quoted;
+    if (line[i] == '#' && !quoted) line.resize(i);
+  }
+  while (!line.empty() && std::isspace(static_cast<unsigned char>(line.back())) != 0) line.pop_back();
+  line.erase(0, std::min(line.find_first_not_of(" \t"), line.size()));
+  if (line.empty()) {
+    if (!whole.empty() || repeat_.empty()) return {};
+    line = repeat_;
+  }
+  if (options_.echo && !options_.json) out_ << style_.bold(prompt() + line) << "\n";
+  std::size_t rest = 0;
+  const Command* command = find_command(line, rest);
+  if (command == nullptr) {
+    std::vector<std::string> names;
+    for (const Command& c : commands()) names.emplace_back(c.name);
+    const std::string word = line.substr(0, line.find(' '));
+    std::string hint = "`help` lists the commands";
+    const auto close = std::find_if(names.begin(), names.end(), [&](const std::string& n) {
+      return word.size() > 1 && n.rfind(word, 0) == 0;
+    });
+    if (close != names.end()) hint = "did you mean `" + *close + "`?";
+    const auto begins = [&](const char* with) { return line.rfind(with, 0) == 0; };
+    if (close == names.end()) {
+      // One slip of the fingers in the first word.
+      for (const std::string& n : names) {
+        const std::string first = n.substr(0, n.find(' '));
+        std::size_t same = 0;
+        while (same < first.size() && same < word.size() && first[same] == word[same]) ++same;
+        if (word.size() > 2 && same + 2 >= std::max(first.size(), word.size())) hint = "did you mean `" + first + "`?";
+      }
+    }
+    if (begins("watch") || begins("back") || begins("trace") || begins("plot") || begins("mark"))
+      hint = "it is planned, not built yet";
+    return fail(ErrorCode::kUsage, "there is no command '" + word + "'", hint);
+  }
+  if (command->needs_session)
+    if (auto ready = need_session(); !ready) return ready;
+  command_began_ = std::chrono::steady_clock::now();
+  const std::string name = command->name;
+  if (name.rfind("step", 0) == 0 || name.rfind("go", 0) == 0) repeat_ = line;
+  auto done = (this->*command->run)(line.substr(rest));
+  flush_serial();
+  return done;
+}
+
+Result<void> Console::play(const std::string& path) {
+  constexpr unsigned kMostDepth = 8;
+  if (play_depth_ >= kMostDepth)
+    return fail(ErrorCode::kUsage, "scripts play each other more than 8 deep", "does one play itself?");
+  std::ifstream in(path);
+  if (!in) return fail(ErrorCode::kNotFound, "cannot read the script '" + path + "'", "check the path");
+  const std::string outer = script_folder_;
+  const std::size_t slash = path.rfind('/');
+  script_folder_ = slash == std::string::npos ? "" : path.substr(0, slash + 1);
+  ++play_depth_;
+  Result<void> result;
+  std::string line;
+  for (unsigned number = 1; std::getline(in, line) && !finished_; ++number) {
+    if (line.empty()) {  // a blank line is only that: repeating is for the prompt
+      if (options_.echo && !options_.json) out_ << "\n";
+      continue;
+    }
+    auto done = execute(line);
+    if (done) continue;
+    Error error = done.error();
+    error.where = fmt::format("{}:{}{}", path, number, error.where.empty() ? "" : ", " + error.where);
+    result = fail(std::move(error));
+    break;
+  }
+  --play_depth_;
+  script_folder_ = outer;
+  return result;
+}
+
+std::string Console::prompt() const {
+  return session_ == nullptr ? "> " : to_text(session_->pause().time) + "> ";
+}
+
+std::vector<std::string> Console::completions(const std::string& line) const {
+  std::vector<std::string> out;
+  const std::size_t space = line.rfind(' ');
+  for (const Command& c : commands()) {
+    const std::string name = c.name;
+    if (name.size() <= line.size() || name.rfind(line, 0) != 0) continue;
+    // The word under way only.
+    const std::size_t from = space == std::string::npos ? 0 : space + 1;
+    const std::size_t end = name.find(' ', line.size());
+    out.push_back(name.substr(from, end == std::string::npos ? end : end - from));
+  }
+  if (line.rfind("show ", 0) == 0 && line.find(' ', 5) == std::string::npos)
+    for (const char* what : {"registers", "flags", "ram", "flash", "eeprom", "stack", "callers", "globals",
+                             "source", "disassembly", "mixed", "io", "pins", "serial", "time"})
+      if (std::string(what).rfind(line.substr(5), 0) == 0) out.emplace_back(what);
+  if (space != std::string::npos && session_ != nullptr) {
+    const auto names = session_->names(line.substr(space + 1));
+    out.insert(out.end(), names.begin(), names.end());
+  }
+  std::sort(out.begin(), out.end());
+  out.erase(std::unique(out.begin(), out.end()), out.end());
+  return out;
+}
+
+void Console::show(const Reply& reply) {
+  if (progress_drawn_) out_ << "\r\x1b[K";
+  progress_drawn_ = false;
+  out_ << (options_.json ? to_json(reply) : to_text(reply, style_)) << std::flush;
+}
+
+void Console::on_serial(const std::string& bytes) {
+  serial_ += bytes;
+  if (options_.json) return;  // `show serial` has it
+  if (plain_serial_) {
+    out_ << bytes << std::flush;
+    return;
+  }
+  for (const char c : bytes) {
+    if (c == '\n') {
+      flush_serial();
+    } else if (c != '\r') {
+      serial_line_ += std::isprint(static_cast<unsigned char>(c)) != 0
+                          ? std::string(1, c)
+                          : fmt::format("\\x{:02x}", static_cast<unsigned char>(c));
+    }
+  }
+}
+
+void Console::flush_serial() {
+  if (serial_line_.empty()) return;
+  if (progress_drawn_) out_ << "\r\x1b[K";
+  progress_drawn_ = false;
+  out_ << style_.dim("  serial: ") << serial_line_ << "\n";
+  serial_line_.clear();
+}
+
+void Console::on_note(const std::string& text) { show(Warning{text}); }
+void Console::on_message(const std::string& text) { show(Message{"  log: " + text}); }
+
+void Console::on_progress(Picoseconds now) {
+  if (!options_.terminal || options_.json) return;
+  if (std::chrono::steady_clock::now() - command_began_ < std::chrono::seconds(1)) return;
+  out_ << "\r\x1b[K" << style_.dim("  running: " + to_text(now) + " (Ctrl-C pauses)") << std::flush;
+  progress_drawn_ = true;
+}
+
+void Console::stand(const Pause& pause) {
+  Standing standing;
+  standing.pause = pause;
+  if (unit_ == StepUnit::kLine && !pause.where.file.empty()) {
+    if (auto source = session_->source("here", 2)) standing.source = *source;
+  } else if (auto rows = session_->disassembly("here", 8, false)) {
+    standing.disassembly = *rows;
+  }
+  if (pause.cycles_since != 0)
+    for (VariableView& v : session_->globals())
+      if (v.value != v.before) standing.changed.push_back(std::move(v));
+  flush_serial();
+  show(standing);
+}
+
+std::string Console::beside(const std::string& path) const {
+  return path.empty() || path[0] == '/' ? path : script_folder_ + path;
+}
+
+}  // namespace lucid::app

@@ -1,0 +1,149 @@
+// SPDX-License-Identifier: MIT
+// Console: the command language over one session. Prompt, scripts and `--do` all feed it lines.
+#ifndef LUCID_APP_CONSOLE_H
+#define LUCID_APP_CONSOLE_H
+
+#include <chrono>
+#include <memory>
+#include <optional>
+#include <ostream>
+#include <string>
+#include <vector>
+
+#include "lucid/session.h"
+#include "reply.h"
+
+namespace lucid::app {
+
+/// What the program's exit says. The table stands in the man page.
+enum ExitCode : int {
+  kExitGood = 0,
+  kExitExpectation = 1,  ///< an `expect` did not hold
+  kExitUsage = 2,
+  kExitNotFound = 3,
+  kExitBadImage = 4,
+  kExitUnsupported = 5,
+  kExitOutOfRange = 6,
+  kExitIo = 7,
+  kExitFault = 8,  ///< `lucid run`: the firmware misbehaved
+};
+int exit_code(ErrorCode code);
+
+class Console final : public Listener {
+ public:
+  struct Options {
+    std::string chip;               ///< empty: what the image says
+    std::uint64_t clock_hz = 16'000'000;
+    std::vector<std::string> source_folders;
+    bool json = false;
+    bool colour = false;
+    bool terminal = false;  ///< progress may be drawn over
+    bool echo = false;      ///< show each command, as scripts do
+  };
+
+  Console(Options options, std::ostream& out);
+
+  /// Makes a session for the image's chip and loads it.
+  Result<void> open(const std::string& path);
+  /// One command line. An empty line repeats the last step or go. Errors leave the session as it was.
+  Result<void> execute(const std::string& line);
+  /// Every line of a file; stops at the first error, which then names file and line.
+  Result<void> play(const std::string& path);
+
+  [[nodiscard]] Session* session() { return session_.get(); }
+  [[nodiscard]] bool finished() const { return finished_; }
+  [[nodiscard]] bool expectation_failed() const { return expectation_failed_; }
+  [[nodiscard]] unsigned expectations() const { return expectations_; }
+  [[nodiscard]] const std::string& serial() const { return serial_; }
+  [[nodiscard]] std::string prompt() const;
+  [[nodiscard]] std::vector<std::string> completions(const std::string& line) const;
+  [[nodiscard]] const Options& options() const { return options_; }
+  [[nodiscard]] const Style& style() const { return style_; }
+  /// Serial text in `run` goes out as it is, without a mark.
+  void set_plain_serial(bool on) { plain_serial_ = on; }
+  void set_echo(bool on) { options_.echo = on; }
+  void show(const Reply& reply);
+  void flush_serial();
+
+  // Listener
+  void on_serial(const std::string& bytes) override;
+  void on_note(const std::string& text) override;
+  void on_message(const std::string& text) override;
+  void on_progress(Picoseconds now) override;
+
+  // Commands, each with the rest of its line. They are listed in commands.cpp.
+  Result<void> do_go(const std::string& rest);
+  Result<void> do_go_to(const std::string& rest);
+  Result<void> do_go_for(const std::string& rest);
+  Result<void> do_go_until(const std::string& rest);
+  Result<void> do_step(const std::string& rest);
+  Result<void> do_step_into(const std::string& rest);
+  Result<void> do_step_over(const std::string& rest);
+  Result<void> do_step_out(const std::string& rest);
+  Result<void> do_move_to(const std::string& rest);
+  Result<void> do_reset(const std::string& rest);
+  Result<void> do_reload(const std::string& rest);
+  Result<void> do_pause_at(const std::string& rest);
+  Result<void> do_breakpoints(const std::string& rest);
+  Result<void> do_enable(const std::string& rest);
+  Result<void> do_disable(const std::string& rest);
+  Result<void> do_rearm(const std::string& rest);
+  Result<void> do_remove(const std::string& rest);
+  Result<void> do_show(const std::string& rest);
+  Result<void> do_evaluate(const std::string& rest);
+  Result<void> do_let(const std::string& rest);
+  Result<void> do_explain(const std::string& rest);
+  Result<void> do_find(const std::string& rest);
+  Result<void> do_drive(const std::string& rest);
+  Result<void> do_send(const std::string& rest);
+  Result<void> do_expect(const std::string& rest);
+  Result<void> do_note(const std::string& rest);
+  Result<void> do_play(const std::string& rest);
+  Result<void> do_help(const std::string& rest);
+  Result<void> do_quit(const std::string& rest);
+
+ private:
+  Result<void> need_session() const;
+  Result<void> step(StepKind kind, const std::string& rest);
+  void stand(const Pause& pause);
+  Result<void> each_id(const std::string& rest, Result<void> (*act)(Session&, unsigned));
+  Result<void> show_memory(const std::string& area, const std::string& rest);
+  Result<void> show_code(const std::string& what, const std::string& rest);
+  Result<std::uint64_t> span(const std::string& text) const;
+  std::string beside(const std::string& path) const;
+
+  Options options_;
+  std::ostream& out_;
+  Style style_;
+  std::unique_ptr<Session> session_;
+  StepUnit unit_ = StepUnit::kLine;
+  std::string repeat_;
+  std::string serial_;          ///< all that was sent
+  std::string serial_line_;     ///< the line under way
+  bool plain_serial_ = false;
+  bool finished_ = false;
+  bool expectation_failed_ = false;
+  unsigned expectations_ = 0;
+  unsigned play_depth_ = 0;
+  std::string script_folder_;
+  bool progress_drawn_ = false;
+  std::chrono::steady_clock::time_point command_began_;
+};
+
+/// A row of the command table.
+struct Command {
+  const char* name;
+  const char* brief;     ///< the fixed short form, or ""
+  const char* synopsis;
+  const char* help;
+  const char* example;
+  Result<void> (Console::*run)(const std::string& rest);
+  bool needs_session;
+};
+const std::vector<Command>& commands();
+/// The command a line begins with, and where its rest begins; null if there is none.
+const Command* find_command(const std::string& line, std::size_t& rest);
+
+}  // namespace lucid::app
+
+#endif  // LUCID_APP_CONSOLE_H

@@ -1,0 +1,212 @@
+// SPDX-License-Identifier: MIT
+// Replies as JSON for programs: one object a line, each with its kind in "view".
+#include <nlohmann/json.hpp>
+
+#include "reply.h"
+
+namespace lucid::app {
+namespace {
+
+using Json = nlohmann::ordered_json;
+
+constexpr const char* kCauses[] = {"ready",    "breakpoint", "step",  "arrived",
+                                   "time up",  "holds",      "requested", "fault",
+                                   "break instruction", "moved", "cannot tell"};
+
+Json json(const Location& w) {
+  Json out{{"address", w.address}};
+  if (!w.function.empty()) out["function"] = w.function;
+  if (!w.file.empty()) {
+    out["file"] = w.file;
+    out["line"] = w.line;
+  }
+  return out;
+}
+
+Json json(const Instruction& i) {
+  Json out{{"address", i.address}, {"bytes", i.bytes}, {"mnemonic", i.mnemonic}, {"operands", i.operands}};
+  if (i.target) out["target"] = *i.target;
+  return out;
+}
+
+Json json(const VariableView& v) {
+  return {{"name", v.name},   {"type", v.type},         {"value", v.value},
+          {"before", v.before}, {"file", v.file},       {"function", v.function},
+          {"address", v.address.offset}};
+}
+
+struct JsonWriter {
+  Json operator()(const Message& m) const { return {{"view", "message"}, {"text", m.text}}; }
+  Json operator()(const Warning& w) const { return {{"view", "warning"}, {"text", w.text}}; }
+  Json operator()(const Standing& s) const {
+    const Pause& p = s.pause;
+    Json out{{"view", "pause"},
+             {"cause", kCauses[static_cast<unsigned>(p.cause)]},
+             {"where", json(p.where)},
+             {"cycles", p.cycles},
+             {"cycles_since", p.cycles_since},
+             {"picoseconds", p.time.count}};
+    if (!p.breakpoints.empty()) {
+      out["breakpoints"] = p.breakpoints;
+      out["passes"] = p.passes;
+      out["reached"] = p.reached;
+    }
+    if (!p.detail.empty()) out["detail"] = p.detail;
+    if (!p.remarks.empty()) out["remarks"] = p.remarks;
+    for (const VariableView& v : s.changed) out["changed"].push_back(json(v));
+    return out;
+  }
+  Json operator()(const Evaluated& e) const {
+    Json out{{"view", "value"}, {"expression", e.expression}, {"text", e.value.text}};
+    if (!e.value.type.empty()) out["type"] = e.value.type;
+    if (e.value.kind == Value::Kind::kInteger) out["integer"] = e.value.integer;
+    if (e.value.kind == Value::Kind::kReal) out["real"] = e.value.real;
+    if (e.value.kind == Value::Kind::kTime) out["picoseconds"] = e.value.integer;
+    if (e.value.address) out["address"] = e.value.address->offset;
+    return out;
+  }
+  Json operator()(const SourceView& v) const {
+    Json out{{"view", "source"}, {"file", v.file}, {"lines", Json::array()}};
+    if (!v.problem.empty()) out["problem"] = v.problem;
+    for (const auto& l : v.lines)
+      out["lines"].push_back({{"line", l.number},
+                              {"text", l.text},
+                              {"has_code", l.has_code},
+                              {"current", l.current},
+                              {"breakpoints", l.breakpoints}});
+    return out;
+  }
+  Json operator()(const DisassemblyView& v) const {
+    Json out{{"view", "disassembly"}, {"rows", Json::array()}};
+    for (const auto& r : v.rows) {
+      Json row = json(r.instruction);
+      if (!r.label.empty()) row["label"] = r.label;
+      if (r.line != 0) {
+        row["file"] = r.file;
+        row["line"] = r.line;
+      }
+      if (!r.target.empty()) row["target_name"] = r.target;
+      row["current"] = r.current;
+      row["breakpoints"] = r.breakpoints;
+      out["rows"].push_back(std::move(row));
+    }
+    return out;
+  }
+  Json operator()(const Registers& r) const {
+    Json out{{"view", "registers"}};
+    for (const auto& reg : r.registers)
+      out["registers"][reg.name] = {{"value", reg.value}, {"before", reg.before}};
+    for (const auto& f : r.flags)
+      out["flags"][std::string(1, f.letter)] = {{"value", f.value}, {"before", f.before}};
+    return out;
+  }
+  Json operator()(const MemoryView& v) const {
+    Json out{{"view", "memory"}, {"area", v.area}, {"rows", Json::array()}};
+    for (const auto& r : v.rows)
+      out["rows"].push_back({{"address", r.address}, {"bytes", r.bytes}, {"changed", r.changed}, {"names", r.names}});
+    return out;
+  }
+  Json operator()(const StackView& v) const {
+    Json out{{"view", "stack"}, {"sp", v.sp}, {"used", v.used}, {"slots", Json::array()}};
+    if (v.deepest) out["deepest"] = *v.deepest;
+    if (v.free) out["free"] = *v.free;
+    for (const auto& s : v.slots)
+      out["slots"].push_back({{"address", s.address}, {"bytes", s.bytes}, {"meaning", s.meaning}});
+    return out;
+  }
+  Json operator()(const Callers& c) const {
+    Json out{{"view", "callers"}, {"levels", Json::array()}};
+    for (const CallLevel& l : c.levels)
+      out["levels"].push_back({{"level", l.level},
+                               {"where", json(l.where)},
+                               {"cfa", l.cfa},
+                               {"interrupt", l.interrupt},
+                               {"guessed", l.guessed}});
+    return out;
+  }
+  Json operator()(const Breakpoints& b) const {
+    static constexpr const char* kRules[] = {"always", "on", "from", "every"};
+    Json out{{"view", "breakpoints"}, {"on", b.all_on}, {"list", Json::array()}};
+    for (const Breakpoint& p : b.points) {
+      Json item{{"id", p.id},           {"place", p.spec.place}, {"rule", kRules[static_cast<unsigned>(p.spec.rule)]},
+                {"count", p.spec.count}, {"passes", p.passes},   {"reached", p.reached},
+                {"enabled", p.enabled},  {"once", p.spec.once},  {"addresses", p.addresses}};
+      if (!p.spec.condition.empty()) item["condition"] = p.spec.condition;
+      if (!p.spec.log.empty()) item["log"] = p.spec.log;
+      if (!p.waits_because.empty()) item["waits_because"] = p.waits_because;
+      out["list"].push_back(std::move(item));
+    }
+    return out;
+  }
+  Json operator()(const Pins& p) const {
+    Json out{{"view", "pins"}, {"pins", Json::array()}};
+    for (const PinView& v : p.pins)
+      out["pins"].push_back({{"name", v.pin.name},
+                             {"output", v.pin.output},
+                             {"level", v.pin.level},
+                             {"before", v.level_before},
+                             {"pull_up", v.pin.pull_up},
+                             {"driven", v.pin.driven},
+                             {"floating", v.pin.floating},
+                             {"contention", v.pin.contention},
+                             {"taken_by", v.pin.taken_by}});
+    return out;
+  }
+  Json operator()(const IoRegisters& r) const {
+    Json out{{"view", "io"}, {"registers", Json::array()}};
+    for (const IoView& v : r.registers) {
+      Json item{{"name", v.io.name},   {"peripheral", v.io.peripheral}, {"address", v.io.address},
+                {"value", v.value},    {"before", v.before},            {"modelled", v.io.modelled}};
+      for (const IoField& f : v.io.fields)
+        item["fields"][f.name] = v.value >> f.lowest & ((1U << f.width) - 1);
+      out["registers"].push_back(std::move(item));
+    }
+    return out;
+  }
+  Json operator()(const Variables& v) const {
+    Json out{{"view", "globals"}, {"variables", Json::array()}};
+    for (const VariableView& view : v.variables) out["variables"].push_back(json(view));
+    return out;
+  }
+  Json operator()(const TimeView& t) const {
+    return {{"view", "time"},
+            {"cycles", t.cycles},
+            {"cycles_since", t.cycles_since},
+            {"picoseconds", t.time.count},
+            {"clock_hz", t.clock_hz}};
+  }
+  Json operator()(const Explanation& e) const {
+    return {{"view", "explanation"}, {"instruction", json(e.instruction)}, {"transfer", e.transfer},
+            {"words", e.words},      {"flags", e.flags},                   {"cycles", e.cycles},
+            {"now", e.now}};
+  }
+  Json operator()(const Serial& s) const { return {{"view", "serial"}, {"sent", s.sent}}; }
+  Json operator()(const Chips& c) const {
+    Json out{{"view", "chips"}, {"chips", Json::array()}};
+    for (const Chip::Summary& chip : c.chips)
+      out["chips"].push_back({{"name", chip.name},
+                              {"core", chip.core},
+                              {"flash", chip.flash},
+                              {"ram", chip.ram},
+                              {"eeprom", chip.eeprom},
+                              {"remark", chip.remark}});
+    return out;
+  }
+};
+
+std::string dumped(const Json& json) {
+  return json.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n";
+}
+
+}  // namespace
+
+std::string to_json(const Reply& reply) { return dumped(std::visit(JsonWriter{}, reply)); }
+
+std::string error_to_json(const Error& error) {
+  Json out{{"view", "error"}, {"what", error.what}};
+  if (!error.where.empty()) out["where"] = error.where;
+  if (!error.hint.empty()) out["hint"] = error.hint;
+  return dumped(out);
+}
+
+}  // namespace lucid::app

@@ -1,0 +1,395 @@
+// SPDX-License-Identifier: MIT
+// Replies as text for people, made for 80 columns.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "reply.h"
+
+namespace lucid::app {
+namespace {
+
+constexpr std::size_t kWidth = 80;
+
+/// How many columns UTF-8 text takes, as long as no character is wide.
+std::size_t columns(const std::string& s) {
+  return static_cast<std::size_t>(
+      std::count_if(s.begin(), s.end(), [](char c) { return (c & 0xc0) != 0x80; }));
+}
+std::string padded(std::string s, std::size_t width) {
+  const std::size_t now = columns(s);
+  if (now < width) s.append(width - now, ' ');
+  return s;
+}
+std::string thousands(std::uint64_t value) {
+  std::string digits = std::to_string(value);
+  for (std::size_t i = digits.size(); i > 3; i -= 3) digits.insert(i - 3, "'");
+  return digits;
+}
+std::string ids(const std::vector<unsigned>& list) {
+  std::string out;
+  for (const unsigned id : list) out += (out.empty() ? "" : ",") + std::to_string(id);
+  return out.empty() ? out : "(" + out + ")";
+}
+std::string place(const Location& where) {
+  std::string out;
+  if (!where.file.empty()) out = fmt::format("{}:{}", where.file, where.line);
+  if (!where.function.empty()) out += (out.empty() ? "" : " ") + where.function;
+  if (where.file.empty() && where.offset != 0) out += fmt::format("+{:#x}", where.offset);
+  return out.empty() ? fmt::format("{:#06x}", where.address) : out;
+}
+std::string clipped(const std::string& s, std::size_t width) {
+  if (columns(s) <= width) return s;
+  std::string out;
+  std::size_t used = 0;
+  for (std::size_t i = 0; i < s.size(); ++i) {
+    if ((s[i] & 0xc0) != 0x80 && ++used >= width) break;
+    out += s[i];
+  }
+  return out + "…";
+}
+std::string wrapped(const std::string& text, std::size_t indent) {
+  std::string out;
+  std::size_t used = 0;
+  std::size_t at = 0;
+  while (at < text.size()) {
+    const std::size_t end = std::min(text.find(' ', at), text.size());
+    const std::string word = text.substr(at, end - at);
+    if (used != 0 && indent + used + 1 + columns(word) > kWidth) {
+      out += "\n" + std::string(indent, ' ');
+      used = 0;
+    }
+    out += (used == 0 ? "" : " ") + word;
+    used += columns(word) + (used == 0 ? 0 : 1);
+    at = end + 1;
+  }
+  return out;
+}
+
+class TextWriter {
+ public:
+  explicit TextWriter(const Style& style) : style_(style) {}
+
+  std::string operator()(const Message& m) const { return m.text + "\n"; }
+  std::string operator()(const Warning& w) const {
+    return style_.warn(wrapped("note: " + w.text, 6)) + "\n";
+  }
+
+  std::string operator()(const Standing& s) const {
+    std::string out = headline(s.pause);
+    for (const std::string& remark : s.pause.remarks) out += style_.dim("  " + remark) + "\n";
+    out += s.disassembly.rows.empty() ? (*this)(s.source) : (*this)(s.disassembly);
+    if (!s.changed.empty()) out += changed_line(s.changed);
+    return out;
+  }
+
+  std::string operator()(const Evaluated& e) const {
+    std::string type = e.value.type.empty() ? "" : style_.dim("   " + e.value.type);
+    return fmt::format("{} = {}{}\n", e.expression, style_.bold(e.value.text), type);
+  }
+
+  std::string operator()(const SourceView& v) const {
+    if (!v.problem.empty()) return style_.dim(v.problem) + "\n";
+    std::string out;
+    for (const SourceView::Line& line : v.lines) {
+      std::string text = line.text;
+      for (std::size_t tab = text.find('\t'); tab != std::string::npos; tab = text.find('\t'))
+        text.replace(tab, 1, 8 - tab % 8, ' ');
+      text = clipped(text, kWidth - 14);
+      out += fmt::format("{:>5} {:>4} {}{} {}\n", ids(line.breakpoints), line.number,
+                         line.has_code ? "·" : " ", line.current ? style_.accent("▌") : " ",
+                         line.current ? style_.bold(text) : text);
+    }
+    return out;
+  }
+
+  std::string operator()(const DisassemblyView& v) const {
+    std::string out;
+    std::string last_line;
+    for (const DisassemblyView::Row& row : v.rows) {
+      if (!row.label.empty()) out += style_.dim(fmt::format("{:>12} {}:", "", row.label)) + "\n";
+      const std::string at_line = row.line == 0 ? "" : fmt::format("{}:{}", row.file, row.line);
+      if (!row.source.empty())
+        out += style_.dim(clipped(fmt::format("{:>12} {}  {}", "", at_line, row.source), kWidth)) + "\n";
+      std::string words;
+      for (std::size_t i = 0; i + 1 < row.instruction.bytes.size(); i += 2)
+        words += fmt::format("{}{:02x}{:02x}", i == 0 ? "" : " ", row.instruction.bytes[i + 1],
+                             row.instruction.bytes[i]);
+      std::string text = fmt::format("{:<6} {}", row.instruction.mnemonic, row.instruction.operands);
+      std::string remark = row.target.empty() ? "" : "→ " + row.target;
+      if (row.source.empty() && !at_line.empty() && at_line != last_line)
+        remark += (remark.empty() ? "" : "  ") + at_line;
+      if (!at_line.empty()) last_line = at_line;
+      std::string line = fmt::format("{:>5} {:06x} {} ", ids(row.breakpoints), row.instruction.address,
+                                     row.current ? style_.accent("▌") : " ");
+      line += style_.dim(fmt::format("{:<9}", words)) + "  " +
+              (row.current ? style_.bold(padded(text, 26)) : padded(text, 26)) + " " + style_.dim(remark);
+      while (!line.empty() && line.back() == ' ') line.pop_back();
+      out += line + "\n";
+    }
+    return out;
+  }
+
+  std::string operator()(const Registers& r) const {
+    std::string out;
+    std::string changes;
+    unsigned column = 0;
+    for (const RegisterView& reg : r.registers) {
+      if (reg.bits == 8 && reg.name[0] == 'r') {
+        const std::string cell = fmt::format("{:>4} {:02x}", reg.name, reg.value);
+        out += (reg.changed() ? style_.changed(cell) : cell) + (reg.changed() ? "*" : " ");
+        if (++column % 8 == 0) out += "\n";
+      }
+      if (reg.changed() && reg.name != "pc")
+        changes += fmt::format("{}{} {:#0{}x} → {:#0{}x}", changes.empty() ? "" : ", ", reg.name,
+                               reg.before, reg.bits / 4 + 2, reg.value, reg.bits / 4 + 2);
+    }
+    if (column % 8 != 0) out += "\n";
+    std::string wide;
+    for (const RegisterView& reg : r.registers)
+      if (reg.bits != 8 || reg.name[0] != 'r')
+        wide += fmt::format("{}{} {:0{}x}", wide.empty() ? "  " : "   ", reg.name, reg.value, reg.bits / 4);
+    out += wide + "\n";
+    std::string flags = "  flags";
+    for (const FlagView& f : r.flags) {
+      const std::string cell = fmt::format(" {}={}", f.letter, f.value ? 1 : 0);
+      flags += f.value != f.before ? style_.changed(cell) + "*" : cell;
+    }
+    if (!r.flags.empty()) out += flags + "\n";
+    if (!changes.empty()) out += style_.dim("  changed (*): ") + wrapped(changes, 15) + "\n";
+    return out;
+  }
+
+  std::string operator()(const MemoryView& v) const {
+    std::string out;
+    bool any = false;
+    for (const MemoryView::Row& row : v.rows) {
+      if (!row.names.empty())
+        out += style_.accent(std::string(9, ' ') + wrapped(row.names, 9)) + "\n";
+      std::string line = fmt::format(" {:#06x} ", row.address);
+      std::string text;
+      for (std::size_t i = 0; i < row.bytes.size(); ++i) {
+        const std::uint8_t byte = row.bytes[i];
+        const std::string cell = fmt::format("{:02x}", byte);
+        line += row.changed[i] ? "*" + style_.changed(cell) : " " + cell;
+        any = any || row.changed[i];
+        text += byte >= 0x20 && byte < 0x7f ? static_cast<char>(byte) : '.';
+      }
+      out += line + std::string(3 * (16 - row.bytes.size()), ' ') + "  " + style_.dim(text) + "\n";
+    }
+    if (any) out += style_.dim("         * changed since the last pause") + "\n";
+    return out;
+  }
+
+  std::string operator()(const StackView& v) const {
+    std::string out = fmt::format(" sp {:#06x}: {} byte{} in use", v.sp, v.used, v.used == 1 ? "" : "s");
+    if (v.deepest) out += fmt::format(", {} at the deepest", *v.deepest);
+    if (v.free)
+      out += fmt::format(", {} free above static data", *v.free);
+    out += "\n";
+    for (const StackView::Slot& slot : v.slots) {
+      std::string bytes;
+      for (const std::uint8_t byte : slot.bytes) bytes += fmt::format("{:02x} ", byte);
+      out += clipped(fmt::format(" {:#06x}  {:<25}{}", slot.address, bytes, slot.meaning), kWidth) + "\n";
+    }
+    return out;
+  }
+
+  std::string operator()(const Callers& c) const {
+    std::string out;
+    for (const CallLevel& level : c.levels) {
+      const bool current = level.level == c.levels.size();
+      std::string line = fmt::format("{:>4} {} {}", level.level, current ? style_.accent("▌") : " ",
+                                     place(level.where));
+      if (level.interrupt) line += style_.warn("  (interrupt)");
+      if (level.guessed) line += style_.dim("  (guessed: no frame information)");
+      out += line + "\n";
+    }
+    return out;
+  }
+
+  std::string operator()(const Breakpoints& b) const {
+    if (b.points.empty()) return "no breakpoints; `pause at PLACE` makes one\n";
+    std::string out;
+    if (!b.all_on) out += style_.warn("all breakpoints are off; `breakpoints on` brings them back") + "\n";
+    for (const Breakpoint& p : b.points) {
+      std::string line = fmt::format("{:>5} ", "(" + std::to_string(p.id) + ")");
+      line += padded(p.spec.place, 18);
+      switch (p.spec.rule) {
+        case BreakpointSpec::Rule::kAlways: break;
+        case BreakpointSpec::Rule::kOn: line += fmt::format(" on pass {}", p.spec.count); break;
+        case BreakpointSpec::Rule::kFrom: line += fmt::format(" from pass {}", p.spec.count); break;
+        case BreakpointSpec::Rule::kEvery: line += fmt::format(" every {} passes", p.spec.count); break;
+      }
+      if (!p.spec.condition.empty()) line += " if " + p.spec.condition;
+      if (p.spec.once) line += " once";
+      if (!p.spec.log.empty()) line += " log \"" + p.spec.log + "\"";
+      if (!p.enabled) line += style_.dim("  disabled");
+      out += line + "\n";
+      if (p.addresses.empty()) {
+        out += style_.warn("      waits: " + wrapped(p.waits_because, 13)) + "\n";
+        continue;
+      }
+      std::string facts = fmt::format("      {} pass{}", p.passes, p.passes == 1 ? "" : "es");
+      if (p.reached != p.passes) facts += fmt::format(", reached {} times", p.reached);
+      facts += "; at";
+      for (const std::uint32_t a : p.addresses) facts += fmt::format(" {:#06x}", a);
+      if (!p.where.function.empty()) facts += " in " + p.where.function;
+      out += style_.dim(facts) + "\n";
+    }
+    return out;
+  }
+
+  std::string operator()(const Pins& p) const {
+    std::string out = style_.dim(" pin   is      level  driven by") + "\n";
+    for (const PinView& view : p.pins) {
+      const PinState& pin = view.pin;
+      std::string drivers = pin.taken_by;
+      if (drivers.empty() && pin.output) drivers = "the port";
+      if (pin.pull_up) drivers += (drivers.empty() ? "" : ", ") + std::string("pull-up");
+      if (pin.driven) drivers += fmt::format("{}outside, {}", drivers.empty() ? "" : "; ", pin.driven_high ? "high" : "low");
+      if (pin.floating) drivers += drivers.empty() ? "nobody: floating" : "; floating";
+      if (pin.contention) drivers += " - contention";
+      std::string level = pin.level ? "high" : "low";
+      if (pin.level != view.level_before) level += "*";
+      std::string line = fmt::format(" {:<5} {:<7} ", pin.name, pin.output ? "output" : "input");
+      line += pin.level != view.level_before ? style_.changed(fmt::format("{:<6}", level)) : fmt::format("{:<6}", level);
+      line += " " + (pin.contention ? style_.bad(drivers) : pin.floating ? style_.dim(drivers) : drivers);
+      out += line + "\n";
+    }
+    return out;
+  }
+
+  std::string operator()(const IoRegisters& r) const {
+    std::string out;
+    std::string peripheral;
+    for (const IoView& view : r.registers) {
+      if (view.io.peripheral != peripheral) {
+        peripheral = view.io.peripheral;
+        out += style_.accent(peripheral) + "\n";
+      }
+      const bool changed = view.value != view.before;
+      const std::string value = fmt::format("{:#0{}x}", view.value, 2 + 2 * view.io.bytes);
+      std::string line = fmt::format("  {:#04x} {:<8} ", view.io.address, view.io.name);
+      line += changed ? style_.changed(value) + "*" : value + " ";
+      if (!view.io.modelled) line += style_.dim(" not modelled");
+      std::string fields;
+      for (const IoField& field : view.io.fields) {
+        const unsigned part = view.value >> field.lowest & ((1U << field.width) - 1);
+        if (field.width > 1 || part != 0) fields += fmt::format(" {}={}", field.name, part);
+      }
+      out += line + (fields.empty() ? "" : " " + style_.dim(clipped(fields, kWidth - 24))) + "\n";
+    }
+    return out;
+  }
+
+  std::string operator()(const Variables& v) const {
+    if (v.variables.empty()) return "no variable of that name\n";
+    std::string out;
+    for (const VariableView& view : v.variables) {
+      const std::string owner = view.function.empty() ? view.file : view.function;
+      const bool changed = view.value != view.before;
+      std::string value = changed && view.value.size() + view.before.size() < 40
+                              ? view.before + " → " + style_.changed(view.value)
+                              : view.value;
+      out += fmt::format(" {:<20} = {}", view.name, value);
+      out += style_.dim(fmt::format("   {} in {}", view.type, owner)) + "\n";
+    }
+    return out;
+  }
+
+  std::string operator()(const TimeView& t) const {
+    return fmt::format(" {}, {} cycles at {} MHz\n {} and {} cycles since the last pause\n",
+                       to_text(t.time), thousands(t.cycles), static_cast<double>(t.clock_hz) / 1e6,
+                       to_text(t.since), thousands(t.cycles_since));
+  }
+
+  std::string operator()(const Explanation& e) const {
+    std::string out = fmt::format(" {:06x}  {} {}\n", e.instruction.address,
+                                  style_.bold(e.instruction.mnemonic), style_.bold(e.instruction.operands));
+    out += " " + wrapped(e.words, 1) + "\n";
+    if (!e.transfer.empty()) out += style_.dim(" " + wrapped(e.transfer, 1)) + "\n";
+    for (const std::string& fact : e.now) out += "   now: " + fact + "\n";
+    if (!e.cycles.empty())
+      out += fmt::format(" cycles: {}   flags written: {}\n", e.cycles, e.flags.empty() ? "none" : e.flags);
+    return out;
+  }
+
+  std::string operator()(const Serial& s) const {
+    if (s.sent.empty()) return "nothing was sent\n";
+    return s.sent.back() == '\n' ? s.sent : s.sent + "\n";
+  }
+
+  std::string operator()(const Chips& c) const {
+    std::string out = style_.dim(fmt::format(" {:<12} {:<6} {:>8} {:>7} {:>7}", "chip", "core", "flash", "RAM", "EEPROM")) + "\n";
+    for (const Chip::Summary& chip : c.chips)
+      out += fmt::format(" {:<12} {:<6} {:>8} {:>7} {:>7}   {}\n", chip.name, chip.core, chip.flash,
+                         chip.ram, chip.eeprom, wrapped(chip.remark, 49));
+    return out;
+  }
+
+ private:
+  [[nodiscard]] std::string headline(const Pause& p) const {
+    std::string cause;
+    switch (p.cause) {
+      case Pause::Cause::kReady: cause = p.detail == "reset" ? "reset" : "ready"; break;
+      case Pause::Cause::kBreakpoint: cause = "breakpoint " + list(p.breakpoints); break;
+      case Pause::Cause::kStep: cause = "stepped"; break;
+      case Pause::Cause::kArrived: cause = "arrived"; break;
+      case Pause::Cause::kTimeUp: cause = "time is up"; break;
+      case Pause::Cause::kHolds: cause = p.detail + " holds"; break;
+      case Pause::Cause::kRequested: cause = "paused on request"; break;
+      case Pause::Cause::kFault: cause = "fault"; break;
+      case Pause::Cause::kBreakInstruction: cause = "break instruction"; break;
+      case Pause::Cause::kMoved: cause = "moved"; break;
+      case Pause::Cause::kCannotTell: cause = "cannot tell"; break;
+    }
+    const bool bad = p.cause == Pause::Cause::kFault || p.cause == Pause::Cause::kCannotTell;
+    std::string out = bad ? style_.bad(cause) : style_.accent(cause);
+    if (p.cause != Pause::Cause::kBreakpoint && !p.breakpoints.empty())
+      out += ", breakpoint " + list(p.breakpoints);
+    out += " · " + style_.bold(place(p.where));
+    if (!p.breakpoints.empty()) {
+      out += fmt::format(" · pass {}", p.passes);
+      if (p.reached != p.passes) out += fmt::format(" (reached {} times)", p.reached);
+    }
+    if (p.cycles_since != 0) out += style_.dim(" · +" + to_text(p.since));
+    out += "\n";
+    const bool worded = bad || (p.cause == Pause::Cause::kStep && !p.detail.empty());
+    if (worded) out += (bad ? style_.bad("  " + wrapped(p.detail, 2)) : "  " + p.detail) + "\n";
+    return out;
+  }
+
+  static std::string list(const std::vector<unsigned>& ids) {
+    std::string out;
+    for (const unsigned id : ids) out += (out.empty() ? "" : ", ") + std::to_string(id);
+    return out;
+  }
+
+  [[nodiscard]] std::string changed_line(const std::vector<VariableView>& changed) const {
+    std::string out = "  changed:";
+    std::size_t used = out.size();
+    std::size_t shown = 0;
+    for (const VariableView& v : changed) {
+      const std::string item = fmt::format(" {} {} → {}", v.name, v.before, v.value);
+      if (used + columns(item) + 12 > kWidth && shown != 0) break;
+      if (columns(item) > kWidth - 12) continue;
+      out += (shown == 0 ? "" : ",") + item;
+      used += columns(item) + 1;
+      ++shown;
+    }
+    if (shown == 0) return "";
+    if (shown < changed.size()) out += fmt::format(", {} more", changed.size() - shown);
+    return style_.dim(out) + "\n";
+  }
+
+  const Style& style_;
+};
+
+}  // namespace
+
+std::string to_text(const Reply& reply, const Style& style) {
+  return std::visit(TextWriter(style), reply);
+}
+
+}  // namespace lucid::app

@@ -1,0 +1,20 @@
+# SPDX-License-Identifier: MIT
+# What is installed: the library, its public headers, the CMake package, the pkg-config file, the
+# demonstration and the man page.
+include(CMakePackageConfigHelpers)
+
+install(TARGETS lucid EXPORT LucidLoopTargets
+        LIBRARY DESTINATION ${CMAKE_INSTALL_LIBDIR} ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR})
+install(DIRECTORY include/lucid DESTINATION ${CMAKE_INSTALL_INCLUDEDIR})
+install(EXPORT LucidLoopTargets NAMESPACE LucidLoop::
+        DESTINATION ${CMAKE_INSTALL_LIBDIR}/cmake/LucidLoop)
+configure_package_config_file(cmake/LucidLoopConfig.cmake.in LucidLoopConfig.cmake
+        INSTALL_DESTINATION ${CMAKE_INSTALL_LIBDIR}/cmake/LucidLoop)
+write_basic_package_version_file(LucidLoopConfigVersion.cmake COMPATIBILITY SameMinorVersion)
+configure_file(cmake/lucid-loop.pc.in lucid-loop.pc @ONLY)
+install(FILES ${PROJECT_BINARY_DIR}/LucidLoopConfig.cmake
+              ${PROJECT_BINARY_DIR}/LucidLoopConfigVersion.cmake
+        DESTINATION ${CMAKE_INSTALL_LIBDIR}/cmake/LucidLoop)
+install(FILES ${PROJECT_BINARY_DIR}/lucid-loop.pc DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig)
+install(DIRECTORY firmware/kiln DESTINATION ${CMAKE_INSTALL_DATADIR}/lucid-loop)
+install(FILES docs/lucid.1 DESTINATION ${CMAKE_INSTALL_MANDIR}/man1)

@@ -1,0 +1,186 @@
+// SPDX-License-Identifier: MIT
+// Chip: one microcontroller with its memories, peripherals, pins and clock.
+//
+// A Chip is a value: copying it takes a snapshot, assigning the copy back goes back in time, and two
+// chips with equal hashes have the same future. It knows no files, sockets, wall clock or source
+// lines: for those see <lucid/session.h>, which debugs a program on a Chip.
+//
+//   auto chip = lucid::Chip::make({"ATmega328P", 16'000'000});
+//   auto image = lucid::Image::parse(bytes, "kiln.elf");
+//   chip->load(*image);
+//   chip->run_for(16'000);           // one millisecond at 16 MHz
+//   chip->register_value("r24");
+//
+// A Chip belongs to one thread at a time; two chips share nothing that changes.
+#ifndef LUCID_CHIP_H
+#define LUCID_CHIP_H
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lucid/address.h"
+#include "lucid/error.h"
+#include "lucid/image.h"
+#include "lucid/instruction.h"
+
+namespace lucid {
+namespace isa {
+class Machine;
+}
+
+/// A part of a memory space: `[begin, end)` in bytes.
+struct MemoryArea {
+  std::string name;  ///< registers, io, ram, flash, eeprom, fuses, lock, signature
+  Space space = Space::kCode;
+  std::uint32_t begin = 0;
+  std::uint32_t end = 0;
+};
+
+/// A named run of bits in an I/O register.
+struct IoField {
+  std::string name;
+  std::uint8_t lowest = 0;  ///< bit number
+  std::uint8_t width = 1;   ///< bits
+};
+
+/// An I/O register by the data sheet's name.
+struct IoRegister {
+  std::string name;
+  std::string peripheral;     ///< PORTB, TIMER1, USART0, ...
+  std::uint32_t address = 0;  ///< in data space, of its low byte
+  std::uint8_t bytes = 1;     ///< 2 for a pair such as TCNT1
+  bool modelled = false;      ///< false: it behaves as memory
+  std::vector<IoField> fields;
+};
+
+/// An interrupt vector.
+struct InterruptVector {
+  std::uint8_t number = 0;  ///< 0 is reset
+  std::string name;
+  bool modelled = false;  ///< false: it never fires
+};
+
+/// What one register of the processor is called.
+struct RegisterName {
+  std::string name;
+  std::uint8_t bits = 8;
+  int dwarf = -1;  ///< its number in DWARF, -1 if it has none
+};
+
+/// The fixed facts of a chip.
+struct ChipInfo {
+  std::string name;
+  std::string core;          ///< the toolchain's family: avr5
+  std::uint64_t clock_hz = 0;
+  std::vector<MemoryArea> memories;
+  std::vector<IoRegister> io;          ///< by address
+  std::vector<InterruptVector> vectors;  ///< by number
+  std::vector<std::string> serial_ports;
+};
+
+/// What a pin is and does at this moment.
+struct PinState {
+  std::string name;       ///< PB5
+  bool output = false;    ///< the chip drives it
+  bool level = false;     ///< what the firmware would read once it is through the synchroniser
+  bool pull_up = false;   ///< the chip's pull-up is on
+  bool driven = false;    ///< something outside drives it
+  bool driven_high = false;
+  bool floating = false;  ///< nobody determines the level: it reads as low
+  bool contention = false;  ///< both drive it, to different levels: the chip wins in this model
+  std::string taken_by;   ///< the peripheral that overrides the port, if any
+};
+
+/// Why `run_for` came back early or on time.
+struct RunEnd {
+  enum class Why : std::uint8_t { kTimeUp, kFault, kBreakInstruction } why = Why::kTimeUp;
+  std::string fault;  ///< in words, for kFault
+};
+
+class LUCID_API Chip {
+ public:
+  struct Options {
+    std::string name = "ATmega328P";
+    std::uint64_t clock_hz = 16'000'000;  ///< oscillator, 1 Hz to 1 GHz
+  };
+  struct Summary {
+    std::string name;
+    std::string core;
+    std::uint32_t flash = 0, ram = 0, eeprom = 0;  ///< bytes
+    std::string remark;                            ///< what is modelled
+  };
+
+  /// A chip as it is after power-on reset, its flash erased. Error: kNotFound with near names.
+  static Result<Chip> make(const Options& options);
+  /// Every chip that `make` knows, by name.
+  static std::vector<Summary> catalogue();
+  /// A chip around another implementation; takes ownership. REQUIRES: machine is not null.
+  explicit Chip(std::unique_ptr<isa::Machine> machine);
+
+  Chip(const Chip& other);             ///< a snapshot
+  Chip& operator=(const Chip& other);  ///< back to that snapshot
+  Chip(Chip&&) noexcept;
+  Chip& operator=(Chip&&) noexcept;
+  ~Chip();
+
+  /// Erases flash, writes the image and resets. EEPROM and fuses change only where the image has
+  /// bytes for them. Error: kOutOfRange if the image does not fit; then nothing has changed.
+  Result<void> load(const Image& image);
+  /// As by the reset pin: memories keep their contents.
+  void reset();
+
+  [[nodiscard]] const ChipInfo& info() const;
+
+  // Running -----------------------------------------------------------------------------------
+
+  /// Runs until at least `cycles` CPU cycles have passed; the instruction that crosses the end is
+  /// completed, and events due by then have fired.
+  RunEnd run_for(std::uint64_t cycles);
+  /// One instruction, or the entry of a pending interrupt, or the sleep up to the next event.
+  RunEnd step();
+
+  // Looking, without any effect -----------------------------------------------------------------
+
+  [[nodiscard]] std::uint64_t cycles() const;  ///< CPU cycles since power-on, asleep or not
+  [[nodiscard]] std::uint32_t pc() const;      ///< byte address of the next instruction
+  [[nodiscard]] std::uint32_t sp() const;
+  /// By name (`r24`, `sp`, `pc`, `sreg`). Error: kNotFound.
+  [[nodiscard]] Result<std::uint64_t> register_value(const std::string& name) const;
+  /// The byte an observer sees; nullopt where there is no memory.
+  [[nodiscard]] std::optional<std::uint8_t> peek(Address address) const;
+  [[nodiscard]] Instruction instruction_at(std::uint32_t address) const;
+  [[nodiscard]] Explanation explain(std::uint32_t address) const;
+  [[nodiscard]] std::vector<PinState> pins() const;
+  /// Equal worlds have equal hashes, on every machine and build. What a debugger keeps beside the
+  /// world (breakpoints, deepest stack) is not in it.
+  [[nodiscard]] std::uint64_t hash() const;
+  friend LUCID_API bool operator==(const Chip& a, const Chip& b);
+
+  // Changing ------------------------------------------------------------------------------------
+
+  Result<void> set_register(const std::string& name, std::uint64_t value);
+  /// Writes as an observer: no side effect of a firmware's write. False where there is no memory.
+  bool poke(Address address, std::uint8_t value);
+  /// From outside: true is high, false low, nullopt lets go. Error: kNotFound.
+  Result<void> drive(const std::string& pin, std::optional<bool> level);
+  /// Queues bytes that arrive at a serial port back to back, at the port's own rate. Error: kNotFound.
+  Result<void> send(const std::string& port, const std::string& bytes);
+  /// Bytes the firmware has sent since the last call.
+  std::string take_serial_output();
+  /// Notes since the last call: what was touched that is not modelled, or undefined by the manual.
+  std::vector<std::string> take_notes();
+
+  /// For the layers above; not part of the public face.
+  [[nodiscard]] isa::Machine& machine();
+  [[nodiscard]] const isa::Machine& machine() const;
+
+ private:
+  std::unique_ptr<isa::Machine> machine_;
+};
+
+}  // namespace lucid
+
+#endif  // LUCID_CHIP_H

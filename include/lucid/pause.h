@@ -1,0 +1,53 @@
+// SPDX-License-Identifier: MIT
+// Pause: why and where a program stands still. It says everything a view needs.
+#ifndef LUCID_PAUSE_H
+#define LUCID_PAUSE_H
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "lucid/time.h"
+
+namespace lucid {
+
+/// A place in the program, as well as it is known.
+struct Location {
+  std::uint32_t address = 0;
+  std::string function;         ///< empty if no function is known there
+  std::uint32_t offset = 0;     ///< bytes behind the function's start
+  std::string file;             ///< name without directories; empty if there is no line
+  unsigned file_index = 0;      ///< in Program::files()
+  unsigned line = 0;
+  bool line_begins = false;     ///< the address is where the line's code begins
+};
+
+struct Pause {
+  enum class Cause : std::uint8_t {
+    kReady,        ///< loaded or reset; nothing has executed
+    kBreakpoint,   ///< the marked instruction has not executed
+    kStep,
+    kArrived,      ///< `go to`
+    kTimeUp,       ///< `go for`
+    kHolds,        ///< `go until`
+    kRequested,    ///< somebody asked
+    kFault,        ///< the program misbehaved
+    kBreakInstruction,
+    kMoved,        ///< `move to`
+    kCannotTell,   ///< a condition could not be evaluated
+  } cause = Cause::kReady;
+  Location where;
+  std::vector<unsigned> breakpoints;  ///< IDs, if any asked to pause here
+  std::uint64_t passes = 0;           ///< of the first of them
+  std::uint64_t reached = 0;          ///< how often it was reached, condition or not
+  std::uint64_t cycles = 0;           ///< since power-on
+  std::uint64_t cycles_since = 0;     ///< since the last pause
+  Picoseconds time;                   ///< simulated
+  Picoseconds since;
+  std::string detail;                 ///< in words: the fault, the expression, the interrupt
+  std::vector<std::string> remarks;   ///< what was run through, what ended early
+};
+
+}  // namespace lucid
+
+#endif  // LUCID_PAUSE_H

@@ -1,0 +1,132 @@
+// SPDX-License-Identifier: MIT
+// Program: what the debug information of an image says about its source: lines, functions,
+// variables, types, and how to find a caller's frame. It runs nothing.
+//
+// Source: "DWARF Debugging Information Format, Version 4", chapters "Line Number Information",
+// "Program Scope Entries", "Data Object and Object List Entries", "Type Entries" and "Call Frame
+// Information". Unknown is std::nullopt, never 0 or an empty string.
+#ifndef LUCID_PROGRAM_H
+#define LUCID_PROGRAM_H
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lucid/address.h"
+#include "lucid/error.h"
+#include "lucid/image.h"
+
+namespace lucid {
+
+/// A source file that the compiler named.
+struct SourceFile {
+  std::string name;       ///< without directories: `kiln.c`
+  std::string path;       ///< as the compiler wrote it
+  std::string directory;  ///< in which it was compiled
+  std::vector<unsigned> lines_with_code;  ///< ascending
+};
+
+/// A stretch of instructions that belong to one line: `[begin, end)` in code space.
+struct LineRange {
+  std::uint32_t begin = 0;
+  std::uint32_t end = 0;
+  unsigned file = 0;  ///< index into files()
+  unsigned line = 0;
+  bool statement = false;  ///< `begin` is a good place for a breakpoint
+};
+
+struct Function {
+  std::string name;
+  std::uint32_t begin = 0;  ///< `[begin, end)` in code space
+  std::uint32_t end = 0;
+  std::optional<unsigned> file;  ///< where it is declared, if debug information says so
+  unsigned line = 0;
+  bool has_lines = false;  ///< false: only its symbol is known
+};
+
+/// A type, by index into Program::types().
+struct Type {
+  enum class Kind : std::uint8_t {
+    kVoid, kSigned, kUnsigned, kBool, kChar, kFloat, kPointer, kEnum, kArray, kStruct, kUnion,
+    kFunction, kUnknown
+  } kind = Kind::kUnknown;
+  std::string name;          ///< as the source writes it: `uint8_t`, `struct ramp`
+  std::uint32_t bytes = 0;
+  unsigned target = 0;       ///< of a pointer, or the element of an array
+  std::uint32_t count = 0;   ///< elements of an array; 0 if open
+  struct Member {
+    std::string name;
+    unsigned type = 0;
+    std::uint32_t offset = 0;     ///< bytes
+    std::uint8_t bit_offset = 0;  ///< from the lowest bit at `offset`
+    std::uint8_t bit_size = 0;    ///< 0: not a bit field
+  };
+  std::vector<Member> members;
+  struct Enumerator {
+    std::string name;
+    std::int64_t value = 0;
+  };
+  std::vector<Enumerator> enumerators;
+};
+
+/// A variable with a fixed address: global, file static or function static.
+struct Variable {
+  std::string name;
+  std::string function;  ///< empty unless it is a function's static
+  unsigned file = 0;
+  unsigned line = 0;
+  unsigned type = 0;
+  Address address;
+  bool global = false;
+};
+
+/// How to find the caller's frame at one instruction: CFA = register + offset; saved registers are
+/// in data space at CFA + offset. Register numbers are DWARF's.
+struct FrameRow {
+  int cfa_register = -1;
+  std::int32_t cfa_offset = 0;
+  struct Saved {
+    int dwarf_register = 0;
+    std::int32_t offset = 0;
+  };
+  std::vector<Saved> saved;
+};
+
+/// Immutable. Copies share their tables.
+class LUCID_API Program {
+ public:
+  Program();  ///< knows nothing: for a session without an image
+  /// Reads what is there. An image without debug information gives symbols and a warning, not an
+  /// error; damage in one unit gives a warning and leaves the others usable.
+  static Program read(const Image& image);
+
+  [[nodiscard]] const std::vector<std::string>& warnings() const;
+  [[nodiscard]] const std::vector<SourceFile>& files() const;
+  [[nodiscard]] const std::vector<Function>& functions() const;  ///< by address
+  [[nodiscard]] const std::vector<Variable>& variables() const;
+  [[nodiscard]] const std::vector<Type>& types() const;
+  [[nodiscard]] const std::vector<Symbol>& symbols() const;
+
+  /// The files whose name or path ends in `name`.
+  [[nodiscard]] std::vector<unsigned> find_files(const std::string& name) const;
+  [[nodiscard]] std::optional<LineRange> line_at(std::uint32_t address) const;
+  /// Where the statements of a line begin, ascending; one address for each run of them.
+  [[nodiscard]] std::vector<std::uint32_t> addresses_of(unsigned file, unsigned line) const;
+  [[nodiscard]] const Function* function_at(std::uint32_t address) const;
+  [[nodiscard]] std::vector<const Function*> find_functions(const std::string& name) const;
+  /// Behind the prologue: where a function's arguments are in place.
+  [[nodiscard]] std::uint32_t body_of(const Function& function) const;
+  [[nodiscard]] std::optional<FrameRow> frame_at(std::uint32_t address) const;
+  [[nodiscard]] const Symbol* find_symbol(const std::string& name) const;
+
+  struct Data;  ///< for the reader
+
+ private:
+  std::shared_ptr<const Data> data_;
+};
+
+}  // namespace lucid
+
+#endif  // LUCID_PROGRAM_H

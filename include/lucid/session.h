@@ -1,0 +1,169 @@
+// SPDX-License-Identifier: MIT
+// Session: debugging a program on a chip. Start here.
+//
+//   lucid::Session session(*lucid::Chip::make({"ATmega328P", 16'000'000}));
+//   auto report = session.open("kiln.elf");            // everything ready before the reset vector
+//   auto mark = session.pause_at({"control.c:18"});
+//   auto pause = session.go();                          // before the marked line has executed
+//   auto error = session.evaluate("setpoint - measured");
+//
+// A Session belongs to one thread; only request_pause() may be called from another. It is the only
+// door to a program under test: prompt, scripts, protocols and tests all come through it. A failed
+// call leaves the session as it was.
+//
+// Places, in every function that takes one: `42` (a line of the current file), `kiln.c:42`,
+// `control_step` (behind its prologue), `0x1f4` (an instruction), `here`.
+#ifndef LUCID_SESSION_H
+#define LUCID_SESSION_H
+
+#include <functional>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lucid/chip.h"
+#include "lucid/error.h"
+#include "lucid/pause.h"
+#include "lucid/program.h"
+#include "lucid/value.h"
+#include "lucid/views.h"
+
+namespace lucid {
+
+/// When a breakpoint pauses. A pass is counted when the condition holds and the marked instruction
+/// executes next: not when it is skipped, not when an interrupt is entered first.
+struct BreakpointSpec {
+  std::string place;
+  enum class Rule : std::uint8_t { kAlways, kOn, kFrom, kEvery } rule = Rule::kAlways;
+  std::uint64_t count = 1;   ///< on the count-th pass, from it on, or at every count passes
+  std::string condition;     ///< an expression; empty: always
+  bool once = false;         ///< removed after its first pause
+  std::string log;           ///< instead of pausing: a message, `{EXPR}` filled in
+};
+
+struct Breakpoint {
+  unsigned id = 0;
+  BreakpointSpec spec;
+  bool enabled = true;
+  std::uint64_t passes = 0;
+  std::uint64_t reached = 0;
+  std::vector<std::uint32_t> addresses;  ///< empty while it waits
+  Location where;                        ///< of the first address
+  std::string waits_because;             ///< why it is not bound, in words
+};
+
+enum class StepKind : std::uint8_t { kInto, kOver, kOut };
+enum class StepUnit : std::uint8_t { kLine, kInstruction };
+
+/// What happens while a program runs. All functions are called on the session's thread, between
+/// instructions; they must not call back into the session.
+class LUCID_API Listener {
+ public:
+  virtual ~Listener() = default;
+  virtual void on_serial(const std::string& /*bytes*/) {}
+  virtual void on_note(const std::string& /*text*/) {}     ///< not modelled, undefined, misused
+  virtual void on_message(const std::string& /*text*/) {}  ///< from a breakpoint's log
+  /// Every few million cycles of a run.
+  virtual void on_progress(Picoseconds /*now*/) {}
+};
+
+class LUCID_API Session {
+ public:
+  explicit Session(Chip chip);
+  ~Session();
+  Session(Session&&) noexcept;
+  Session& operator=(Session&&) noexcept;
+
+  /// `listener` must outlive the session or be replaced; null for none.
+  void set_listener(Listener* listener);
+  /// More folders in which to look for sources, before the usual ones.
+  void add_source_folder(const std::string& folder);
+
+  // The image -------------------------------------------------------------------------------------
+
+  /// Loads an image and stands before its first instruction. Result: warnings, each with what to do
+  /// (no debug information, older than its source, another chip). Breakpoints that waited are bound.
+  Result<std::vector<std::string>> open(const std::string& path);
+  /// The same image, or another, again; breakpoints, with their passes set back, are kept.
+  Result<std::vector<std::string>> reload(const std::string& path = {});
+  [[nodiscard]] const Program& program() const;
+  [[nodiscard]] const Chip& chip() const;
+  [[nodiscard]] const std::string& image_path() const;  ///< empty before the first open
+
+  // Breakpoints -----------------------------------------------------------------------------------
+
+  /// Error: kNotFound for a line without code (naming the nearest that has some). A file or function
+  /// that is not in the image waits for one that has it.
+  Result<Breakpoint> pause_at(const BreakpointSpec& spec);
+  [[nodiscard]] std::vector<Breakpoint> breakpoints() const;
+  Result<void> enable(unsigned id, bool on);
+  Result<void> rearm(unsigned id);  ///< counts its passes from nought again
+  Result<void> remove(unsigned id);
+  void all_breakpoints(bool on);    ///< off for a clean run; each keeps its own state
+  [[nodiscard]] bool all_breakpoints_on() const;
+
+  // Moving ----------------------------------------------------------------------------------------
+  // Each returns where the program stands afterwards. Breakpoints on the way pause first.
+
+  Pause go();
+  Result<Pause> go_to(const std::string& place);
+  /// Until at least `cycles` CPU cycles have passed; events due by then have fired.
+  Pause go_for(std::uint64_t cycles);
+  /// Until the expression holds, looked at after every instruction.
+  Result<Pause> go_until(const std::string& expression);
+  /// Line steps run interrupt handlers through; instruction steps enter them and say so.
+  Result<Pause> step(StepKind kind, StepUnit unit, std::uint64_t count = 1);
+  /// Moves the execution point; nothing executes.
+  Result<Pause> move_to(const std::string& place);
+  Pause reset();
+  /// The run under way ends within 10 ms. From any thread; safe in a signal handler.
+  void request_pause();
+  /// True while the chip runs. From any thread.
+  [[nodiscard]] bool running() const;
+
+  // Looking, without any effect ---------------------------------------------------------------------
+
+  [[nodiscard]] const Pause& pause() const;
+  /// Error: with the column in `where`.
+  [[nodiscard]] Result<Value> evaluate(const std::string& expression, Format format = {}) const;
+  /// True if the expression is neither 0 nor false.
+  [[nodiscard]] Result<bool> holds(const std::string& expression) const;
+  [[nodiscard]] Result<Location> locate(const std::string& place) const;
+  /// `around` lines before and behind the place; `here` by default.
+  [[nodiscard]] Result<SourceView> source(const std::string& place = "here", unsigned around = 4) const;
+  /// `count` instructions from the start of the place's line (mixed) or a little before it.
+  [[nodiscard]] Result<DisassemblyView> disassembly(const std::string& place = "here",
+                                                    unsigned count = 12, bool mixed = false) const;
+  [[nodiscard]] std::vector<RegisterView> registers() const;
+  [[nodiscard]] std::vector<FlagView> flags() const;
+  /// Error: kNotFound for an area the chip does not have, kOutOfRange.
+  [[nodiscard]] Result<MemoryView> memory(const std::string& area,
+                                          std::optional<std::uint32_t> begin = {},
+                                          std::uint32_t length = 0) const;
+  [[nodiscard]] std::vector<IoView> io(const std::string& like = {}) const;
+  [[nodiscard]] std::vector<PinView> pins() const;
+  [[nodiscard]] StackView stack(unsigned slots = 24) const;
+  [[nodiscard]] std::vector<CallLevel> callers() const;  ///< outermost first
+  [[nodiscard]] TimeView time() const;
+  [[nodiscard]] std::vector<VariableView> globals(const std::string& like = {}) const;
+  [[nodiscard]] Result<Explanation> explain(const std::string& place = "here") const;
+  /// Names in the program and the chip that begin with `start`, for completion.
+  [[nodiscard]] std::vector<std::string> names(const std::string& start) const;
+
+  // Changing ----------------------------------------------------------------------------------------
+
+  /// Assigns to a variable, register, flag, I/O register or field, byte of memory or pin. Result:
+  /// the new value.
+  Result<Value> let(const std::string& object, const std::string& expression);
+  Result<void> drive(const std::string& pin, std::optional<bool> level);
+  Result<void> send(const std::string& port, const std::string& bytes);
+
+ private:
+  class Core;
+  std::unique_ptr<Core> core_;
+};
+
+}  // namespace lucid
+
+#endif  // LUCID_SESSION_H

@@ -1,0 +1,50 @@
+// SPDX-License-Identifier: MIT
+// Value: what an expression of the program comes to, and how it is written.
+#ifndef LUCID_VALUE_H
+#define LUCID_VALUE_H
+
+#include <cstdint>
+#include <optional>
+#include <string>
+
+#include "lucid/address.h"
+#include "lucid/error.h"
+
+namespace lucid {
+
+/// How a value is written: `as hex`.
+struct Format {
+  enum class Kind : std::uint8_t {
+    kNatural,   ///< by its type
+    kDecimal,   ///< signed
+    kUnsigned,
+    kHex,
+    kBinary,
+    kCharacter,
+    kText,      ///< a zero-terminated text
+    kReal,      ///< the bits are an IEEE 754 single
+    kFixed,     ///< fixed point: `q8.8` has 8 bits behind the point
+    kTime,      ///< picoseconds as a time
+    kRaw,       ///< bytes, lowest address first
+  } kind = Kind::kNatural;
+  std::uint8_t fraction_bits = 0;
+};
+
+/// Reads `dec unsigned hex bin char text real q8.8 time raw`. Error: kUsage with what there is.
+[[nodiscard]] LUCID_API Result<Format> parse_format(const std::string& name);
+
+struct Value {
+  enum class Kind : std::uint8_t { kInteger, kReal, kTime, kAggregate } kind = Kind::kInteger;
+  std::int64_t integer = 0;  ///< for kInteger and, in picoseconds, kTime
+  double real = 0;           ///< for kReal
+  bool is_signed = true;
+  std::uint8_t bits = 16;    ///< width of an integer
+  bool wrapped = false;      ///< an unsigned difference went below zero
+  std::string type;          ///< as C writes it
+  std::optional<Address> address;
+  std::string text;          ///< written in the format asked for
+};
+
+}  // namespace lucid
+
+#endif  // LUCID_VALUE_H

@@ -1,0 +1,125 @@
+// SPDX-License-Identifier: MIT
+// Views: what a paused program looks like, as data. Interfaces write them as text or JSON.
+// "Changed" always means: since the last pause.
+#ifndef LUCID_VIEWS_H
+#define LUCID_VIEWS_H
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lucid/chip.h"
+#include "lucid/pause.h"
+
+namespace lucid {
+
+struct SourceView {
+  struct Line {
+    unsigned number = 0;
+    std::string text;
+    bool has_code = false;
+    bool current = false;               ///< about to execute
+    std::vector<unsigned> breakpoints;  ///< IDs
+  };
+  std::string file;
+  std::string path;     ///< where the text was found; empty if it was not
+  std::string problem;  ///< why there is no text
+  std::vector<Line> lines;
+};
+
+struct DisassemblyView {
+  struct Row {
+    Instruction instruction;
+    std::string label;            ///< `control_step+0x12:` where a function begins, or empty
+    std::string target;           ///< name of the place a jump or call goes to
+    std::string file;             ///< the line it belongs to, where that begins
+    unsigned line = 0;
+    std::string source;           ///< its text, in the mixed view
+    bool current = false;
+    std::vector<unsigned> breakpoints;
+  };
+  std::vector<Row> rows;
+};
+
+struct RegisterView {
+  std::string name;
+  std::uint8_t bits = 8;
+  std::uint64_t value = 0;
+  std::uint64_t before = 0;  ///< at the last pause
+  [[nodiscard]] bool changed() const { return value != before; }
+};
+
+struct FlagView {
+  char letter = '?';
+  bool value = false;
+  bool before = false;
+};
+
+struct MemoryView {
+  struct Row {
+    std::uint32_t address = 0;
+    std::vector<std::uint8_t> bytes;
+    std::vector<bool> changed;
+    std::string names;  ///< variables that begin here
+  };
+  std::string area;
+  Space space = Space::kData;
+  std::vector<Row> rows;
+};
+
+struct IoView {
+  IoRegister io;
+  std::uint32_t value = 0;
+  std::uint32_t before = 0;
+};
+
+struct PinView {
+  PinState pin;
+  bool level_before = false;
+};
+
+/// A call level. Level 1 is the outermost, so a number stays with its call.
+struct CallLevel {
+  unsigned level = 0;
+  Location where;          ///< for a caller: the call that has not returned
+  std::uint32_t cfa = 0;   ///< canonical frame address: the caller's stack pointer
+  bool interrupt = false;  ///< entered by an interrupt
+  bool guessed = false;    ///< found by scanning code: no frame information there
+};
+
+struct StackView {
+  struct Slot {
+    std::uint32_t address = 0;
+    std::vector<std::uint8_t> bytes;
+    std::string meaning;
+  };
+  std::uint32_t sp = 0;
+  std::uint32_t top = 0;                  ///< highest address a stack can use
+  std::uint32_t used = 0;                 ///< bytes
+  std::optional<std::uint32_t> deepest;   ///< bytes ever used since reset
+  std::optional<std::uint32_t> free;      ///< bytes between the stack and static data
+  std::vector<Slot> slots;                ///< from the stack pointer upwards
+};
+
+struct TimeView {
+  std::uint64_t cycles = 0;
+  std::uint64_t cycles_since = 0;
+  Picoseconds time;
+  Picoseconds since;
+  std::uint64_t clock_hz = 0;
+};
+
+struct VariableView {
+  std::string name;
+  std::string type;
+  std::string value;
+  std::string before;
+  std::string file;
+  std::string function;
+  Address address;
+};
+
+}  // namespace lucid
+
+#endif  // LUCID_VIEWS_H

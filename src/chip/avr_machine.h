@@ -1,0 +1,97 @@
+// SPDX-License-Identifier: MIT
+// AvrMachine: a World with its device, and the engine that runs it.
+//
+// The engine is derived from the world and never copied: decoded entries, one per flash word, and
+// one attribute byte per data address. Both are made when the machine first runs.
+#ifndef LUCID_CHIP_AVR_MACHINE_H
+#define LUCID_CHIP_AVR_MACHINE_H
+
+#include <memory>
+#include <vector>
+
+#include "chip/peripheral.h"
+#include "chip/port.h"
+#include "chip/usart.h"
+#include "isa/avr/target.h"
+#include "isa/machine.h"
+
+namespace lucid::chip {
+
+/// The constant side of a chip: shared by all copies of a machine.
+class Fabric {
+ public:
+  Fabric(const DeviceRow& row, u64 clock_hz);
+  Fabric(const Fabric&) = delete;
+  Fabric& operator=(const Fabric&) = delete;
+
+  const DeviceRow& row;
+  const avr::AvrTarget target;
+  ChipInfo info;
+  std::vector<std::unique_ptr<Port>> ports;
+  std::vector<std::unique_ptr<Usart>> usarts;
+  std::vector<std::unique_ptr<Peripheral>> others;
+  std::vector<const Peripheral*> all;
+  std::vector<const Peripheral*> owner;           ///< by data address below RAM, or null
+  std::vector<bool> plain;                        ///< registers that are memory on silicon, too
+  std::array<const Peripheral*, kEventSlots> slot_owner{};
+  std::array<const Peripheral*, 64> vector_owner{};
+};
+
+class AvrMachine final : public isa::Machine {
+ public:
+  AvrMachine(const DeviceRow& row, u64 clock_hz);
+  AvrMachine(const AvrMachine& other);
+  AvrMachine& operator=(const AvrMachine&) = delete;
+  ~AvrMachine() override;
+
+  [[nodiscard]] std::unique_ptr<isa::Machine> clone() const override;
+  [[nodiscard]] const isa::Target& target() const override { return fabric_->target; }
+  [[nodiscard]] const ChipInfo& info() const override { return fabric_->info; }
+
+  isa::Stop run(const isa::RunRequest& request) override;
+  void reset() override;
+  Result<void> load(const Image& image) override;
+  Result<void> set_breakpoint(std::uint32_t address, bool on) override;
+  void guard_stack(std::uint32_t begin, std::uint32_t end) override;
+
+  [[nodiscard]] std::optional<std::uint8_t> peek(Address address) const override;
+  [[nodiscard]] std::uint64_t register_value(unsigned index) const override;
+  [[nodiscard]] std::uint32_t pc() const override { return world_.cpu.pc * 2; }
+  [[nodiscard]] std::uint32_t sp() const override { return world_.cpu.sp; }
+  [[nodiscard]] std::uint64_t ticks() const override { return world_.cpu.now; }
+  [[nodiscard]] std::uint64_t hash() const override { return world_.hash(); }
+  [[nodiscard]] bool interrupt_imminent() const override;
+  [[nodiscard]] bool asleep() const override { return world_.cpu.asleep; }
+  [[nodiscard]] std::optional<std::uint32_t> deepest_sp() const override;
+  [[nodiscard]] std::vector<PinState> pins() const override;
+  [[nodiscard]] std::string flag_letters() const override { return "ITHSVNZC"; }
+  [[nodiscard]] std::uint8_t flags() const override { return world_.cpu.sreg; }
+
+  bool poke(Address address, std::uint8_t value) override;
+  void set_register(unsigned index, std::uint64_t value) override;
+  void set_pc(std::uint32_t address) override;
+  Result<void> drive(const std::string& pin, std::optional<bool> level) override;
+  Result<void> send(const std::string& port, const std::string& bytes) override;
+  std::string take_serial_output() override { return std::exchange(outputs_.serial, {}); }
+  std::vector<std::string> take_notes() override { return std::exchange(outputs_.notes, {}); }
+
+ private:
+  friend class Engine;
+  void power_on();
+  void reset_with(u8 cause);
+  [[nodiscard]] u32 reset_word() const;
+  [[nodiscard]] u32 vector_word(unsigned vector) const;
+  [[nodiscard]] u32 boot_word() const;
+
+  std::shared_ptr<const Fabric> fabric_;
+  World world_;
+  u32 lowest_sp_ = UINT32_MAX;  ///< timeline: while the stack was in use
+  u32 guard_begin_ = 0, guard_end_ = 0;
+  std::vector<u32> breakpoints_;  ///< word addresses
+  Outputs outputs_;
+  std::unique_ptr<class Engine> engine_;
+};
+
+}  // namespace lucid::chip
+
+#endif  // LUCID_CHIP_AVR_MACHINE_H

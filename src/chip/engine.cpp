@@ -1,0 +1,496 @@
+// SPDX-License-Identifier: MIT
+#include "chip/engine.h"
+
+#include <fmt/format.h>
+
+#include "isa/avr/execute.h"
+
+namespace lucid::chip {
+namespace {
+
+// A request to pause is looked at at least this often.
+constexpr u64 kPauseGrain = 100'000;
+constexpr u16 kSpl = 0x5d, kSph = 0x5e, kSregAddress = 0x5f;
+constexpr u16 kSmcr = 0x53, kRampz = 0x5b, kEind = 0x5c;
+
+}  // namespace
+
+Engine::Engine(AvrMachine& machine)
+    : machine_(machine),
+      cpu_(machine.world_.cpu),
+      fabric_(*machine.fabric_),
+      code_(fabric_.row.flash / 2 + 2),
+      attributes_(0x10000, kUnmapped) {
+  const u32 words = fabric_.row.flash / 2;
+  for (u32 i = 0; i < words; ++i) code_[i].op = kUndecoded;
+  code_[words].op = code_[words + 1].op = kEndOfFlash;
+  for (u32 a = 0; a < fabric_.row.ram_end; ++a)
+    attributes_[a] = a < 0x20 ? kNotRam : a < fabric_.row.ram_begin ? kIo : 0;
+  guard(machine.guard_begin_, machine.guard_end_);
+  for (const u32 word : machine.breakpoints_) mark(word, true);
+}
+
+u16 Engine::flash_word(u32 word) const {
+  const PagedMemory& flash = machine_.world_.flash;
+  const u32 address = word * 2 % flash.size();
+  return static_cast<u16>(flash[address] | flash[address + 1] << 8);
+}
+
+avr::Entry Engine::decoded(u32 word) const {
+  avr::Entry entry =
+      avr::decode(fabric_.target.core(), flash_word(word), flash_word(word + 1), word);
+  if (entry.op == avr::kNoOp) entry.op = kReserved;
+  return entry;
+}
+
+void Engine::decode_at(u32 word) {
+  code_[word] = decoded(word);
+  if (avr::result_is_undefined(code_[word])) code_[word].op = kUndefined;
+}
+
+void Engine::forget(u32 word) {
+  for (const u32 w : {word, word - 1}) {  // it may be the second word of the one before
+    if (w >= fabric_.row.flash / 2) continue;
+    if (code_[w].op == kMarked)
+      mark(w, true);
+    else
+      code_[w].op = kUndecoded;
+  }
+}
+
+void Engine::mark(u32 word, bool on) {
+  if (on) {
+    const u8 length = decoded(word).length;
+    code_[word] = avr::Entry{};
+    code_[word].op = kMarked;
+    code_[word].length = length;
+  } else {
+    code_[word].op = kUndecoded;
+  }
+}
+
+void Engine::guard(u32 begin, u32 end) {
+  for (u8& attribute : attributes_) attribute = static_cast<u8>(attribute & ~unsigned{kGuarded});
+  for (u32 a = begin; a < end && a < attributes_.size(); ++a) attributes_[a] |= kGuarded;
+}
+
+// Slow paths: everything that is not plain memory ------------------------------------------------
+
+void Engine::raise(isa::Fault fault, u32 address) {
+  if (fault_ != isa::Fault::kNone) return;  // the first one is the cause
+  fault_ = fault;
+  fault_address_ = address;
+  deadline_ = 0;
+}
+
+void Engine::note_unmodelled(u16 address) {
+  std::string name;
+  for (const IoRegister& io : fabric_.info.io)
+    if (io.address == address && io.bytes == 1) name = io.name + " (" + io.peripheral + ")";
+  if (name.empty())
+    bus().note(fmt::format("I/O address {:#04x}: there is no register here on {}", address,
+                           fabric_.info.name));
+  else
+    bus().note(name + " is not modelled: it behaves as memory");
+}
+
+u8 Engine::slow_load(u16 address) {
+  if ((attributes_[address] & kUnmapped) != 0) {
+    raise(isa::Fault::kOutsideMemory, address);
+    return 0;
+  }
+  if (address == kSregAddress) return cpu_.sreg;
+  if (address == kSpl) return static_cast<u8>(cpu_.sp);
+  if (address == kSph) return static_cast<u8>(cpu_.sp >> 8);
+  const Peripheral* owner = fabric_.owner[address];
+  if (owner == nullptr) {
+    if (!fabric_.plain[address]) note_unmodelled(address);
+    return machine_.world_.data[address];
+  }
+  const u64 t = cpu_.now - 1;
+  fire_due(t);
+  const u8 value = owner->read(bus(), address, t);
+  set_deadline();
+  return value;
+}
+
+void Engine::slow_store(u16 address, u8 value, u8 mask) {
+  if ((attributes_[address] & kUnmapped) != 0) {
+    raise(isa::Fault::kOutsideMemory, address);
+    return;
+  }
+  if (address == kSregAddress) {
+    const u8 before = cpu_.sreg;
+    cpu_.sreg = value;
+    if ((value & ~unsigned{before} & avr::kI) != 0) cpu_.hold = true;
+    set_deadline();
+  } else if (address == kSpl) {
+    cpu_.sp = static_cast<u16>((cpu_.sp & 0xff00U) | value);
+    machine_.lowest_sp_ = std::min<u32>(machine_.lowest_sp_, cpu_.sp);
+  } else if (address == kSph) {
+    cpu_.sp = static_cast<u16>((cpu_.sp & 0xffU) | value << 8);
+  } else if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
+    const u64 t = cpu_.now - 1;
+    fire_due(t);
+    owner->write(bus(), address, value, mask, t);
+    set_deadline();
+  } else {
+    if (!fabric_.plain[address]) note_unmodelled(address);
+    u8& byte = machine_.world_.data[address];
+    byte = merged(byte, value, mask);
+  }
+}
+
+void Engine::note_undefined(u32 word) {
+  Instruction instruction = machine_.instruction_at(word * 2);
+  bus().note(fmt::format("{:#06x}: `{} {}`: the manual leaves its result undefined", word * 2,
+                         instruction.mnemonic, instruction.operands));
+}
+
+void Engine::fall_asleep() {
+  const unsigned smcr = machine_.world_.data[kSmcr];
+  if ((smcr & 1U) == 0) {
+    bus().note("SLEEP was executed while SE is 0: it does nothing");
+    return;
+  }
+  if ((smcr & 0xeU) != 0)
+    bus().note("only idle sleep is modelled: deeper modes stop no clock here");
+  cpu_.asleep = true;
+  deadline_ = 0;
+}
+
+// Boundaries ---------------------------------------------------------------------------------------
+
+void Engine::fire_due(u64 until) {
+  World& world = machine_.world_;
+  for (unsigned slot = world.next_event(); world.due[slot] <= until; slot = world.next_event()) {
+    const u64 due = world.due[slot];
+    world.due[slot] = kNever;
+    fabric_.slot_owner[slot]->on_event(bus(), slot, due);
+  }
+}
+
+void Engine::set_deadline() {
+  const World& world = machine_.world_;
+  const bool interrupt = cpu_.pending != 0 && (cpu_.sreg & avr::kI) != 0;
+  if (interrupt || cpu_.hold || cpu_.asleep || fault_ != isa::Fault::kNone ||
+      request_.instructions != UINT64_MAX || request_.within_begin) {
+    deadline_ = 0;
+    return;
+  }
+  deadline_ = std::min({request_.until_ticks, world.due[world.next_event()], cpu_.now + kPauseGrain});
+}
+
+bool Engine::end(isa::Stop::Why why) {
+  stop_.why = why;
+  return true;
+}
+
+bool Engine::enter_interrupt() {
+  unsigned vector = 0;
+  while ((cpu_.pending >> vector & 1U) == 0) ++vector;
+  const unsigned bytes = fabric_.target.core().wide_pc() ? 3 : 2;
+  for (unsigned i = 0; i < bytes; ++i) {
+    if ((attributes_[cpu_.sp] & kSlowStack) != 0) raise(isa::Fault::kStackOutsideRam, cpu_.sp);
+    if ((attributes_[cpu_.sp] & (kUnmapped | kIo)) == 0)
+      machine_.world_.data[cpu_.sp] = static_cast<u8>(cpu_.pc >> (8 * i));
+    --cpu_.sp;
+  }
+  machine_.lowest_sp_ = std::min<u32>(machine_.lowest_sp_, cpu_.sp);
+  cpu_.sreg = static_cast<u8>(cpu_.sreg & ~unsigned{avr::kI});
+  cpu_.pc = machine_.vector_word(vector);
+  cpu_.now += bytes == 3 ? 5 : 4;
+  entered_interrupt_ = true;
+  stop_.interrupt = static_cast<int>(vector);
+  fabric_.vector_owner[vector]->on_vector(bus(), vector);
+  if (--steps_left_ == 0) return end(isa::Stop::Why::kInstructions);
+  return request_.stop_at_interrupt && end(isa::Stop::Why::kInterruptEntered);
+}
+
+bool Engine::boundary(bool executed) {
+  for (;;) {
+    fire_due(cpu_.now);
+    if (fault_ != isa::Fault::kNone) {
+      stop_.fault = std::exchange(fault_, isa::Fault::kNone);
+      stop_.fault_pc = stop_.last_pc;
+      stop_.fault_address = fault_address_;
+      return end(isa::Stop::Why::kFault);
+    }
+    if (executed) {
+      if (--steps_left_ == 0) return end(isa::Stop::Why::kInstructions);
+      if (request_.within_begin &&
+          (cpu_.pc * 2 < *request_.within_begin || cpu_.pc * 2 >= request_.within_end))
+        return end(isa::Stop::Why::kLeftRange);
+    }
+    if (cpu_.now >= request_.until_ticks) return end(isa::Stop::Why::kTime);
+    if (request_.pause_requested != nullptr && request_.pause_requested->load())
+      return end(isa::Stop::Why::kRequested);
+
+    const bool enabled = (cpu_.sreg & avr::kI) != 0;
+    const bool interrupt =
+        cpu_.pending != 0 && enabled && !cpu_.hold && cpu_.now >= cpu_.ivce_until;
+    if (cpu_.asleep) {
+      cpu_.hold = false;
+      if (cpu_.pending != 0 && enabled) {  // four more cycles to wake up
+        cpu_.asleep = false;
+        cpu_.now += 4;
+        executed = false;
+        continue;
+      }
+      const World& world = machine_.world_;
+      const u64 next = world.due[world.next_event()];
+      if (request_.endless && (next == kNever || !enabled)) {
+        stop_.fault = isa::Fault::kNeverWakes;
+        stop_.fault_pc = stop_.last_pc;
+        return end(isa::Stop::Why::kFault);
+      }
+      cpu_.now = std::min(next, request_.until_ticks);
+      executed = true;  // for who counts steps, a stretch of sleep is one
+      continue;
+    }
+    if (interrupt) {
+      if (enter_interrupt()) return true;
+      executed = false;
+      continue;
+    }
+    cpu_.hold = false;
+    set_deadline();
+    if (cpu_.now < cpu_.ivce_until) deadline_ = 0;
+    return false;
+  }
+}
+
+// The run ------------------------------------------------------------------------------------------
+
+/// The hot state, in local variables of run(). Slow paths get it through the world: no pointer to
+/// a Frame leaves run(), so the compiler can keep it in registers.
+struct Engine::Frame {
+  Engine& engine;
+  CpuState& cpu;
+  u8* const r;  ///< data space; the registers are its first 32 bytes
+  const u8* const attributes;
+  avr::Entry* const code;
+  const u32 pc_mask;
+  const bool wide_pc;
+  u64 now = 0;
+  u64 deadline = 0;
+  u32 pc = 0;
+  u32 lowest_sp = 0;
+  u16 sp = 0;
+  u8 sreg = 0;
+
+  explicit Frame(Engine& e)
+      : engine(e),
+        cpu(e.cpu_),
+        r(e.machine_.world_.data.data()),
+        attributes(e.attributes_.data()),
+        code(e.code_.data()),
+        pc_mask(e.fabric_.row.flash / 2 - 1),
+        wide_pc(e.fabric_.target.core().wide_pc()) {
+    fetch();
+  }
+  void store_back() {
+    cpu.now = now;
+    cpu.pc = pc;
+    cpu.sp = sp;
+    cpu.sreg = sreg;
+    engine.machine_.lowest_sp_ = lowest_sp;
+    engine.deadline_ = deadline;
+  }
+  void fetch() {
+    now = cpu.now;
+    pc = cpu.pc;
+    sp = cpu.sp;
+    sreg = cpu.sreg;
+    lowest_sp = engine.machine_.lowest_sp_;
+    deadline = engine.deadline_;
+  }
+
+  u8 load(u16 address) {
+    if ((attributes[address] & kSlowAccess) == 0) return r[address];
+    return load_io(address);
+  }
+  u8 load_io(u16 address) {
+    store_back();
+    const u8 value = engine.slow_load(address);
+    fetch();
+    return value;
+  }
+  void store(u16 address, u8 value) {
+    if ((attributes[address] & kSlowAccess) == 0)
+      r[address] = value;
+    else
+      store_bits(address, value, 0xff);
+  }
+  void store_bits(u16 address, u8 value, u8 mask) {
+    store_back();
+    engine.slow_store(address, value, mask);
+    fetch();
+  }
+  void push(u8 value) {
+    if ((attributes[sp] & kSlowStack) == 0)
+      r[sp] = value;
+    else
+      stack_fault(value);
+    --sp;
+    if (sp < lowest_sp) lowest_sp = sp;
+  }
+  u8 pop() {
+    ++sp;
+    if ((attributes[sp] & (kSlowStack & ~kGuarded)) == 0) return r[sp];
+    store_back();
+    engine.raise(isa::Fault::kStackOutsideRam, sp);
+    const u8 value = engine.slow_load(sp);
+    fetch();
+    return value;
+  }
+  void stack_fault(u8 value) {
+    store_back();
+    const bool guarded = (attributes[sp] & kGuarded) != 0;
+    engine.raise(guarded ? isa::Fault::kStackIntoData : isa::Fault::kStackOutsideRam, sp);
+    if ((attributes[sp] & kSlowAccess) == 0)
+      r[sp] = value;
+    else
+      engine.slow_store(sp, value, 0xff);
+    fetch();
+  }
+  void push_pc() {
+    push(static_cast<u8>(pc));
+    push(static_cast<u8>(pc >> 8));
+    if (wide_pc) push(static_cast<u8>(pc >> 16));
+  }
+  u32 pop_pc() {
+    u32 word = 0;
+    if (wide_pc) word = pop();
+    word = word << 8 | pop();
+    return word << 8 | pop();
+  }
+  [[nodiscard]] u8 flash(u32 address) const {
+    const PagedMemory& memory = engine.machine_.world_.flash;
+    return memory[address & (2 * pc_mask + 1)];
+  }
+  [[nodiscard]] u8 rampz() const { return r[kRampz]; }
+  void set_rampz(u8 value) const { r[kRampz] = value; }
+  [[nodiscard]] u8 eind() const { return r[kEind]; }
+  void jump(u32 word) { pc = word & pc_mask; }
+  void took_branch() { ++now; }
+  void skip() {
+    if (code[pc].op == kUndecoded) engine.decode_at(pc);
+    const u8 length = code[pc].length;
+    pc += length;
+    now += length;
+  }
+  void turned_on_interrupts() {
+    cpu.hold = true;
+    deadline = 0;
+  }
+  void returned_from_interrupt() { turned_on_interrupts(); }
+  void sleep() {
+    store_back();
+    engine.fall_asleep();
+    fetch();
+  }
+  void watchdog_reset() const {}
+  void self_program() {
+    store_back();
+    engine.bus().note("SPM: self-programming is not modelled; flash is unchanged");
+    fetch();
+  }
+};
+
+__attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
+  static const void* const kLabelTable[kLabels] = {
+#define LUCID_AVR(id, ...) &&do_##id,
+#include "isa/avr/instructions.def"
+#undef LUCID_AVR
+      &&undecoded, &&marked, &&undefined, &&end_of_flash, &&reserved};
+
+  request_ = request;
+  stop_ = isa::Stop{};
+  stop_.last_pc = cpu_.pc * 2;
+  steps_left_ = request.instructions;
+  entered_interrupt_ = false;
+  fault_ = isa::Fault::kNone;
+  // Running off the end of flash leaves the counter there until the next dispatch: wrap it first.
+  cpu_.pc &= fabric_.row.flash / 2 - 1;
+  if (steps_left_ == 0) return stop_;
+  if (boundary(false)) return stop_;
+
+  Frame f(*this);
+  avr::Entry shadow;  // what stands behind a marked or annotated entry
+  const avr::Entry* entry = &f.code[f.pc];
+  u32 shadow_pc = 0;
+  if (request.pass_first_breakpoint && !entered_interrupt_ &&
+      (entry->op == kMarked || entry->op == avr::kBREAK ||
+       (entry->op == kUndecoded && decoded(f.pc).op == avr::kBREAK))) {
+    shadow = decoded(f.pc);
+    shadow_pc = f.pc;
+    entry = &shadow;
+    if (shadow.op == avr::kBREAK) goto pass_break;
+  }
+  goto* kLabelTable[entry->op];
+
+#define LUCID_NEXT()                         \
+  do {                                       \
+    if (f.now >= f.deadline) goto at_boundary; \
+    entry = &f.code[f.pc];                   \
+    goto* kLabelTable[entry->op];            \
+  } while (false)
+
+  // One block an instruction, from the table. BREAK pauses before it executes.
+#define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
+  do_##id : if (avr::k##id == avr::kBREAK) goto break_instruction;                        \
+  f.pc += avr::k##id == avr::kLDS || avr::k##id == avr::kSTS ||                           \
+                  avr::k##id == avr::kJMP || avr::k##id == avr::kCALL                     \
+              ? 2                                                                         \
+              : 1;                                                                        \
+  f.now += (c16) == (c22) || !f.wide_pc ? (c16) : (c22);                                  \
+  avr::Execute<Frame>::id(f, *entry);                                                     \
+  LUCID_NEXT();
+#include "isa/avr/instructions.def"
+#undef LUCID_AVR
+#undef LUCID_NEXT
+
+pass_break:
+  f.pc += 1;
+  f.now += 1;
+at_boundary:
+  f.store_back();
+  stop_.last_pc =
+      2 * (entry == &shadow ? shadow_pc : static_cast<u32>(entry - f.code));
+  if (boundary(true)) return stop_;
+  f.fetch();
+  entry = &f.code[f.pc];
+  goto* kLabelTable[entry->op];
+
+undecoded:
+  decode_at(f.pc);
+  goto* kLabelTable[entry->op];
+undefined:
+  note_undefined(f.pc);
+  shadow = decoded(f.pc);
+  shadow_pc = f.pc;
+  entry = &shadow;
+  goto* kLabelTable[entry->op];
+end_of_flash:
+  f.pc &= f.pc_mask;
+  entry = &f.code[f.pc];
+  goto* kLabelTable[entry->op];
+marked:
+  f.store_back();
+  stop_.why = isa::Stop::Why::kBreakpoint;
+  return stop_;
+break_instruction:
+  f.store_back();
+  stop_.why = isa::Stop::Why::kBreakInstruction;
+  return stop_;
+reserved:
+  f.store_back();
+  stop_.why = isa::Stop::Why::kFault;
+  stop_.fault = flash_word(f.pc) == 0xffff ? isa::Fault::kErasedFlash
+                                           : isa::Fault::kReservedInstruction;
+  stop_.fault_pc = 2 * f.pc;
+  return stop_;
+}
+
+}  // namespace lucid::chip

@@ -1,0 +1,90 @@
+// SPDX-License-Identifier: MIT
+// Engine: runs an AvrMachine's world, one predecoded entry an instruction.
+//
+// Between two instructions only one comparison is made: is it time for something (an event, an
+// interrupt, the end of the run)? Breakpoints are entries that have been replaced; data accesses
+// test one attribute byte. Nothing else is looked at, so what is not used costs nothing.
+#ifndef LUCID_CHIP_ENGINE_H
+#define LUCID_CHIP_ENGINE_H
+
+#include <vector>
+
+#include "chip/avr_machine.h"
+
+/// Kept out of the run loop, which inlines everything else.
+#define LUCID_SLOW __attribute__((noinline))
+
+namespace lucid::chip {
+
+class Engine {
+ public:
+  explicit Engine(AvrMachine& machine);
+
+  isa::Stop run(const isa::RunRequest& request);
+  /// The flash word has changed: its entry is decoded again when it is reached.
+  void forget(u32 word);
+  /// Puts a mark on an entry or takes it off.
+  void mark(u32 word, bool on);
+  void guard(u32 begin, u32 end);
+
+ private:
+  struct Frame;
+  friend struct Frame;
+
+  // Entries beyond the instruction set.
+  enum : u8 {
+    kUndecoded = avr::kOpCount,
+    kMarked,       ///< a breakpoint; keeps the length of what it stands for
+    kUndefined,    ///< the manual leaves the result open: said once, then executed
+    kEndOfFlash,   ///< the program counter wraps
+    kReserved,
+    kLabels,
+  };
+  // Attributes of a data address.
+  enum : u8 {
+    kIo = 1,        ///< a peripheral may answer
+    kUnmapped = 2,  ///< nothing answers
+    kNotRam = 4,    ///< no place for a stack
+    kGuarded = 8,   ///< static data: no place for a stack either
+    kSlowAccess = kIo | kUnmapped,
+    kSlowStack = kIo | kUnmapped | kNotRam | kGuarded,
+  };
+
+  [[nodiscard]] Bus bus() { return {machine_.world_, machine_.outputs_}; }
+  [[nodiscard]] u16 flash_word(u32 word) const;
+  LUCID_SLOW avr::Entry decoded(u32 word) const;
+  LUCID_SLOW void decode_at(u32 word);
+  void fire_due(u64 until);
+  void set_deadline();
+  /// At an instruction boundary. True: the run ends, `stop_` says why.
+  LUCID_SLOW bool boundary(bool executed);
+  bool end(isa::Stop::Why why);
+  bool enter_interrupt();
+  LUCID_SLOW void raise(isa::Fault fault, u32 address);
+  LUCID_SLOW u8 slow_load(u16 address);
+  LUCID_SLOW void slow_store(u16 address, u8 value, u8 mask);
+  LUCID_SLOW void note_unmodelled(u16 address);
+  LUCID_SLOW void note_undefined(u32 word);
+  LUCID_SLOW void fall_asleep();
+
+  AvrMachine& machine_;
+  CpuState& cpu_;
+  const Fabric& fabric_;
+  std::vector<avr::Entry> code_;
+  std::vector<u8> attributes_;
+
+  // The run under way.
+  isa::RunRequest request_;
+  isa::Stop stop_;
+  u64 deadline_ = 0;
+  u64 steps_left_ = 0;
+  bool entered_interrupt_ = false;
+  isa::Fault fault_ = isa::Fault::kNone;
+  u32 fault_address_ = 0;
+};
+
+}  // namespace lucid::chip
+
+#undef LUCID_SLOW
+
+#endif  // LUCID_CHIP_ENGINE_H

@@ -1,0 +1,177 @@
+// SPDX-License-Identifier: MIT
+#include "chip/usart.h"
+
+#include <fmt/format.h>
+
+namespace lucid::chip {
+
+std::vector<u16> Usart::addresses() const {
+  return {row_.ucsra, at(kUcsrb), at(kUcsrc), at(kUbrr), static_cast<u16>(at(kUbrr) + 1), at(kUdr)};
+}
+
+std::vector<unsigned> Usart::vectors() const {
+  return {row_.first_vector, row_.first_vector + 1U, row_.first_vector + 2U};
+}
+
+u64 Usart::samples_per_bit(const World& world) const {
+  return (world.data[row_.ucsra] & kU2x) != 0 ? 8 : 16;
+}
+
+u64 Usart::sample_ticks(const World& world) const {
+  return (world.data[at(kUbrr)] | (world.data[at(kUbrr) + 1] & 0xfU) << 8) + 1U;
+}
+
+/// Start, data, parity and stop bits.
+u64 Usart::frame_bits(const World& world) const {
+  const unsigned c = control(world, kUcsrc);
+  return 1 + 5 + (c >> 1 & 3U) + ((c & 0x20U) != 0 ? 1U : 0U) + ((c & 8U) != 0 ? 2U : 1U);
+}
+
+u8 Usart::data_mask(const World& world) const {
+  return static_cast<u8>(0xffU >> (3 - (control(world, kUcsrc) >> 1 & 3U)));
+}
+
+void Usart::start_sending(const Bus& bus, u8 byte, u64 when) const {
+  UsartState& state = bus.world.usarts[index_];
+  state.sending = true;
+  state.leaving = static_cast<u8>(byte & data_mask(bus.world));
+  bus.schedule(slot_, when + frame_bits(bus.world) * samples_per_bit(bus.world) *
+                                 sample_ticks(bus.world));
+}
+
+/// The next byte on the line, if there is one and the receiver listens.
+void Usart::start_receiving(const Bus& bus, u64 when) const {
+  UsartState& state = bus.world.usarts[index_];
+  if (state.receiving || state.line.empty() || (control(bus.world, kUcsrb) & kRxen) == 0) return;
+  const u64 start = std::max(when, state.next_start);
+  state.receiving = true;
+  state.arriving = static_cast<u8>(state.line.front() & data_mask(bus.world));
+  state.line.erase(state.line.begin());
+  if (state.fifo_count == 3) state.overrun = true;  // a start bit with nowhere to go
+  const u64 samples = samples_per_bit(bus.world);
+  const u64 ticks = sample_ticks(bus.world);
+  // The frame is complete at the last of the three majority samples of the first stop bit.
+  const u64 bits_before_stop = frame_bits(bus.world) - ((control(bus.world, kUcsrc) & 8U) != 0 ? 2 : 1);
+  bus.schedule(slot_ + 1, start + (bits_before_stop * samples + samples / 2 + 2) * ticks);
+  state.next_start = start + frame_bits(bus.world) * samples * ticks;
+}
+
+void Usart::send(const Bus& bus, const std::string& bytes, u64 now) const {
+  UsartState& state = bus.world.usarts[index_];
+  state.line.insert(state.line.end(), bytes.begin(), bytes.end());
+  start_receiving(bus, now);
+}
+
+void Usart::refresh_requests(const Bus& bus) const {
+  const unsigned flags = peek(bus.world, row_.ucsra, 0);
+  const unsigned enable = control(bus.world, kUcsrb);
+  bus.request(row_.first_vector, (flags & enable & kRxc) != 0);
+  bus.request(row_.first_vector + 1U, (flags & enable & kUdre) != 0);
+  bus.request(row_.first_vector + 2U, (flags & enable & kTxc) != 0);
+}
+
+u8 Usart::peek(const World& world, u16 address, u64 /*t*/) const {
+  const UsartState& state = world.usarts[index_];
+  if (address == at(kUdr)) return state.fifo_count != 0 ? state.fifo[0] : 0;
+  if (address != row_.ucsra) return world.data[address];
+  unsigned flags = world.data[address] & 3U;
+  if (state.fifo_count != 0) flags |= kRxc;
+  if (state.transmitted) flags |= kTxc;
+  if (!state.buffer_full) flags |= kUdre;
+  if (state.overrun) flags |= kDor;
+  return static_cast<u8>(flags);
+}
+
+u8 Usart::read(const Bus& bus, u16 address, u64 t) const {
+  const u8 value = peek(bus.world, address, t);
+  if (address != at(kUdr)) return value;
+  UsartState& state = bus.world.usarts[index_];
+  if (state.fifo_count != 0) {
+    state.fifo[0] = state.fifo[1];
+    state.fifo[1] = state.fifo[2];
+    state.fifo[2] = 0;
+    --state.fifo_count;
+  }
+  state.overrun = false;
+  refresh_requests(bus);
+  return value;
+}
+
+void Usart::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
+  UsartState& state = bus.world.usarts[index_];
+  if (address == at(kUdr)) {
+    if ((control(bus.world, kUcsrb) & kTxen) == 0) {
+      bus.note(name() + ": a byte was written while the transmitter is off");
+    } else if (state.buffer_full) {
+      bus.note(name() + ": a byte was written while UDRE was 0; it is lost");
+    } else if (state.sending) {
+      state.buffer = value;
+      state.buffer_full = true;
+    } else {
+      start_sending(bus, value, t + 1);
+    }
+  } else if (address == row_.ucsra) {
+    if ((value & mask & kTxc) != 0) state.transmitted = false;
+    bus.reg(address) = static_cast<u8>(merged(bus.reg(address), value, mask) & 3U);
+  } else if (address == at(kUcsrb)) {
+    bus.reg(address) = merged(bus.reg(address), value, mask);
+    port_.take(bus.world, static_cast<u8>((value & kTxen) != 0 ? 1U << row_.txd_bit : 0U), 0xff,
+               t + 1);
+    if ((value & kRxen) == 0) {  // switching the receiver off empties its buffer
+      state.fifo_count = 0;
+      state.overrun = false;
+      state.receiving = false;
+      bus.schedule(slot_ + 1, kNever);
+    }
+    start_receiving(bus, t + 1);
+  } else {
+    bus.reg(address) = merged(bus.reg(address), value, mask);
+  }
+  say_what_is_missing(bus);
+  refresh_requests(bus);
+}
+
+void Usart::say_what_is_missing(const Bus& bus) const {
+  if ((control(bus.world, kUcsrc) & 0xc0U) != 0)
+    bus.note(name() + ": synchronous and SPI-master modes are not modelled; it runs asynchronously");
+  if ((control(bus.world, kUcsrb) & 4U) != 0)
+    bus.note(name() + ": 9 data bits are not modelled; the ninth bit is left out");
+  if ((bus.reg(row_.ucsra) & 1U) != 0)
+    bus.note(name() + ": multi-processor mode is not modelled");
+}
+
+void Usart::on_event(const Bus& bus, unsigned slot, u64 due) const {
+  UsartState& state = bus.world.usarts[index_];
+  if (slot == slot_) {
+    bus.transmit(state.leaving);
+    state.sending = false;
+    if (state.buffer_full) {
+      state.buffer_full = false;
+      start_sending(bus, state.buffer, due);
+    } else {
+      state.transmitted = true;
+    }
+  } else {
+    state.receiving = false;
+    if (state.fifo_count < 3) state.fifo[state.fifo_count++] = state.arriving;
+    start_receiving(bus, due);
+  }
+  refresh_requests(bus);
+}
+
+void Usart::on_vector(const Bus& bus, unsigned vector) const {
+  if (vector == row_.first_vector + 2U) bus.world.usarts[index_].transmitted = false;
+  refresh_requests(bus);
+}
+
+void Usart::reset(const Bus& bus) const {
+  UsartState& state = bus.world.usarts[index_];
+  std::vector<u8> line = std::move(state.line);  // what the outside sends is not reset
+  state = UsartState{};
+  state.line = std::move(line);
+  bus.reg(at(kUcsrc)) = 0x06;
+  bus.schedule(slot_, kNever);
+  bus.schedule(slot_ + 1, kNever);
+}
+
+}  // namespace lucid::chip

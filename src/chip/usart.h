@@ -1,0 +1,61 @@
+// SPDX-License-Identifier: MIT
+// A serial port ("USART0").
+// Modelled: asynchronous mode at normal and double speed, 5 to 8 data bits, parity, one or two stop
+// bits, two-stage buffers, RXC, TXC, UDRE and DOR with their interrupts, times to the tick.
+// Not modelled, and said when asked for: synchronous and SPI-master mode, 9 data bits, multi-processor
+// mode. The waveform on TXD is not drawn: the pin rests high while the transmitter is on.
+// Arriving bytes come from a sender with the port's own settings; it waits until RXEN is set.
+#ifndef LUCID_CHIP_USART_H
+#define LUCID_CHIP_USART_H
+
+#include "chip/peripheral.h"
+#include "chip/port.h"
+
+namespace lucid::chip {
+
+class Usart final : public Peripheral {
+ public:
+  /// Slots: `slot` for the end of a leaving frame, `slot + 1` for an arriving one.
+  Usart(const UsartRow& row, unsigned index, unsigned slot, const Port& port)
+      : row_(row), index_(index), slot_(slot), port_(port) {}
+
+  [[nodiscard]] std::vector<u16> addresses() const override;
+  u8 read(const Bus& bus, u16 address, u64 t) const override;
+  void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
+  [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
+  void on_event(const Bus& bus, unsigned slot, u64 due) const override;
+  void on_vector(const Bus& bus, unsigned vector) const override;
+  void reset(const Bus& bus) const override;
+  [[nodiscard]] std::vector<unsigned> vectors() const override;
+  [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_, slot_ + 1}; }
+
+  /// Bytes begin to arrive at tick `now`, back to back, behind those still arriving.
+  void send(const Bus& bus, const std::string& bytes, u64 now) const;
+  [[nodiscard]] std::string name() const { return "USART" + std::to_string(row_.number); }
+
+ private:
+  // Offsets from UCSRnA.
+  enum : u16 { kUcsrb = 1, kUcsrc = 2, kUbrr = 4, kUdr = 6 };
+  enum : u8 { kRxc = 0x80, kTxc = 0x40, kUdre = 0x20, kDor = 0x08, kU2x = 0x02 };    // UCSRnA
+  enum : u8 { kRxcie = 0x80, kTxcie = 0x40, kUdrie = 0x20, kRxen = 0x10, kTxen = 8 };  // UCSRnB
+
+  [[nodiscard]] u16 at(u16 offset) const { return static_cast<u16>(row_.ucsra + offset); }
+  [[nodiscard]] u8 control(const World& world, u16 offset) const { return world.data[at(offset)]; }
+  [[nodiscard]] u64 samples_per_bit(const World& world) const;
+  [[nodiscard]] u64 sample_ticks(const World& world) const;
+  [[nodiscard]] u64 frame_bits(const World& world) const;
+  [[nodiscard]] u8 data_mask(const World& world) const;
+  void start_sending(const Bus& bus, u8 byte, u64 when) const;
+  void start_receiving(const Bus& bus, u64 when) const;
+  void refresh_requests(const Bus& bus) const;
+  void say_what_is_missing(const Bus& bus) const;
+
+  UsartRow row_;
+  unsigned index_;
+  unsigned slot_;
+  const Port& port_;
+};
+
+}  // namespace lucid::chip
+
+#endif  // LUCID_CHIP_USART_H

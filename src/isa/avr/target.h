@@ -1,0 +1,44 @@
+// SPDX-License-Identifier: MIT
+// The AVR side of isa::Target: one object per core.
+#ifndef LUCID_ISA_AVR_TARGET_H
+#define LUCID_ISA_AVR_TARGET_H
+
+#include "isa/avr/table.h"
+#include "isa/target.h"
+
+namespace lucid::avr {
+
+/// Indices into Target::registers().
+enum RegisterIndex : unsigned { kSp = 32, kSreg = 33, kPc = 34, kXPair = 35, kYPair, kZPair };
+
+class AvrTarget final : public isa::Target {
+ public:
+  /// REQUIRES: `core` outlives the target; flash_bytes is a power of two.
+  AvrTarget(const Core& core, std::uint32_t flash_bytes) : core_(core), flash_bytes_(flash_bytes) {}
+
+  [[nodiscard]] const std::vector<RegisterName>& registers() const override;
+  [[nodiscard]] isa::CallConvention convention() const override;
+  [[nodiscard]] std::uint8_t longest() const override { return 4; }
+  [[nodiscard]] Instruction decode(const std::vector<std::uint8_t>& bytes,
+                                   std::uint32_t address) const override;
+  void write_text(Instruction& instruction) const override;
+  [[nodiscard]] isa::StackEffect stack_effect(const Instruction& instruction) const override;
+  [[nodiscard]] Explanation explain(const isa::Machine& machine,
+                                    std::uint32_t address) const override;
+  [[nodiscard]] std::uint32_t return_address(
+      const std::vector<std::uint8_t>& bytes) const override;
+
+  [[nodiscard]] const Core& core() const { return core_; }
+
+ private:
+  [[nodiscard]] Entry entry_of(const Instruction& instruction) const;
+  [[nodiscard]] std::string filled(std::string_view form, const Entry& entry) const;
+  [[nodiscard]] std::string operand(std::string_view form, const Entry& entry) const;
+
+  const Core& core_;
+  std::uint32_t flash_bytes_;
+};
+
+}  // namespace lucid::avr
+
+#endif  // LUCID_ISA_AVR_TARGET_H

@@ -1,0 +1,158 @@
+// SPDX-License-Identifier: MIT
+#include "isa/machine.h"
+
+#include <fmt/format.h>
+
+#include "base/text.h"
+
+namespace lucid {
+namespace isa {
+
+std::string fault_text(const Stop& stop) {
+  const auto hex = [](std::uint32_t value) { return fmt::format("0x{:04x}", value); };
+  switch (stop.fault) {
+    case Fault::kReservedInstruction: return "reserved instruction at " + hex(stop.fault_pc);
+    case Fault::kErasedFlash: return "execution reached erased flash at " + hex(stop.fault_pc);
+    case Fault::kOutsideMemory:
+      return "instruction at " + hex(stop.fault_pc) + " touched data address " +
+             hex(stop.fault_address) + ", where there is no memory";
+    case Fault::kStackOutsideRam:
+      return "instruction at " + hex(stop.fault_pc) + " used the stack at " +
+             hex(stop.fault_address) + ", outside RAM";
+    case Fault::kStackIntoData:
+      return "instruction at " + hex(stop.fault_pc) + " pushed the stack into static data at " +
+             hex(stop.fault_address);
+    case Fault::kNeverWakes:
+      return "asleep, and nothing is left that could wake the chip";
+    case Fault::kNone: break;
+  }
+  return "no fault";
+}
+
+Result<void> Machine::drive(const std::string& pin, std::optional<bool> /*level*/) {
+  return fail(ErrorCode::kNotFound, "there is no pin '" + pin + "' on " + info().name);
+}
+
+Result<void> Machine::send(const std::string& port, const std::string& /*bytes*/) {
+  return fail(ErrorCode::kNotFound, "there is no serial port '" + port + "' on " + info().name);
+}
+
+Instruction Machine::instruction_at(std::uint32_t address, bool with_text) const {
+  std::vector<std::uint8_t> bytes;
+  for (std::uint32_t i = 0; i < target().longest(); ++i) {
+    const auto byte = peek({Space::kCode, address + i});
+    if (!byte) break;
+    bytes.push_back(*byte);
+  }
+  Instruction instruction = target().decode(bytes, address);
+  if (with_text) target().write_text(instruction);
+  return instruction;
+}
+
+std::optional<unsigned> Machine::find_register(const std::string& name) const {
+  const auto& names = target().registers();
+  for (unsigned i = 0; i < names.size(); ++i)
+    if (base::equal_ignoring_case(names[i].name, name)) return i;
+  return std::nullopt;
+}
+
+std::optional<unsigned> Machine::find_dwarf_register(int dwarf) const {
+  const auto& names = target().registers();
+  for (unsigned i = 0; i < names.size(); ++i)
+    if (names[i].dwarf == dwarf) return i;
+  return std::nullopt;
+}
+
+const MemoryArea* Machine::area(const std::string& name) const {
+  for (const MemoryArea& area : info().memories)
+    if (area.name == name) return &area;
+  return nullptr;
+}
+
+const IoRegister* Machine::io_register(const std::string& name) const {
+  for (const IoRegister& io : info().io)
+    if (base::equal_ignoring_case(io.name, name)) return &io;
+  return nullptr;
+}
+
+}  // namespace isa
+
+Chip::Chip(std::unique_ptr<isa::Machine> machine) : machine_(std::move(machine)) {}
+Chip::Chip(const Chip& other) : machine_(other.machine_->clone()) {}
+Chip& Chip::operator=(const Chip& other) {
+  if (this != &other) machine_ = other.machine_->clone();
+  return *this;
+}
+Chip::Chip(Chip&&) noexcept = default;
+Chip& Chip::operator=(Chip&&) noexcept = default;
+Chip::~Chip() = default;
+
+Result<void> Chip::load(const Image& image) { return machine_->load(image); }
+void Chip::reset() { machine_->reset(); }
+const ChipInfo& Chip::info() const { return machine_->info(); }
+
+namespace {
+
+RunEnd end_of(const isa::Stop& stop) {
+  if (stop.why == isa::Stop::Why::kBreakInstruction) return {RunEnd::Why::kBreakInstruction, {}};
+  if (stop.why == isa::Stop::Why::kFault)
+    return {RunEnd::Why::kFault, isa::fault_text(stop)};
+  return {};
+}
+
+}  // namespace
+
+RunEnd Chip::run_for(std::uint64_t cycles) {
+  isa::RunRequest request;
+  request.until_ticks = machine_->ticks() + cycles;
+  request.pass_first_breakpoint = true;
+  return end_of(machine_->run(request));
+}
+
+RunEnd Chip::step() {
+  isa::RunRequest request;
+  request.instructions = 1;
+  request.pass_first_breakpoint = true;
+  return end_of(machine_->run(request));
+}
+
+std::uint64_t Chip::cycles() const { return machine_->ticks(); }
+std::uint32_t Chip::pc() const { return machine_->pc(); }
+std::uint32_t Chip::sp() const { return machine_->sp(); }
+
+Result<std::uint64_t> Chip::register_value(const std::string& name) const {
+  if (const auto index = machine_->find_register(name)) return machine_->register_value(*index);
+  return fail(ErrorCode::kNotFound, "there is no register '" + name + "'");
+}
+
+std::optional<std::uint8_t> Chip::peek(Address address) const { return machine_->peek(address); }
+Instruction Chip::instruction_at(std::uint32_t address) const {
+  return machine_->instruction_at(address);
+}
+Explanation Chip::explain(std::uint32_t address) const {
+  return machine_->target().explain(*machine_, address);
+}
+std::vector<PinState> Chip::pins() const { return machine_->pins(); }
+std::uint64_t Chip::hash() const { return machine_->hash(); }
+bool operator==(const Chip& a, const Chip& b) { return a.hash() == b.hash(); }
+
+Result<void> Chip::set_register(const std::string& name, std::uint64_t value) {
+  const auto index = machine_->find_register(name);
+  if (!index) return fail(ErrorCode::kNotFound, "there is no register '" + name + "'");
+  machine_->set_register(*index, value);
+  return {};
+}
+
+bool Chip::poke(Address address, std::uint8_t value) { return machine_->poke(address, value); }
+Result<void> Chip::drive(const std::string& pin, std::optional<bool> level) {
+  return machine_->drive(pin, level);
+}
+Result<void> Chip::send(const std::string& port, const std::string& bytes) {
+  return machine_->send(port, bytes);
+}
+std::string Chip::take_serial_output() { return machine_->take_serial_output(); }
+std::vector<std::string> Chip::take_notes() { return machine_->take_notes(); }
+isa::Machine& Chip::machine() { return *machine_; }
+const isa::Machine& Chip::machine() const { return *machine_; }
+
+}  // namespace lucid

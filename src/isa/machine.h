@@ -1,0 +1,117 @@
+// SPDX-License-Identifier: MIT
+// Machine: a running chip as the debugger sees it, whatever its instruction set.
+//
+// Looking never changes anything: every const function may be called at any pause, in any order,
+// any number of times, without a trace in the machine's hash.
+#ifndef LUCID_ISA_MACHINE_H
+#define LUCID_ISA_MACHINE_H
+
+#include <atomic>
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "isa/target.h"
+#include "lucid/chip.h"
+
+namespace lucid::isa {
+
+/// Kinds of misbehaviour that end a run.
+enum class Fault : std::uint8_t {
+  kNone,
+  kReservedInstruction,  ///< about to execute; it is not executed
+  kErasedFlash,          ///< about to execute erased flash
+  kOutsideMemory,        ///< a load or store where nothing answers; it was completed (reads give 0)
+  kStackOutsideRam,      ///< a push, pop, call or return there; it was completed
+  kStackIntoData,        ///< the stack wrote over static data; it was completed
+  kNeverWakes,           ///< asleep, and nothing is left that could wake the chip
+};
+
+/// What ends a run.
+struct RunRequest {
+  std::uint64_t until_ticks = UINT64_MAX;    ///< ends at the first boundary at or after this time
+  std::uint64_t instructions = UINT64_MAX;   ///< how many; an interrupt entry counts as one
+  bool endless = false;                      ///< more runs follow: `until_ticks` is only a slice
+  bool pass_first_breakpoint = false;        ///< execute the instruction at PC though it is marked
+  bool stop_at_interrupt = false;            ///< end when an interrupt has been entered
+  std::optional<std::uint32_t> within_begin;  ///< end when PC leaves [begin, end)
+  std::uint32_t within_end = 0;
+  const std::atomic<bool>* pause_requested = nullptr;  ///< looked at every few thousand cycles
+};
+
+struct Stop {
+  enum class Why : std::uint8_t {
+    kTime,
+    kInstructions,
+    kBreakpoint,
+    kInterruptEntered,
+    kLeftRange,
+    kRequested,
+    kFault,
+    kBreakInstruction,
+  } why = Why::kTime;
+  Fault fault = Fault::kNone;
+  std::uint32_t fault_pc = 0;       ///< byte address of the instruction at fault
+  std::uint32_t fault_address = 0;  ///< data address it touched
+  std::uint32_t last_pc = 0;        ///< byte address of the last instruction executed
+  int interrupt = -1;               ///< vector number, if one has been entered
+};
+
+/// What went wrong, in words and with its addresses. REQUIRES: stop.why is kFault.
+[[nodiscard]] std::string fault_text(const Stop& stop);
+
+class Machine {
+ public:
+  virtual ~Machine() = default;
+  [[nodiscard]] virtual std::unique_ptr<Machine> clone() const = 0;
+  [[nodiscard]] virtual const Target& target() const = 0;
+  [[nodiscard]] virtual const ChipInfo& info() const = 0;
+
+  // Running
+  virtual Stop run(const RunRequest& request) = 0;
+  virtual void reset() = 0;
+  virtual Result<void> load(const Image& image) = 0;
+  /// Error: kOutOfRange for an address that is not the start of an instruction in code memory.
+  virtual Result<void> set_breakpoint(std::uint32_t address, bool on) = 0;
+  /// Pushes into `[begin, end)` of data space are faults; an empty range turns that off.
+  virtual void guard_stack(std::uint32_t begin, std::uint32_t end) = 0;
+
+  // Looking
+  [[nodiscard]] virtual std::optional<std::uint8_t> peek(Address address) const = 0;
+  [[nodiscard]] virtual std::uint64_t register_value(unsigned index) const = 0;
+  [[nodiscard]] virtual std::uint32_t pc() const = 0;
+  [[nodiscard]] virtual std::uint32_t sp() const = 0;
+  [[nodiscard]] virtual std::uint64_t ticks() const = 0;
+  [[nodiscard]] virtual std::uint64_t hash() const = 0;
+  /// True if the next thing to happen is the entry of an interrupt, not the instruction at PC.
+  [[nodiscard]] virtual bool interrupt_imminent() const = 0;
+  [[nodiscard]] virtual bool asleep() const { return false; }
+  /// The lowest stack pointer while the stack was in use since reset; nullopt before its first use.
+  [[nodiscard]] virtual std::optional<std::uint32_t> deepest_sp() const { return std::nullopt; }
+  [[nodiscard]] virtual std::vector<PinState> pins() const { return {}; }
+  /// The named values a status register holds: letter and bit, highest first. Empty: no such register.
+  [[nodiscard]] virtual std::string flag_letters() const { return {}; }
+  [[nodiscard]] virtual std::uint8_t flags() const { return 0; }
+
+  // Changing
+  virtual bool poke(Address address, std::uint8_t value) = 0;
+  virtual void set_register(unsigned index, std::uint64_t value) = 0;
+  virtual void set_pc(std::uint32_t address) = 0;
+  virtual Result<void> drive(const std::string& pin, std::optional<bool> level);
+  virtual Result<void> send(const std::string& port, const std::string& bytes);
+  virtual std::string take_serial_output() { return {}; }
+  virtual std::vector<std::string> take_notes() { return {}; }
+
+  // Served from the above
+  [[nodiscard]] Instruction instruction_at(std::uint32_t address, bool with_text = true) const;
+  [[nodiscard]] std::optional<unsigned> find_register(const std::string& name) const;
+  [[nodiscard]] std::optional<unsigned> find_dwarf_register(int dwarf) const;
+  [[nodiscard]] const MemoryArea* area(const std::string& name) const;
+  [[nodiscard]] const IoRegister* io_register(const std::string& name) const;
+};
+
+}  // namespace lucid::isa
+
+#endif  // LUCID_ISA_MACHINE_H

@@ -1,0 +1,59 @@
+// SPDX-License-Identifier: MIT
+// Target: what the layers above may ask of any instruction set. It is stateless.
+#ifndef LUCID_ISA_TARGET_H
+#define LUCID_ISA_TARGET_H
+
+#include <cstdint>
+#include <string>
+#include <vector>
+
+#include "lucid/chip.h"
+#include "lucid/instruction.h"
+
+namespace lucid::isa {
+
+class Machine;
+
+/// What unwinding needs to know of the calling convention.
+struct CallConvention {
+  int sp_dwarf = -1;                ///< DWARF number of the stack pointer
+  int return_dwarf = -1;            ///< DWARF number of the return address column
+  std::uint8_t return_bytes = 0;    ///< bytes of a return address on the stack
+  std::uint8_t instruction_unit = 1;  ///< bytes by which instruction addresses are aligned
+  /// Distance from the stack pointer to the last byte pushed: 1 where a push stores, then decrements.
+  std::uint8_t stack_gap = 0;
+  std::uint8_t pointer_bytes = 0;
+  std::uint8_t int_bytes = 0;       ///< of C's int
+};
+
+/// What an instruction does to the stack, for frames without debug information.
+struct StackEffect {
+  enum class Kind : std::uint8_t { kNone, kPush, kPop, kAllocate, kUnknown } kind = Kind::kNone;
+  std::uint8_t dwarf_register = 0;  ///< pushed or popped
+  std::uint16_t bytes = 0;          ///< by which the stack grows or shrinks
+};
+
+class Target {
+ public:
+  virtual ~Target() = default;
+
+  [[nodiscard]] virtual const std::vector<RegisterName>& registers() const = 0;
+  [[nodiscard]] virtual CallConvention convention() const = 0;
+  /// The longest instruction, in bytes.
+  [[nodiscard]] virtual std::uint8_t longest() const = 0;
+
+  /// Decodes the instruction at the front of `bytes`, without its text. Total: every input gives an
+  /// Instruction, reserved ones too.
+  [[nodiscard]] virtual Instruction decode(const std::vector<std::uint8_t>& bytes,
+                                           std::uint32_t address) const = 0;
+  /// Fills in mnemonic and operands.
+  virtual void write_text(Instruction& instruction) const = 0;
+  [[nodiscard]] virtual StackEffect stack_effect(const Instruction& instruction) const = 0;
+  [[nodiscard]] virtual Explanation explain(const Machine& machine, std::uint32_t address) const = 0;
+  /// The code address that return-address bytes on the stack, lowest address first, stand for.
+  [[nodiscard]] virtual std::uint32_t return_address(const std::vector<std::uint8_t>& bytes) const = 0;
+};
+
+}  // namespace lucid::isa
+
+#endif  // LUCID_ISA_TARGET_H

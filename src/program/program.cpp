@@ -1,0 +1,156 @@
+// SPDX-License-Identifier: MIT
+#include "lucid/program.h"
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "program/program_data.h"
+
+namespace lucid {
+
+namespace program {
+
+const LineRange* range_at(const std::vector<LineRange>& ranges, std::uint32_t address) {
+  auto it = std::upper_bound(ranges.begin(), ranges.end(), address,
+                             [](std::uint32_t a, const LineRange& r) { return a < r.begin; });
+  if (it == ranges.begin()) return nullptr;
+  --it;
+  return address < it->end ? &*it : nullptr;
+}
+
+}  // namespace program
+
+Program::Program() : data_(std::make_shared<Data>()) {}
+
+Program Program::read(const Image& image) {
+  auto data = std::make_shared<Data>();
+  data->symbols = image.symbols();
+  switch (image.debug_form()) {
+    case DebugForm::kDwarf: break;
+    case DebugForm::kStabs:
+      data->warnings.emplace_back(
+          "the debug information is STABS, which is not read: there are functions but no lines or "
+          "variables; build with -gdwarf-4 instead of -g");
+      break;
+    case DebugForm::kNone:
+      data->warnings.emplace_back(
+          image.is_elf() ? "there is no debug information: no lines or variables; build with "
+                           "-gdwarf-4 -Og and do not strip"
+                         : "Intel HEX has no debug information: no functions, lines or variables; "
+                           "open the ELF file if you have it");
+      break;
+  }
+  if (image.debug_form() == DebugForm::kDwarf) program::read_dwarf(image, *data);
+
+  // Functions that only the symbol table knows: assembly and libraries.
+  for (const Symbol& symbol : data->symbols) {
+    const bool code = symbol.address.space == Space::kCode &&
+                      (symbol.kind == Symbol::Kind::kFunction || symbol.kind == Symbol::Kind::kOther);
+    const bool generated = symbol.name.substr(0, 2) == ".L" || symbol.name.substr(0, 1) == "_" ;
+    if (!code || (symbol.kind == Symbol::Kind::kOther && (!symbol.global || generated)) ||
+        symbol.name == "__vectors")
+      continue;
+    const auto same = [&](const Function& f) { return f.begin == symbol.address.offset; };
+    if (std::any_of(data->functions.begin(), data->functions.end(), same)) continue;
+    Function function;
+    function.name = symbol.name;
+    function.begin = symbol.address.offset;
+    function.end = function.begin + symbol.size;
+    data->functions.push_back(std::move(function));
+  }
+  std::sort(data->functions.begin(), data->functions.end(),
+            [](const Function& a, const Function& b) { return a.begin < b.begin; });
+  // A symbol without a size reaches to the next function, or to the end of the code.
+  std::uint32_t code_end = 0;
+  for (const Segment& segment : image.segments())
+    if (segment.address.space == Space::kCode)
+      code_end = std::max(code_end, segment.address.offset +
+                                        static_cast<std::uint32_t>(segment.bytes.size()));
+  for (std::size_t i = 0; i < data->functions.size(); ++i) {
+    Function& function = data->functions[i];
+    const std::uint32_t next =
+        i + 1 < data->functions.size() ? data->functions[i + 1].begin : code_end;
+    if (function.end <= function.begin) function.end = std::max(function.begin, next);
+  }
+  for (Function& function : data->functions)
+    function.has_lines = program::range_at(data->ranges, function.begin) != nullptr;
+  Program program;
+  program.data_ = std::move(data);
+  return program;
+}
+
+const std::vector<std::string>& Program::warnings() const { return data_->warnings; }
+const std::vector<SourceFile>& Program::files() const { return data_->files; }
+const std::vector<Function>& Program::functions() const { return data_->functions; }
+const std::vector<Variable>& Program::variables() const { return data_->variables; }
+const std::vector<Type>& Program::types() const { return data_->types; }
+const std::vector<Symbol>& Program::symbols() const { return data_->symbols; }
+
+std::vector<unsigned> Program::find_files(const std::string& name) const {
+  std::vector<unsigned> out;
+  for (unsigned i = 0; i < data_->files.size(); ++i) {
+    const SourceFile& file = data_->files[i];
+    const bool tail = file.path.size() > name.size() &&
+                      file.path.compare(file.path.size() - name.size(), name.size(), name) == 0 &&
+                      file.path[file.path.size() - name.size() - 1] == '/';
+    if (file.name == name || file.path == name || tail) out.push_back(i);
+  }
+  return out;
+}
+
+std::optional<LineRange> Program::line_at(std::uint32_t address) const {
+  const LineRange* range = program::range_at(data_->ranges, address);
+  return range == nullptr ? std::nullopt : std::optional<LineRange>(*range);
+}
+
+std::vector<std::uint32_t> Program::addresses_of(unsigned file, unsigned line) const {
+  std::vector<std::uint32_t> out;
+  const LineRange* previous = nullptr;
+  for (const LineRange& range : data_->ranges) {
+    const bool mine = range.file == file && range.line == line;
+    // Adjoining ranges of one line are one run.
+    const bool goes_on = previous != nullptr && previous->file == file && previous->line == line &&
+                         previous->end == range.begin;
+    if (mine && range.statement && !goes_on) out.push_back(range.begin);
+    previous = &range;
+  }
+  return out;
+}
+
+const Function* Program::function_at(std::uint32_t address) const {
+  const auto& functions = data_->functions;
+  auto it = std::upper_bound(functions.begin(), functions.end(), address,
+                             [](std::uint32_t a, const Function& f) { return a < f.begin; });
+  while (it != functions.begin()) {
+    --it;
+    if (address < it->end) return &*it;
+    if (it->has_lines) break;
+  }
+  return nullptr;
+}
+
+std::vector<const Function*> Program::find_functions(const std::string& name) const {
+  std::vector<const Function*> out;
+  for (const Function& function : data_->functions)
+    if (function.name == name) out.push_back(&function);
+  return out;
+}
+
+std::uint32_t Program::body_of(const Function& function) const {
+  const auto it = data_->bodies.find(function.begin);
+  return it == data_->bodies.end() ? function.begin : it->second;
+}
+
+std::optional<FrameRow> Program::frame_at(std::uint32_t address) const {
+  for (const Data::Fde& fde : data_->fdes)
+    if (address >= fde.begin && address < fde.end) return program::execute_frame(fde, address);
+  return std::nullopt;
+}
+
+const Symbol* Program::find_symbol(const std::string& name) const {
+  for (const Symbol& symbol : data_->symbols)
+    if (symbol.name == name) return &symbol;
+  return nullptr;
+}
+
+}  // namespace lucid

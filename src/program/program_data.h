@@ -1,0 +1,42 @@
+// SPDX-License-Identifier: MIT
+// The tables behind Program, and the readers that fill them.
+#ifndef LUCID_PROGRAM_PROGRAM_DATA_H
+#define LUCID_PROGRAM_PROGRAM_DATA_H
+
+#include <map>
+
+#include "lucid/program.h"
+
+namespace lucid {
+
+struct Program::Data {
+  std::vector<std::string> warnings;
+  std::vector<SourceFile> files;
+  std::vector<Function> functions;
+  std::vector<Variable> variables;
+  std::vector<Type> types;
+  std::vector<Symbol> symbols;
+  std::vector<LineRange> ranges;                ///< by address, none empty
+  std::map<std::uint32_t, std::uint32_t> bodies;  ///< function begin → body
+
+  /// A frame description entry with the instructions of its CIE.
+  struct Fde {
+    std::uint32_t begin = 0, end = 0;
+    std::uint32_t code_factor = 1;
+    std::int32_t data_factor = 1;
+    std::vector<std::uint8_t> initial, program;
+  };
+  std::vector<Fde> fdes;
+};
+
+namespace program {
+
+/// The range that holds an address, or null. REQUIRES: ranges by address.
+const LineRange* range_at(const std::vector<LineRange>& ranges, std::uint32_t address);
+void read_dwarf(const Image& image, Program::Data& data);
+std::optional<FrameRow> execute_frame(const Program::Data::Fde& fde, std::uint32_t address);
+
+}  // namespace program
+}  // namespace lucid
+
+#endif  // LUCID_PROGRAM_PROGRAM_DATA_H

@@ -1,0 +1,305 @@
+// SPDX-License-Identifier: MIT
+// Breakpoints: places bound to addresses, passes counted, marks kept in step with the machine.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "session/core.h"
+
+namespace lucid {
+
+Location Session::Core::location(std::uint32_t address) const {
+  Location where;
+  where.address = address;
+  if (const Function* function = program_.function_at(address)) {
+    where.function = function->name;
+    where.offset = address - function->begin;
+  }
+  if (const auto range = program_.line_at(address)) {
+    where.file = program_.files()[range->file].name;
+    where.file_index = range->file;
+    where.line = range->line;
+    where.line_begins = range->begin == address && range->statement;
+  }
+  return where;
+}
+
+Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& place) const {
+  using Addresses = std::vector<std::uint32_t>;
+  if (place == "here") return Addresses{machine().pc()};
+  const auto number = base::parse_unsigned(place);
+  if (number && place.size() > 1 && (place[1] == 'x' || place[1] == 'b')) {
+    const MemoryArea* flash = machine().area("flash");
+    const unsigned unit = machine().target().convention().instruction_unit;
+    if (flash != nullptr && *number >= flash->end)
+      return fail(ErrorCode::kOutOfRange,
+                  fmt::format("{} is behind the end of flash, {:#06x}", place, flash->end));
+    if (*number % unit != 0)
+      return fail(ErrorCode::kOutOfRange,
+                  fmt::format("{} is not a multiple of {}: no instruction begins there", place, unit));
+    return Addresses{static_cast<std::uint32_t>(*number)};
+  }
+  const std::size_t colon = place.rfind(':');
+  std::string file_name = colon == std::string::npos ? "" : place.substr(0, colon);
+  const std::string line_text = colon == std::string::npos ? place : place.substr(colon + 1);
+  const auto line = base::parse_unsigned(line_text);
+  if (!line) {
+    if (colon != std::string::npos)
+      return fail(ErrorCode::kUsage, fmt::format("'{}' is not a line number", line_text),
+                  "places are 42, kiln.c:42, control_step, 0x1f4 and here");
+    std::vector<std::uint32_t> out;
+    for (const Function* function : program_.find_functions(place))
+      out.push_back(program_.body_of(*function));
+    if (!out.empty()) return out;
+    std::vector<std::string> names;
+    for (const Function& f : program_.functions()) names.push_back(f.name);
+    return fail(ErrorCode::kNotFound, fmt::format("there is no function '{}'", place),
+                base::did_you_mean(place, names));
+  }
+  std::vector<unsigned> files;
+  if (file_name.empty()) {
+    if (!pause_.where.file.empty())
+      files.push_back(pause_.where.file_index);
+    else if (const Function* main = program_.find_functions("main").empty()
+                                        ? nullptr
+                                        : program_.find_functions("main")[0];
+             main != nullptr && main->file)
+      files = program_.find_files(program_.files()[*main->file].name);
+    if (files.empty())
+      return fail(ErrorCode::kUsage, "there is no current file here",
+                  "name the file too: kiln.c:" + line_text);
+    file_name = program_.files()[files[0]].name;
+  } else {
+    files = program_.find_files(file_name);
+    if (files.empty()) {
+      std::vector<std::string> names;
+      for (const SourceFile& f : program_.files())
+        if (!f.lines_with_code.empty()) names.push_back(f.name);
+      return fail(ErrorCode::kNotFound,
+                  fmt::format("no file '{}' is part of this program", file_name),
+                  base::did_you_mean(file_name, names));
+    }
+  }
+  Addresses out;
+  std::vector<unsigned> near;
+  for (const unsigned file : files) {
+    const auto addresses = program_.addresses_of(file, static_cast<unsigned>(*line));
+    out.insert(out.end(), addresses.begin(), addresses.end());
+    const auto& lines = program_.files()[file].lines_with_code;
+    const auto after = std::lower_bound(lines.begin(), lines.end(), static_cast<unsigned>(*line));
+    if (after != lines.begin()) near.push_back(*(after - 1));
+    if (after != lines.end()) near.push_back(*after);
+  }
+  if (!out.empty()) return out;
+  std::sort(near.begin(), near.end());
+  near.erase(std::unique(near.begin(), near.end()), near.end());
+  std::string hint = near.empty() ? "no line of this file has code" : "the nearest lines with code are";
+  for (const unsigned n : near) hint += fmt::format(" {}", n);
+  return fail(ErrorCode::kOutOfRange, fmt::format("{}:{} has no code", file_name, *line), hint);
+}
+
+void Session::Core::bind(Entry& entry) {
+  Breakpoint& point = entry.point;
+  point.addresses.clear();
+  point.waits_because.clear();
+  point.where = Location{};
+  entry.condition.reset();
+  auto addresses = resolve(point.spec.place);
+  if (!addresses) {
+    point.waits_because = addresses.error().text();
+    return;
+  }
+  if (!point.spec.condition.empty()) {
+    auto condition = session::Expression::parse(point.spec.condition, scope());
+    if (!condition) {
+      point.waits_because = "its condition: " + condition.error().text();
+      return;
+    }
+    entry.condition = std::make_unique<session::Expression>(std::move(*condition));
+  }
+  point.addresses = *addresses;
+  point.where = location(point.addresses[0]);
+}
+
+Result<Breakpoint> Session::Core::add(const BreakpointSpec& spec) {
+  if (spec.count == 0) return fail(ErrorCode::kUsage, "passes are counted from 1");
+  Entry entry;
+  entry.point.spec = spec;
+  const bool has_program = !program_.functions().empty();
+  auto addresses = resolve(spec.place);
+  // What the image could still bring waits; what can never be right is refused.
+  const bool may_wait = !has_program || (!addresses && addresses.error().code == ErrorCode::kNotFound);
+  if (!addresses && !may_wait) return fail(addresses.error());
+  if (!spec.condition.empty() && has_program) {
+    auto condition = session::Expression::parse(spec.condition, scope());
+    if (!condition) return fail(condition.error());
+  }
+  bind(entry);
+  // A line of the current file keeps its meaning when the execution moves on.
+  if (!entry.point.addresses.empty() && base::parse_unsigned(spec.place) && !entry.point.where.file.empty() &&
+      spec.place.find('x') == std::string::npos)
+    entry.point.spec.place = fmt::format("{}:{}", entry.point.where.file, spec.place);
+  entry.point.id = next_id_++;
+  breakpoints_.push_back(std::move(entry));
+  sync_marks();
+  return breakpoints_.back().point;
+}
+
+Session::Core::Entry* Session::Core::find(unsigned id) {
+  for (Entry& entry : breakpoints_)
+    if (entry.point.id == id) return &entry;
+  return nullptr;
+}
+
+namespace {
+tl::unexpected<Error> no_breakpoint(unsigned id) {
+  return fail(ErrorCode::kNotFound, fmt::format("there is no breakpoint {}", id),
+              "`breakpoints` lists them");
+}
+}  // namespace
+
+Result<void> Session::Core::enable(unsigned id, bool on) {
+  Entry* entry = find(id);
+  if (entry == nullptr) return no_breakpoint(id);
+  entry->point.enabled = on;
+  sync_marks();
+  return {};
+}
+
+Result<void> Session::Core::rearm(unsigned id) {
+  Entry* entry = find(id);
+  if (entry == nullptr) return no_breakpoint(id);
+  entry->point.passes = entry->point.reached = 0;
+  return {};
+}
+
+Result<void> Session::Core::remove(unsigned id) {
+  if (find(id) == nullptr) return no_breakpoint(id);
+  breakpoints_.erase(std::remove_if(breakpoints_.begin(), breakpoints_.end(),
+                                    [id](const Entry& e) { return e.point.id == id; }),
+                     breakpoints_.end());
+  sync_marks();
+  return {};
+}
+
+void Session::Core::bind_all() {
+  for (Entry& entry : breakpoints_) {
+    bind(entry);
+    entry.point.passes = entry.point.reached = 0;
+  }
+  marks_.clear();  // the machine has none after a load
+  sync_marks();
+}
+
+void Session::Core::sync_marks() {
+  std::set<std::uint32_t> wanted(temporary_.begin(), temporary_.end());
+  if (breakpoints_on_)
+    for (const Entry& entry : breakpoints_)
+      if (entry.point.enabled) wanted.insert(entry.point.addresses.begin(), entry.point.addresses.end());
+  for (const std::uint32_t address : marks_)
+    if (wanted.count(address) == 0) (void)machine().set_breakpoint(address, false).has_value();
+  std::set<std::uint32_t> set;
+  for (const std::uint32_t address : wanted)
+    if (machine().set_breakpoint(address, true)) set.insert(address);
+  marks_ = std::move(set);
+}
+
+std::vector<unsigned> Session::Core::ids_at(std::uint32_t address) const {
+  std::vector<unsigned> out;
+  for (const Entry& entry : breakpoints_) {
+    const auto& addresses = entry.point.addresses;
+    if (std::find(addresses.begin(), addresses.end(), address) != addresses.end())
+      out.push_back(entry.point.id);
+  }
+  return out;
+}
+
+bool Session::Core::rule_says_pause(const Breakpoint& point) const {
+  switch (point.spec.rule) {
+    case BreakpointSpec::Rule::kAlways: return true;
+    case BreakpointSpec::Rule::kOn: return point.passes == point.spec.count;
+    case BreakpointSpec::Rule::kFrom: return point.passes >= point.spec.count;
+    case BreakpointSpec::Rule::kEvery: return point.passes % point.spec.count == 0;
+  }
+  return true;
+}
+
+std::string Session::Core::filled(const std::string& log) const {
+  std::string out;
+  for (std::size_t i = 0; i < log.size(); ++i) {
+    const std::size_t end = log[i] == '{' ? log.find('}', i) : std::string::npos;
+    if (end == std::string::npos) {
+      out += log[i];
+      continue;
+    }
+    std::string text = log.substr(i + 1, end - i - 1);
+    Format format;
+    if (const std::size_t as = text.rfind(" as "); as != std::string::npos) {
+      if (auto parsed = parse_format(text.substr(as + 4))) {
+        format = *parsed;
+        text.resize(as);
+      }
+    }
+    auto expression = session::Expression::parse(text, scope());
+    auto operand = expression ? expression->evaluate(scope())
+                              : Result<session::Operand>(fail(expression.error()));
+    out += operand ? session::written(*operand, format, scope())
+                   : "{" + text + ": " + operand.error().what + "}";
+    i = end;
+  }
+  return out;
+}
+
+bool Session::Core::hit(Outcome& outcome) {
+  const std::uint32_t pc = machine().pc();
+  counted_ = {pc, machine().ticks()};
+  if (!breakpoints_on_) return false;
+  bool pause = false;
+  std::vector<unsigned> used_up;
+  for (Entry& entry : breakpoints_) {
+    Breakpoint& point = entry.point;
+    if (!point.enabled ||
+        std::find(point.addresses.begin(), point.addresses.end(), pc) == point.addresses.end())
+      continue;
+    ++point.reached;
+    if (entry.condition != nullptr) {
+      const auto holds = entry.condition->holds(scope());
+      if (!holds) {
+        outcome.cause = Pause::Cause::kCannotTell;
+        outcome.detail = fmt::format("the condition of breakpoint {} cannot be told: {}", point.id,
+                                     holds.error().text());
+        outcome.ids.push_back(point.id);
+        pause = true;
+        continue;
+      }
+      if (!*holds) continue;
+    }
+    ++point.passes;
+    if (!rule_says_pause(point)) continue;
+    if (!point.spec.log.empty()) {
+      if (listener_ != nullptr) listener_->on_message(filled(point.spec.log));
+      if (point.spec.once) used_up.push_back(point.id);
+      continue;
+    }
+    outcome.ids.push_back(point.id);
+    if (outcome.cause != Pause::Cause::kCannotTell) outcome.cause = Pause::Cause::kBreakpoint;
+    pause = true;
+  }
+  if (pause) {
+    const Entry* first = find(outcome.ids[0]);
+    pause_.passes = first->point.passes;
+    pause_.reached = first->point.reached;
+    for (const Entry& entry : breakpoints_)
+      if (entry.point.spec.once &&
+          std::count(outcome.ids.begin(), outcome.ids.end(), entry.point.id) != 0)
+        used_up.push_back(entry.point.id);
+  }
+  for (const unsigned id : used_up) {
+    const auto gone = remove(id);
+    if (gone) remarks_.push_back(fmt::format("breakpoint {} was for once and is gone", id));
+  }
+  return pause;
+}
+
+}  // namespace lucid

@@ -1,0 +1,182 @@
+// SPDX-License-Identifier: MIT
+#include "session/callers.h"
+
+#include <algorithm>
+#include <map>
+
+namespace lucid::session {
+namespace {
+
+constexpr unsigned kMostFrames = 256;
+constexpr unsigned kMostScanned = 256;
+
+class Unwinder {
+ public:
+  Unwinder(const Program& program, const isa::Machine& machine)
+      : program_(program), machine_(machine), convention_(machine.target().convention()) {
+    const MemoryArea* ram = machine.area("ram");
+    ram_begin_ = ram != nullptr ? ram->begin : 0;
+    ram_end_ = ram != nullptr ? ram->end : UINT32_MAX;
+  }
+
+  std::vector<Frame> unwind() {
+    std::vector<Frame> frames;
+    std::uint32_t pc = machine_.pc();
+    std::uint32_t sp = machine_.sp();
+    bool at_call = false;
+    while (frames.size() < kMostFrames) {
+      Frame frame;
+      frame.pc = pc;
+      // A return address may lie behind the last instruction of a function that never returns.
+      frame.function = program_.function_at(at_call ? pc - convention_.instruction_unit : pc);
+      if (frame.function != nullptr) find_cfa(frame, sp, at_call);
+      frames.push_back(frame);
+      if (!frame.known || frame.function->name == "main") break;
+      std::vector<std::uint8_t> bytes;
+      for (std::uint32_t i = 0; i < convention_.return_bytes; ++i)
+        bytes.push_back(machine_.peek({Space::kData, frame.return_slot + i}).value_or(0));
+      if (frame.cfa <= sp || frame.cfa + convention_.stack_gap > ram_end_) break;
+      for (const FrameRow::Saved& saved : frame.saved) {
+        if (saved.dwarf_register == convention_.return_dwarf) continue;
+        registers_[saved.dwarf_register] =
+            frame.cfa + static_cast<std::uint32_t>(saved.offset);
+      }
+      pc = machine_.target().return_address(bytes);
+      sp = frame.cfa;
+      at_call = !frame.interrupt;
+      if (program_.function_at(pc) == nullptr) break;
+    }
+    return frames;
+  }
+
+ private:
+  [[nodiscard]] static bool is_handler(const Function& f) {
+    return f.name.rfind("__vector_", 0) == 0 && f.name != "__vector_default";
+  }
+
+  /// The value of a register in the frame at hand: saved by a callee, or still in the machine.
+  [[nodiscard]] std::uint64_t value_of(int dwarf) const {
+    if (const auto saved = registers_.find(dwarf); saved != registers_.end())
+      return machine_.peek({Space::kData, saved->second}).value_or(0);
+    const auto index = machine_.find_dwarf_register(dwarf);
+    return index ? machine_.register_value(*index) : 0;
+  }
+
+  void find_cfa(Frame& frame, std::uint32_t sp, bool at_call) {
+    frame.interrupt = is_handler(*frame.function);
+    if (!at_call && straight_to_return(frame, sp)) return;
+    const std::uint32_t look = at_call ? frame.pc - convention_.instruction_unit : frame.pc;
+    if (const auto row = program_.frame_at(look)) {
+      std::uint64_t base = 0;
+      if (row->cfa_register == convention_.sp_dwarf) {
+        base = sp;
+      } else {
+        base = value_of(row->cfa_register);
+        // A pointer wider than one register is the pair that begins with it.
+        if (convention_.pointer_bytes == 2 && row->cfa_register < 32)
+          base |= value_of(row->cfa_register + 1) << 8;
+      }
+      frame.cfa = static_cast<std::uint32_t>(base) + static_cast<std::uint32_t>(row->cfa_offset);
+      frame.saved = row->saved;
+      if (frame.interrupt) {
+        const std::uint32_t forgotten = forgotten_pushes(*frame.function, look);
+        frame.cfa += forgotten;
+        // What the table knows was pushed below the forgotten bytes.
+        for (FrameRow::Saved& saved : frame.saved)
+          if (saved.dwarf_register != convention_.return_dwarf &&
+              saved.offset < -std::int32_t{convention_.return_bytes} - 2)
+            saved.offset -= static_cast<std::int32_t>(forgotten);
+      }
+      finish(frame, false);
+      return;
+    }
+    count_pushes(frame, sp, look);
+  }
+
+  void finish(Frame& frame, bool guessed) const {
+    frame.known = true;
+    frame.guessed = guessed;
+    frame.return_slot = frame.cfa - convention_.return_bytes + convention_.stack_gap;
+  }
+
+  /// If nothing but straight code lies between here and the return, every pop is known.
+  bool straight_to_return(Frame& frame, std::uint32_t sp) const {
+    std::uint32_t pc = frame.pc;
+    std::uint32_t depth = sp;
+    std::vector<std::pair<int, std::uint32_t>> pops;
+    for (unsigned i = 0; i < kMostScanned; ++i) {
+      const Instruction instruction = machine_.instruction_at(pc, false);
+      if (instruction.validity == Validity::kReserved) return false;
+      if (instruction.flow == Flow::kReturn || instruction.flow == Flow::kInterruptReturn) {
+        frame.cfa = depth + convention_.return_bytes;
+        for (const auto& [reg, address] : pops)
+          frame.saved.push_back({reg, static_cast<std::int32_t>(address - frame.cfa)});
+        finish(frame, false);
+        return true;
+      }
+      if (instruction.flow != Flow::kNext && instruction.flow != Flow::kJump) return false;
+      const isa::StackEffect effect = machine_.target().stack_effect(instruction);
+      switch (effect.kind) {
+        case isa::StackEffect::Kind::kNone: break;
+        case isa::StackEffect::Kind::kPop:
+          depth += effect.bytes;
+          pops.emplace_back(effect.dwarf_register, depth - 1 + convention_.stack_gap);
+          break;
+        case isa::StackEffect::Kind::kPush:
+        case isa::StackEffect::Kind::kAllocate: depth -= effect.bytes; break;
+        case isa::StackEffect::Kind::kUnknown: return false;
+      }
+      pc = instruction.flow == Flow::kJump ? *instruction.target : pc + instruction.size;
+      // A jump into another function is a tail call: its return is ours, but its code is not.
+      if (pc < frame.function->begin || pc >= frame.function->end) return false;
+    }
+    return false;
+  }
+
+  /// avr-gcc's tables leave out the pushes of status registers at a handler's start: `in` into a
+  /// scratch register, then `push` of it.
+  [[nodiscard]] std::uint32_t forgotten_pushes(const Function& function, std::uint32_t look) const {
+    std::uint32_t forgotten = 0;
+    std::uint32_t pc = function.begin;
+    bool read_status = false;
+    for (unsigned i = 0; i < 16 && pc < look; ++i) {
+      const Instruction instruction = machine_.instruction_at(pc);
+      if (instruction.mnemonic == "push" && read_status) ++forgotten;
+      read_status = instruction.mnemonic == "in" && instruction.operands != "r28, 0x3d" &&
+                    instruction.operands != "r29, 0x3e";
+      pc += instruction.size;
+    }
+    return forgotten;
+  }
+
+  void count_pushes(Frame& frame, std::uint32_t sp, std::uint32_t look) const {
+    std::uint32_t pc = frame.function->begin;
+    std::uint32_t depth = sp + convention_.return_bytes;
+    for (unsigned i = 0; i < 4096 && pc < look; ++i) {
+      const Instruction instruction = machine_.instruction_at(pc, false);
+      const isa::StackEffect effect = machine_.target().stack_effect(instruction);
+      if (effect.kind == isa::StackEffect::Kind::kUnknown) return;
+      if (effect.kind == isa::StackEffect::Kind::kPush ||
+          effect.kind == isa::StackEffect::Kind::kAllocate)
+        depth += effect.bytes;
+      if (effect.kind == isa::StackEffect::Kind::kPop) depth -= effect.bytes;
+      pc += instruction.size;
+    }
+    frame.cfa = depth;
+    finish(frame, true);
+  }
+
+  const Program& program_;
+  const isa::Machine& machine_;
+  const isa::CallConvention convention_;
+  std::uint32_t ram_begin_ = 0, ram_end_ = 0;
+  std::map<int, std::uint32_t> registers_;  ///< where a caller's register is saved
+};
+
+}  // namespace
+
+std::vector<Frame> unwind(const Program& program, const isa::Machine& machine) {
+  return Unwinder(program, machine).unwind();
+}
+
+}  // namespace lucid::session

@@ -1,0 +1,31 @@
+// SPDX-License-Identifier: MIT
+// The call stack, from the machine's state alone.
+#ifndef LUCID_SESSION_CALLERS_H
+#define LUCID_SESSION_CALLERS_H
+
+#include <vector>
+
+#include "isa/machine.h"
+#include "lucid/program.h"
+
+namespace lucid::session {
+
+struct Frame {
+  std::uint32_t pc = 0;           ///< of a caller: where the call returns to
+  std::uint32_t cfa = 0;          ///< the caller's stack pointer
+  const Function* function = nullptr;
+  bool known = false;             ///< cfa was found
+  bool guessed = false;           ///< by scanning code
+  bool interrupt = false;         ///< this function was entered by an interrupt
+  std::uint32_t return_slot = 0;  ///< lowest address of the return address
+  std::vector<FrameRow::Saved> saved;  ///< offsets from cfa
+};
+
+/// Innermost first. Three sources, best first: straight code down to the return; the image's frame
+/// information, corrected where the compiler forgets an interrupt handler's first push; counting
+/// the pushes from the function's start (guessed).
+std::vector<Frame> unwind(const Program& program, const isa::Machine& machine);
+
+}  // namespace lucid::session
+
+#endif  // LUCID_SESSION_CALLERS_H

@@ -1,0 +1,126 @@
+// SPDX-License-Identifier: MIT
+// What a Session is made of. The member functions are spread over breakpoints.cpp, moving.cpp,
+// looking.cpp and session.cpp by what they do.
+#ifndef LUCID_SESSION_CORE_H
+#define LUCID_SESSION_CORE_H
+
+#include <atomic>
+#include <map>
+#include <memory>
+#include <set>
+
+#include "isa/machine.h"
+#include "lucid/session.h"
+#include "session/callers.h"
+#include "session/expression.h"
+#include "session/sources.h"
+
+namespace lucid {
+
+class Session::Core {
+ public:
+  explicit Core(Chip chip) : chip_(std::move(chip)) { remember(); }
+
+  // The image
+  Result<std::vector<std::string>> open(const std::string& path);
+
+  // Breakpoints
+  Result<Breakpoint> add(const BreakpointSpec& spec);
+  Result<void> enable(unsigned id, bool on);
+  Result<void> rearm(unsigned id);
+  Result<void> remove(unsigned id);
+  void bind_all();
+  void sync_marks();
+
+  // Moving
+  Pause go(isa::RunRequest request, Pause::Cause at_end);
+  Result<Pause> go_to(const std::string& place);
+  Result<Pause> go_until(const std::string& expression);
+  Pause step_instruction(StepKind kind);
+  Pause step_line(StepKind kind);
+  Pause step_out();
+  Result<Pause> move_to(const std::string& place);
+  Pause reset();
+  Result<Pause> stepped(StepKind kind, StepUnit unit, std::uint64_t count);
+
+  // Looking
+  [[nodiscard]] session::Scope scope() const { return {program_, machine(), static_end_}; }
+  [[nodiscard]] Location location(std::uint32_t address) const;
+  [[nodiscard]] Result<std::vector<std::uint32_t>> resolve(const std::string& place) const;
+  [[nodiscard]] Result<SourceView> source(const std::string& place, unsigned around) const;
+  [[nodiscard]] Result<DisassemblyView> disassembly(const std::string& place, unsigned count,
+                                                    bool mixed) const;
+  [[nodiscard]] Result<MemoryView> memory(const std::string& area,
+                                          std::optional<std::uint32_t> begin,
+                                          std::uint32_t length) const;
+  [[nodiscard]] StackView stack(unsigned slots) const;
+  [[nodiscard]] std::vector<CallLevel> callers() const;
+  [[nodiscard]] std::string place_name(std::uint32_t address) const;
+  [[nodiscard]] std::string data_names(Space space, std::uint32_t begin, std::uint32_t end) const;
+  [[nodiscard]] std::vector<unsigned> ids_at(std::uint32_t address) const;
+
+  [[nodiscard]] isa::Machine& machine() { return chip_.machine(); }
+  [[nodiscard]] const isa::Machine& machine() const { return chip_.machine(); }
+  void remember();
+  void deliver();
+
+  Chip chip_;
+  std::unique_ptr<isa::Machine> before_;  ///< as it was at the last pause
+  Program program_;
+  std::string image_path_;
+  std::optional<std::uint32_t> static_begin_, static_end_;
+  mutable session::Sources sources_;
+  Listener* listener_ = nullptr;
+  std::atomic<bool> pause_requested_{false};
+  std::atomic<bool> running_{false};
+  Pause pause_;
+
+  struct Entry {
+    Breakpoint point;
+    std::unique_ptr<session::Expression> condition;
+  };
+  std::vector<Entry> breakpoints_;
+  unsigned next_id_ = 1;
+  bool breakpoints_on_ = true;
+
+ private:
+  /// A place at which a step or `go to` ends, if the stack pointer is at least `least_sp` there.
+  struct Target {
+    std::vector<std::uint32_t> addresses;
+    std::uint32_t least_sp = 0;
+  };
+  /// What a stretch of running came to.
+  struct Outcome {
+    enum class Kind : std::uint8_t { kTarget, kBreakpoint, kEnd } kind = Kind::kEnd;
+    isa::Stop stop;
+    Pause::Cause cause = Pause::Cause::kStep;  ///< for kBreakpoint
+    std::string detail;
+    std::vector<unsigned> ids;
+  };
+
+  Outcome run(isa::RunRequest request, const Target* target = nullptr);
+  isa::Stop run_in_slices(isa::RunRequest request);
+  /// Counts a pass of every breakpoint at the PC. True: at least one wants to pause.
+  bool hit(Outcome& outcome);
+  bool rule_says_pause(const Breakpoint& point) const;
+  std::string filled(const std::string& log) const;
+  Pause finish(const Outcome& outcome, Pause::Cause at_end, std::string detail = {});
+  void begin_run();
+  std::optional<Outcome> run_through_call(StepKind kind, bool& done);
+  [[nodiscard]] bool is_tail_call(const Instruction& last) const;
+  Outcome run_to_caller();
+  [[nodiscard]] Outcome run_to(std::uint32_t address, std::uint32_t least_sp);
+  [[nodiscard]] std::uint32_t return_address_at_sp() const;
+  void bind(Entry& entry);
+  Entry* find(unsigned id);
+
+  std::set<std::uint32_t> marks_;          ///< set in the machine
+  std::vector<std::uint32_t> temporary_;   ///< of the step under way
+  std::uint64_t started_ = 0;              ///< ticks at the last pause
+  std::optional<std::pair<std::uint32_t, std::uint64_t>> counted_;  ///< pass counted at pc, ticks
+  std::vector<std::string> remarks_;
+};
+
+}  // namespace lucid
+
+#endif  // LUCID_SESSION_CORE_H

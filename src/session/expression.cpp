@@ -1,0 +1,573 @@
+// SPDX-License-Identifier: MIT
+#include "session/expression.h"
+
+#include <fmt/format.h>
+
+#include <cstring>
+
+#include "base/text.h"
+#include "lucid/time.h"
+#include "session/node.h"
+
+namespace lucid::session {
+namespace {
+
+Error at(const Node& node, std::string what, std::string hint = {},
+         ErrorCode code = ErrorCode::kUsage) {
+  return {code, std::move(what), fmt::format("column {}", node.column), std::move(hint)};
+}
+
+std::int64_t fit(std::uint64_t raw, unsigned bits, bool is_signed) {
+  if (bits >= 64) return static_cast<std::int64_t>(raw);
+  const std::uint64_t mask = (std::uint64_t{1} << bits) - 1;
+  raw &= mask;
+  if (is_signed && (raw >> (bits - 1) & 1U) != 0) raw |= ~mask;
+  return static_cast<std::int64_t>(raw);
+}
+
+std::optional<std::uint64_t> read_bytes(const isa::Machine& machine, Address address,
+                                        unsigned bytes) {
+  std::uint64_t raw = 0;
+  for (unsigned i = 0; i < bytes; ++i) {
+    const auto byte = machine.peek({address.space, address.offset + i});
+    if (!byte) return std::nullopt;
+    raw |= std::uint64_t{*byte} << (8 * i);
+  }
+  return raw;
+}
+
+class Evaluator {
+ public:
+  explicit Evaluator(const Scope& scope) : scope_(scope) {}
+
+  Result<Operand> value(const Node& node) {
+    switch (node.kind) {
+      case NodeKind::kConstant: return node.operand;
+      case NodeKind::kVariable:
+        return typed(node, node.operand.place.address, node.operand.type);
+      case NodeKind::kRegister: return processor(node);
+      case NodeKind::kPair: return io(node);
+      case NodeKind::kPin: return pin(node);
+      case NodeKind::kArea: return area(node);
+      case NodeKind::kCycles:
+        return number(static_cast<std::int64_t>(scope_.machine.ticks()), 64, false);
+      case NodeKind::kTime: {
+        Operand out;
+        out.value.kind = Value::Kind::kTime;
+        out.value.integer = static_cast<std::int64_t>(
+            to_time(scope_.machine.ticks(), scope_.machine.info().clock_hz).count);
+        return out;
+      }
+      case NodeKind::kStackFree:
+      case NodeKind::kStackDeepest:
+      case NodeKind::kStackUsed: return stack(node);
+      case NodeKind::kUnary: return unary(node);
+      case NodeKind::kBinary: return binary(node);
+      case NodeKind::kAnd:
+      case NodeKind::kOr: return logical(node);
+      case NodeKind::kChoice: {
+        auto condition = truth(*node.a);
+        if (!condition) return fail(condition.error());
+        return value(*condition ? *node.b : *node.c);
+      }
+      case NodeKind::kIndex: return index(node);
+      case NodeKind::kMember: return member(node);
+      case NodeKind::kDereference: return dereference(node);
+      case NodeKind::kAddressOf: return address_of(node);
+      case NodeKind::kCast: return cast(node);
+    }
+    return fail(at(node, "this cannot be evaluated"));
+  }
+
+  Result<bool> truth(const Node& node) {
+    auto operand = value(node);
+    if (!operand) return fail(operand.error());
+    if (operand->value.kind == Value::Kind::kAggregate)
+      return fail(at(node, "a structure or array is neither true nor false"));
+    return operand->value.kind == Value::Kind::kReal ? operand->value.real != 0
+                                                     : operand->value.integer != 0;
+  }
+
+ private:
+  static Operand number(std::int64_t value, std::uint8_t bits, bool is_signed) {
+    Operand out;
+    out.value.integer = fit(static_cast<std::uint64_t>(value), bits, is_signed);
+    out.value.bits = bits;
+    out.value.is_signed = is_signed;
+    return out;
+  }
+  [[nodiscard]] unsigned int_bits() const {
+    return 8U * scope_.machine.target().convention().int_bytes;
+  }
+  [[nodiscard]] const Type& type(unsigned index) const { return scope_.program.types()[index]; }
+
+  /// The object of a type at an address.
+  Result<Operand> typed(const Node& node, Address address, unsigned type_index,
+                        std::uint8_t bit_offset = 0, std::uint8_t bit_size = 0) {
+    const Type& t = type(type_index);
+    Operand out;
+    out.type = type_index;
+    out.place.kind = Place::Kind::kMemory;
+    out.place.address = address;
+    out.place.bytes = static_cast<std::uint8_t>(std::min(t.bytes, 8U));
+    out.place.bit_offset = bit_offset;
+    out.place.bit_size = bit_size;
+    out.value.address = address;
+    out.value.type = t.name;
+    switch (t.kind) {
+      case Type::Kind::kArray:
+      case Type::Kind::kStruct:
+      case Type::Kind::kUnion: out.value.kind = Value::Kind::kAggregate; return out;
+      case Type::Kind::kVoid:
+      case Type::Kind::kFunction:
+        return fail(at(node, fmt::format("a value of type '{}' cannot be shown", t.name)));
+      case Type::Kind::kUnknown:
+        return fail(at(node, "its type is not known", "read its bytes: chip.ram[address]",
+                       ErrorCode::kUnsupported));
+      default: break;
+    }
+    if (bit_size != 0)
+      out.place.bytes = static_cast<std::uint8_t>((bit_offset + bit_size + 7) / 8);
+    const auto raw = read_bytes(scope_.machine, address, out.place.bytes);
+    if (!raw)
+      return fail(at(node, fmt::format("there is no memory at {:#06x}", address.offset),
+                     "is the pointer good?", ErrorCode::kOutOfRange));
+    if (t.kind == Type::Kind::kFloat && t.bytes == 4) {
+      out.value.kind = Value::Kind::kReal;
+      const auto word = static_cast<std::uint32_t>(*raw);
+      float real = 0;
+      std::memcpy(&real, &word, 4);
+      out.value.real = static_cast<double>(real);
+      out.value.bits = 32;
+      return out;
+    }
+    out.value.is_signed = t.kind == Type::Kind::kSigned || t.kind == Type::Kind::kChar;
+    for (const Type::Enumerator& e : t.enumerators)
+      if (e.value < 0) out.value.is_signed = true;
+    out.value.bits = bit_size != 0 ? bit_size : static_cast<std::uint8_t>(8 * out.place.bytes);
+    out.value.integer = fit(*raw >> bit_offset, out.value.bits, out.value.is_signed);
+    return out;
+  }
+
+  Result<Operand> processor(const Node& node) {
+    const Place& place = node.operand.place;
+    Operand out;
+    if (place.kind == Place::Kind::kFlag) {
+      out = number(scope_.machine.flags() >> place.index & 1, 8, false);
+    } else {
+      const RegisterName& r = scope_.machine.target().registers()[place.index];
+      out = number(static_cast<std::int64_t>(scope_.machine.register_value(place.index)), r.bits,
+                   false);
+    }
+    out.place = place;
+    return out;
+  }
+
+  Result<Operand> io(const Node& node) {
+    const Place& place = node.operand.place;
+    const auto raw = read_bytes(scope_.machine, place.address, place.bytes);
+    if (!raw) return fail(at(node, "it cannot be read", "", ErrorCode::kOutOfRange));
+    const unsigned bits = place.bit_size != 0 ? place.bit_size : 8U * place.bytes;
+    Operand out = number(static_cast<std::int64_t>(*raw >> place.bit_offset),
+                         static_cast<std::uint8_t>(bits), false);
+    out.place = place;
+    return out;
+  }
+
+  Result<Operand> pin(const Node& node) {
+    for (const PinState& state : scope_.machine.pins()) {
+      if (state.name != node.operand.place.pin) continue;
+      Operand out = number(state.level ? 1 : 0, 8, false);
+      out.place = node.operand.place;
+      return out;
+    }
+    return fail(at(node, "there is no such pin", "", ErrorCode::kNotFound));
+  }
+
+  Result<Operand> area(const Node& node) {
+    const MemoryArea* memory = scope_.machine.area(node.name);
+    auto first = integer(*node.a);
+    if (!first) return fail(first.error());
+    std::int64_t last = *first;
+    if (node.b != nullptr) {
+      auto second = integer(*node.b);
+      if (!second) return fail(second.error());
+      last = node.op == 'f' ? *first + *second - 1 : *second;
+    }
+    if (*first < memory->begin || last >= memory->end || last < *first)
+      return fail(at(node,
+                     fmt::format("{} reaches from {:#06x} to {:#06x}", node.name, memory->begin,
+                                 memory->end - 1),
+                     "", ErrorCode::kOutOfRange));
+    Operand out;
+    out.place.kind = Place::Kind::kMemory;
+    out.place.address = {memory->space, static_cast<std::uint32_t>(*first)};
+    out.value.address = out.place.address;
+    if (node.b == nullptr) {
+      const auto raw = read_bytes(scope_.machine, out.place.address, 1);
+      const Place place = out.place;
+      out = number(static_cast<std::int64_t>(raw.value_or(0)), 8, false);
+      out.place = place;
+      return out;
+    }
+    out.value.kind = Value::Kind::kAggregate;
+    out.value.bits = 0;
+    out.value.integer = last - *first + 1;  // its length in bytes
+    return out;
+  }
+
+  Result<Operand> stack(const Node& node) {
+    const isa::Machine& machine = scope_.machine;
+    const MemoryArea* ram = machine.area("ram");
+    const std::uint32_t gap = machine.target().convention().stack_gap;
+    if (ram == nullptr) return fail(at(node, "this chip has no RAM to hold a stack"));
+    const std::int64_t top = std::int64_t{ram->end} - gap;
+    if (node.kind == NodeKind::kStackUsed) return number(top - machine.sp(), 16, false);
+    if (node.kind == NodeKind::kStackDeepest)
+      return number(top - std::int64_t{machine.deepest_sp().value_or(static_cast<std::uint32_t>(top))},
+                    16, false);
+    if (!scope_.static_end)
+      return fail(at(node, "the image does not say where its static data ends", "",
+                     ErrorCode::kNotFound));
+    return number(std::int64_t{machine.sp()} + gap - std::int64_t{*scope_.static_end}, 32, true);
+  }
+
+  Result<std::int64_t> integer(const Node& node) {
+    auto operand = value(node);
+    if (!operand) return fail(operand.error());
+    if (operand->value.kind != Value::Kind::kInteger)
+      return fail(at(node, "a whole number is needed here"));
+    return operand->value.integer;
+  }
+
+  /// C's integer promotion.
+  void promote(Value& v) const {
+    if (v.kind != Value::Kind::kInteger || v.bits >= int_bits()) return;
+    v.bits = static_cast<std::uint8_t>(int_bits());
+    v.is_signed = true;
+  }
+
+  Result<Operand> unary(const Node& node) {
+    auto operand = value(*node.a);
+    if (!operand) return operand;
+    Value v = operand->value;
+    if (v.kind == Value::Kind::kAggregate)
+      return fail(at(node, "a structure or array has no single value"));
+    if (node.op == '!') {
+      const bool zero = v.kind == Value::Kind::kReal ? v.real == 0 : v.integer == 0;
+      return number(zero ? 1 : 0, static_cast<std::uint8_t>(int_bits()), true);
+    }
+    promote(v);
+    if (v.kind == Value::Kind::kReal) {
+      if (node.op == '~') return fail(at(node, "'~' needs a whole number"));
+      if (node.op == '-') v.real = -v.real;
+    } else if (node.op == '-') {
+      v.integer = fit(std::uint64_t{0} - static_cast<std::uint64_t>(v.integer), v.bits, v.is_signed);
+    } else if (node.op == '~') {
+      v.integer = fit(~static_cast<std::uint64_t>(v.integer), v.bits, v.is_signed);
+    }
+    Operand out;
+    out.value = v;
+    out.value.type.clear();
+    out.value.address.reset();
+    return out;
+  }
+
+  Result<Operand> logical(const Node& node) {
+    auto left = truth(*node.a);
+    if (!left) return fail(left.error());
+    const bool decided = node.kind == NodeKind::kAnd ? !*left : *left;
+    bool result = *left;
+    if (!decided) {
+      auto right = truth(*node.b);
+      if (!right) return fail(right.error());
+      result = *right;
+    }
+    return number(result ? 1 : 0, static_cast<std::uint8_t>(int_bits()), true);
+  }
+
+  static bool comparison(char op) {
+    return op == kEqual || op == kNotEqual || op == '<' || op == '>' || op == kLessEqual ||
+           op == kGreaterEqual;
+  }
+  template <class T>
+  static bool compared(char op, T a, T b) {
+    switch (op) {
+      case kEqual: return a == b;
+      case kNotEqual: return a != b;
+      case '<': return a < b;
+      case '>': return a > b;
+      case kLessEqual: return a <= b;
+      default: return a >= b;
+    }
+  }
+  Operand truth_value(bool value) const {
+    return number(value ? 1 : 0, static_cast<std::uint8_t>(int_bits()), true);
+  }
+
+  Result<Operand> binary(const Node& node) {
+    auto left = value(*node.a);
+    if (!left) return left;
+    auto right = value(*node.b);
+    if (!right) return right;
+    Value a = left->value;
+    Value b = right->value;
+    if (a.kind == Value::Kind::kAggregate || b.kind == Value::Kind::kAggregate)
+      return fail(at(node, "a structure or array has no single value"));
+    if (a.kind == Value::Kind::kTime || b.kind == Value::Kind::kTime) return timed(node, a, b);
+    if (a.kind == Value::Kind::kReal || b.kind == Value::Kind::kReal) return real(node, a, b);
+    const bool shift = node.op == kShiftLeft || node.op == kShiftRight;
+    scale_pointer(*left, *right, node.op, a, b);
+    promote(a);
+    promote(b);
+    if (!shift) {  // the usual arithmetic conversions
+      if (a.bits == b.bits) {
+        a.is_signed = b.is_signed = a.is_signed && b.is_signed;
+      } else {
+        const Value& wider = a.bits > b.bits ? a : b;
+        const std::uint8_t bits = wider.bits;
+        const bool is_signed = wider.is_signed;
+        a.bits = b.bits = bits;
+        a.is_signed = b.is_signed = is_signed;
+      }
+      a.integer = fit(static_cast<std::uint64_t>(a.integer), a.bits, a.is_signed);
+      b.integer = fit(static_cast<std::uint64_t>(b.integer), b.bits, b.is_signed);
+    }
+    const auto ua = static_cast<std::uint64_t>(a.integer);
+    const auto ub = static_cast<std::uint64_t>(b.integer);
+    if (comparison(node.op))
+      return truth_value(a.is_signed ? compared(node.op, a.integer, b.integer)
+                                     : compared(node.op, ua, ub));
+    std::uint64_t result = 0;
+    switch (node.op) {
+      case '+': result = ua + ub; break;
+      case '-': result = ua - ub; break;
+      case '*': result = ua * ub; break;
+      case '/':
+      case '%':
+        if (b.integer == 0) return fail(at(node, "division by zero"));
+        if (a.is_signed && b.integer == -1)
+          result = node.op == '/' ? 0 - ua : 0;
+        else if (a.is_signed)
+          result = static_cast<std::uint64_t>(node.op == '/' ? a.integer / b.integer
+                                                             : a.integer % b.integer);
+        else
+          result = node.op == '/' ? ua / ub : ua % ub;
+        break;
+      case '&': result = ua & ub; break;
+      case '|': result = ua | ub; break;
+      case '^': result = ua ^ ub; break;
+      default:
+        if (b.integer < 0 || b.integer >= a.bits)
+          return fail(at(node, fmt::format("a shift by {} of a {}-bit value has no result in C",
+                                           b.integer, a.bits)));
+        if (node.op == kShiftLeft)
+          result = ua << ub;
+        else
+          result = a.is_signed ? static_cast<std::uint64_t>(a.integer >> b.integer) : ua >> ub;
+        break;
+    }
+    Operand out = number(static_cast<std::int64_t>(result), a.bits, a.is_signed);
+    out.value.wrapped = node.op == '-' && !a.is_signed && ub > ua;
+    if (left->type != 0 && type(left->type).kind == Type::Kind::kPointer && !comparison(node.op))
+      out.type = left->type;
+    return out;
+  }
+
+  /// Pointer arithmetic counts in elements.
+  void scale_pointer(const Operand& left, const Operand& right, char op, Value& a, Value& b) const {
+    if (op != '+' && op != '-') return;
+    const auto element = [&](const Operand& o) -> std::int64_t {
+      if (o.type == 0 || type(o.type).kind != Type::Kind::kPointer) return 0;
+      return std::max<std::int64_t>(1, type(type(o.type).target).bytes);
+    };
+    if (element(left) != 0 && element(right) == 0) b.integer *= element(left);
+    if (element(right) != 0 && element(left) == 0) a.integer *= element(right);
+  }
+
+  Result<Operand> timed(const Node& node, Value a, Value b) {
+    const bool both = a.kind == Value::Kind::kTime && b.kind == Value::Kind::kTime;
+    if (comparison(node.op)) {
+      if (!both)
+        return fail(at(node, "a time can only be compared with a time", "write a unit, as in 20ms"));
+      return truth_value(compared(node.op, a.integer, b.integer));
+    }
+    Operand out;
+    out.value.kind = Value::Kind::kTime;
+    if (both && node.op == '+') {
+      out.value.integer = a.integer + b.integer;
+    } else if (both && node.op == '-') {
+      out.value.integer = a.integer - b.integer;
+    } else if (both && node.op == '/' && b.integer != 0) {
+      return number(a.integer / b.integer, 64, true);
+    } else if (node.op == '*' && a.kind != Value::Kind::kReal && b.kind != Value::Kind::kReal) {
+      out.value.integer = a.integer * b.integer;
+    } else if (node.op == '/' && b.kind == Value::Kind::kInteger && b.integer != 0) {
+      out.value.integer = a.integer / b.integer;
+    } else {
+      return fail(at(node, "this cannot be worked out with a time"));
+    }
+    return out;
+  }
+
+  Result<Operand> real(const Node& node, const Value& a, const Value& b) {
+    const double x = a.kind == Value::Kind::kReal ? a.real : static_cast<double>(a.integer);
+    const double y = b.kind == Value::Kind::kReal ? b.real : static_cast<double>(b.integer);
+    if (comparison(node.op)) return truth_value(compared(node.op, x, y));
+    Operand out;
+    out.value.kind = Value::Kind::kReal;
+    switch (node.op) {
+      case '+': out.value.real = x + y; break;
+      case '-': out.value.real = x - y; break;
+      case '*': out.value.real = x * y; break;
+      case '/': out.value.real = x / y; break;
+      default: return fail(at(node, "this operator needs whole numbers"));
+    }
+    return out;
+  }
+
+  Result<Operand> index(const Node& node) {
+    auto base = value(*node.a);
+    if (!base) return base;
+    auto i = integer(*node.b);
+    if (!i) return fail(i.error());
+    if (base->type == 0) return fail(at(node, "only arrays and pointers have elements"));
+    const Type& t = type(base->type);
+    if (t.kind != Type::Kind::kArray && t.kind != Type::Kind::kPointer)
+      return fail(at(node, fmt::format("'{}' has no elements", t.name)));
+    const Type& element = type(t.target);
+    Address address = base->place.address;
+    if (t.kind == Type::Kind::kPointer)
+      address = {Space::kData, static_cast<std::uint32_t>(base->value.integer)};
+    else if (t.count != 0 && (*i < 0 || *i >= std::int64_t{t.count}))
+      return fail(at(node, fmt::format("the array has elements 0 to {}", t.count - 1), "",
+                     ErrorCode::kOutOfRange));
+    address.offset += static_cast<std::uint32_t>(*i * std::int64_t{element.bytes});
+    return typed(node, address, t.target);
+  }
+
+  Result<Operand> member(const Node& node) {
+    auto base = value(*node.a);
+    if (!base) return base;
+    unsigned type_index = base->type;
+    Address address = base->place.address;
+    if (node.op == '>' && type_index != 0 && type(type_index).kind == Type::Kind::kPointer) {
+      address = {Space::kData, static_cast<std::uint32_t>(base->value.integer)};
+      type_index = type(type_index).target;
+    } else if (node.op == '>') {
+      return fail(at(node, "'->' needs a pointer", "use '.'"));
+    }
+    const Type& t = type(type_index);
+    std::vector<std::string> names;
+    for (const Type::Member& m : t.members) {
+      names.push_back(m.name);
+      if (m.name != node.name) continue;
+      return typed(node, {address.space, address.offset + m.offset}, m.type, m.bit_offset,
+                   m.bit_size);
+    }
+    if (t.kind == Type::Kind::kPointer)
+      return fail(at(node, "this is a pointer", fmt::format("write ->{}", node.name)));
+    return fail(at(node,
+                   t.members.empty() ? "this has no members"
+                                     : fmt::format("'{}' has no member '{}'", t.name, node.name),
+                   base::did_you_mean(node.name, names), ErrorCode::kNotFound));
+  }
+
+  Result<Operand> dereference(const Node& node) {
+    auto base = value(*node.a);
+    if (!base) return base;
+    const Type::Kind kind = base->type != 0 ? type(base->type).kind : Type::Kind::kUnknown;
+    if (kind == Type::Kind::kArray) return typed(node, base->place.address, type(base->type).target);
+    if (kind != Type::Kind::kPointer) return fail(at(node, "only a pointer can be followed"));
+    return typed(node, {Space::kData, static_cast<std::uint32_t>(base->value.integer)},
+                 type(base->type).target);
+  }
+
+  Result<Operand> address_of(const Node& node) {
+    auto base = value(*node.a);
+    if (!base) return base;
+    if (base->place.kind != Place::Kind::kMemory)
+      return fail(at(node, "this has no address in memory"));
+    Operand out = number(base->place.address.offset,
+                         static_cast<std::uint8_t>(8 * scope_.machine.target().convention().pointer_bytes),
+                         false);
+    out.value.address = base->place.address;
+    out.value.type = base->value.type + " *";
+    return out;
+  }
+
+  Result<Operand> cast(const Node& node) {
+    auto operand = value(*node.a);
+    if (!operand) return operand;
+    if (operand->value.kind == Value::Kind::kAggregate)
+      return fail(at(node, "a structure or array cannot be cast"));
+    const auto whole = operand->value.kind == Value::Kind::kReal
+                           ? static_cast<std::int64_t>(operand->value.real)
+                           : operand->value.integer;
+    if (node.operand.type == 0)
+      return number(whole, node.operand.value.bits, node.operand.value.is_signed);
+    const Type& t = type(node.operand.type);
+    Operand out;
+    if (t.kind == Type::Kind::kFloat) {
+      out.value.kind = Value::Kind::kReal;
+      out.value.real = operand->value.kind == Value::Kind::kReal ? operand->value.real
+                                                                 : static_cast<double>(whole);
+    } else if (t.bytes >= 1 && t.bytes <= 8 && t.members.empty()) {
+      out = number(whole, static_cast<std::uint8_t>(8 * t.bytes),
+                   t.kind == Type::Kind::kSigned || t.kind == Type::Kind::kChar);
+    } else {
+      return fail(at(node, fmt::format("nothing can be cast to '{}'", t.name)));
+    }
+    out.type = node.operand.type;
+    out.value.type = t.name;
+    return out;
+  }
+
+  const Scope& scope_;
+};
+
+}  // namespace
+
+Result<Operand> Expression::evaluate(const Scope& scope) const {
+  return Evaluator(scope).value(*root_);
+}
+Result<bool> Expression::holds(const Scope& scope) const { return Evaluator(scope).truth(*root_); }
+
+Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value) {
+  switch (place.kind) {
+    case Place::Kind::kNone:
+      return fail(ErrorCode::kUsage, "this has no place to store a value",
+                  "name a variable, register, byte of memory or pin");
+    case Place::Kind::kRegister: machine.set_register(place.index, value); return {};
+    case Place::Kind::kFlag: {
+      const auto index = machine.find_register("sreg");
+      if (!index) return fail(ErrorCode::kNotFound, "this machine has no status register");
+      const std::uint64_t bit = std::uint64_t{1} << place.index;
+      const std::uint64_t now = machine.register_value(*index);
+      machine.set_register(*index, value != 0 ? now | bit : now & ~bit);
+      return {};
+    }
+    case Place::Kind::kPin: return machine.drive(place.pin, value != 0);
+    case Place::Kind::kMemory: break;
+  }
+  std::uint64_t raw = value;
+  if (place.bit_size != 0) {
+    const auto old = read_bytes(machine, place.address, place.bytes);
+    if (!old) return fail(ErrorCode::kOutOfRange, "there is no memory there");
+    const std::uint64_t mask = ((std::uint64_t{1} << place.bit_size) - 1) << place.bit_offset;
+    raw = (*old & ~mask) | (value << place.bit_offset & mask);
+  }
+  for (unsigned i = 0; i < place.bytes; ++i)
+    if (!machine.peek({place.address.space, place.address.offset + i}))
+      return fail(ErrorCode::kOutOfRange,
+                  fmt::format("there is no memory at {:#06x}", place.address.offset + i));
+  // High bytes first: a 16-bit I/O register takes them when its low byte is written.
+  for (unsigned i = place.bytes; i-- > 0;) {
+    if (!machine.poke({place.address.space, place.address.offset + i},
+                      static_cast<std::uint8_t>(raw >> (8 * i))))
+      return fail(ErrorCode::kUnsupported, "this memory cannot be changed");
+  }
+  return {};
+}
+
+}  // namespace lucid::session

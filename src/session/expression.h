@@ -1,0 +1,75 @@
+// SPDX-License-Identifier: MIT
+// Expressions in C, parsed once to a tree whose names are already resolved, then evaluated as often
+// as wanted.
+//
+//   choice     = or [ "?" choice ":" choice ]
+//   or … unary = C's operators with C's precedence, casts and sizeof
+//   postfix    = primary { "[" choice [ ".." choice | "for" choice ] "]" | "." name | "->" name }
+//   primary    = number [unit] | 'c' | name [ "in" place ] | "chip" … | "pin" "." name | "(" choice ")"
+#ifndef LUCID_SESSION_EXPRESSION_H
+#define LUCID_SESSION_EXPRESSION_H
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "isa/machine.h"
+#include "lucid/program.h"
+#include "lucid/value.h"
+
+namespace lucid::session {
+
+/// What names are looked up in.
+struct Scope {
+  const Program& program;
+  const isa::Machine& machine;
+  std::optional<std::uint32_t> static_end;  ///< end of static data in data space, if known
+};
+
+/// Where a value can be stored.
+struct Place {
+  enum class Kind : std::uint8_t { kNone, kMemory, kRegister, kFlag, kPin } kind = Kind::kNone;
+  Address address;              ///< kMemory
+  unsigned index = 0;           ///< register, or bit number of a flag
+  std::uint8_t bytes = 1;
+  std::uint8_t bit_offset = 0;  ///< within the bytes
+  std::uint8_t bit_size = 0;    ///< 0: all of them
+  std::string pin;
+};
+
+/// A value with its place and, for parts of a program, its type.
+struct Operand {
+  Value value;
+  Place place;
+  unsigned type = 0;  ///< in Program::types(); 0 for machine objects and numbers
+};
+
+struct Node;
+
+class Expression {
+ public:
+  /// Errors: kUsage or kNotFound, with `column N` in `where`.
+  static Result<Expression> parse(const std::string& text, const Scope& scope);
+  Expression(Expression&&) noexcept;
+  Expression& operator=(Expression&&) noexcept;
+  ~Expression();
+
+  /// Errors: kUsage (division by zero, an aggregate where a number is needed), kOutOfRange.
+  [[nodiscard]] Result<Operand> evaluate(const Scope& scope) const;
+  [[nodiscard]] Result<bool> holds(const Scope& scope) const;
+
+ private:
+  explicit Expression(std::unique_ptr<Node> root);
+  std::unique_ptr<Node> root_;
+};
+
+/// The value as text in a format. Aggregates are opened to a small depth.
+std::string written(const Operand& operand, Format format, const Scope& scope);
+/// Stores an integer (or the bits of a real) at a place.
+Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value);
+/// All names an expression may begin with.
+std::vector<std::string> known_names(const Scope& scope);
+
+}  // namespace lucid::session
+
+#endif  // LUCID_SESSION_EXPRESSION_H

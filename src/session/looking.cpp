@@ -1,0 +1,239 @@
+// SPDX-License-Identifier: MIT
+// Views. They read the machine as observers do and change nothing; `before_` is the machine as it
+// was at the last pause, so that each view can say what has changed.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "session/core.h"
+
+namespace lucid {
+
+std::string Session::Core::place_name(std::uint32_t address) const {
+  const Function* function = program_.function_at(address);
+  if (function == nullptr) return fmt::format("{:#06x}", address);
+  const std::uint32_t offset = address - function->begin;
+  return offset == 0 ? function->name : fmt::format("{}+{:#x}", function->name, offset);
+}
+
+std::string Session::Core::data_names(Space space, std::uint32_t begin, std::uint32_t end) const {
+  std::string out;
+  for (const Variable& v : program_.variables()) {
+    if (v.address.space != space || v.address.offset < begin || v.address.offset >= end) continue;
+    out += (out.empty() ? "" : " ") + v.name;
+  }
+  return out;
+}
+
+Result<SourceView> Session::Core::source(const std::string& place, unsigned around) const {
+  const auto addresses = resolve(place);
+  if (!addresses) return fail(addresses.error());
+  const Location where = location((*addresses)[0]);
+  const Location here = location(machine().pc());
+  SourceView view;
+  if (where.file.empty()) {
+    view.problem = fmt::format("no source is known for {}", place_name((*addresses)[0]));
+    return view;
+  }
+  const SourceFile& file = program_.files()[where.file_index];
+  const session::Sources::Text& text = sources_.text(file);
+  view.file = file.name;
+  view.path = text.path;
+  if (text.path.empty()) {
+    view.problem = fmt::format("the source {} was not found; say where with --source FOLDER", file.path);
+    return view;
+  }
+  const auto last = static_cast<unsigned>(text.lines.size());
+  const unsigned from = where.line > around ? where.line - around : 1;
+  for (unsigned n = from; n <= std::min(last, where.line + around); ++n) {
+    SourceView::Line line;
+    line.number = n;
+    line.text = text.lines[n - 1];
+    const auto& code = file.lines_with_code;
+    line.has_code = std::binary_search(code.begin(), code.end(), n);
+    line.current = here.file_index == where.file_index && !here.file.empty() && here.line == n;
+    for (const Entry& entry : breakpoints_)
+      if (entry.point.where.file == file.name && entry.point.where.line == n)
+        line.breakpoints.push_back(entry.point.id);
+    view.lines.push_back(std::move(line));
+  }
+  return view;
+}
+
+Result<DisassemblyView> Session::Core::disassembly(const std::string& place, unsigned count,
+                                                   bool mixed) const {
+  const auto addresses = resolve(place);
+  if (!addresses) return fail(addresses.error());
+  const std::uint32_t wanted = (*addresses)[0];
+  // Begin at an instruction for certain: the function's start, walked forward; here, a little before.
+  const Function* function = program_.function_at(wanted);
+  std::uint32_t begin = wanted;
+  if (place == "here" && function != nullptr) {
+    std::vector<std::uint32_t> starts;
+    for (std::uint32_t pc = function->begin; pc < wanted;
+         pc += machine().instruction_at(pc, false).size)
+      starts.push_back(pc);
+    const std::size_t back = std::min<std::size_t>(starts.size(), 4);
+    if (back != 0) begin = starts[starts.size() - back];
+  }
+  if (const auto line = program_.line_at(begin); mixed && line) begin = line->begin;
+  DisassemblyView view;
+  std::uint32_t pc = begin;
+  for (unsigned i = 0; i < count && machine().peek({Space::kCode, pc}); ++i) {
+    DisassemblyView::Row row;
+    row.instruction = machine().instruction_at(pc);
+    const Function* at = program_.function_at(pc);
+    if (at != nullptr && (i == 0 || at->begin == pc)) row.label = place_name(pc);
+    if (row.instruction.target) row.target = place_name(*row.instruction.target);
+    const auto line = program_.line_at(pc);
+    if (line && (line->begin == pc || i == 0)) {
+      const SourceFile& file = program_.files()[line->file];
+      row.file = file.name;
+      row.line = line->line;
+      if (mixed) {
+        const auto& text = sources_.text(file);
+        if (line->line <= text.lines.size()) row.source = text.lines[line->line - 1];
+      }
+    }
+    row.current = pc == machine().pc();
+    row.breakpoints = ids_at(pc);
+    pc += std::max<unsigned>(row.instruction.size, 1);
+    view.rows.push_back(std::move(row));
+  }
+  return view;
+}
+
+Result<MemoryView> Session::Core::memory(const std::string& name,
+                                         std::optional<std::uint32_t> begin,
+                                         std::uint32_t length) const {
+  const MemoryArea* area = machine().area(name);
+  if (area == nullptr) {
+    std::vector<std::string> names;
+    for (const MemoryArea& a : machine().info().memories) names.push_back(a.name);
+    return fail(ErrorCode::kNotFound,
+                fmt::format("{} has no memory '{}'", machine().info().name, name),
+                base::did_you_mean(name, names));
+  }
+  const std::uint32_t first = begin.value_or(area->begin);
+  if (first < area->begin || first >= area->end)
+    return fail(ErrorCode::kOutOfRange,
+                fmt::format("{:#06x} is not in {}, which reaches from {:#06x} to {:#06x}", first, name,
+                            area->begin, area->end - 1));
+  const std::uint32_t end =
+      std::min<std::uint32_t>(area->end, first + std::min<std::uint32_t>(length == 0 ? 256 : length, 1U << 20));
+  MemoryView view;
+  view.area = name;
+  view.space = area->space;
+  constexpr std::uint32_t kRow = 16;
+  for (std::uint32_t at = first; at < end;) {
+    MemoryView::Row row;
+    row.address = at;
+    const std::uint32_t row_end = std::min(end, at - at % kRow + kRow);
+    for (; at < row_end; ++at) {
+      const std::uint8_t byte = machine().peek({area->space, at}).value_or(0);
+      row.bytes.push_back(byte);
+      row.changed.push_back(before_ != nullptr && before_->peek({area->space, at}) != byte);
+    }
+    row.names = data_names(area->space, row.address, row_end);
+    view.rows.push_back(std::move(row));
+  }
+  return view;
+}
+
+std::vector<CallLevel> Session::Core::callers() const {
+  const auto frames = session::unwind(program_, machine());
+  std::vector<CallLevel> out;
+  const auto unit = machine().target().convention().instruction_unit;
+  for (std::size_t i = frames.size(); i-- > 0;) {
+    CallLevel level;
+    level.level = static_cast<unsigned>(frames.size() - i);
+    // A caller is shown at its call, not at the line behind it.
+    const bool returns_here = i > 0 && !frames[i - 1].interrupt;
+    level.where = location(returns_here ? frames[i].pc - unit : frames[i].pc);
+    level.where.address = frames[i].pc;
+    level.cfa = frames[i].cfa;
+    level.interrupt = frames[i].interrupt;
+    level.guessed = frames[i].guessed;
+    out.push_back(std::move(level));
+  }
+  return out;
+}
+
+StackView Session::Core::stack(unsigned slots) const {
+  StackView view;
+  const MemoryArea* ram = machine().area("ram");
+  if (ram == nullptr) return view;
+  const isa::CallConvention convention = machine().target().convention();
+  view.sp = machine().sp();
+  view.top = ram->end - 1;
+  const std::uint32_t empty = ram->end - convention.stack_gap;
+  view.used = view.sp <= empty ? empty - view.sp : 0;
+  if (const auto deepest = machine().deepest_sp())
+    view.deepest = *deepest <= empty ? empty - *deepest : 0;
+  if (static_end_ && view.sp + convention.stack_gap >= *static_end_)
+    view.free = view.sp + convention.stack_gap - *static_end_;
+
+  const auto frames = session::unwind(program_, machine());
+  std::uint32_t at = view.sp + convention.stack_gap;
+  std::uint32_t frame_begin = at;
+  for (const session::Frame& frame : frames) {
+    const std::string owner = frame.function != nullptr ? frame.function->name : "?";
+    if (!frame.known || view.slots.size() >= slots) break;
+    const auto next = &frame - frames.data() + 1;
+    while (at < frame.return_slot && view.slots.size() < slots) {
+      StackView::Slot slot;
+      slot.address = at;
+      const auto saved = std::find_if(frame.saved.begin(), frame.saved.end(), [&](const auto& s) {
+        return frame.cfa + static_cast<std::uint32_t>(s.offset) == at &&
+               s.dwarf_register != convention.return_dwarf;
+      });
+      const auto is_saved = [&](std::uint32_t a) {
+        return std::any_of(frame.saved.begin(), frame.saved.end(), [&](const auto& s) {
+          return frame.cfa + static_cast<std::uint32_t>(s.offset) == a &&
+                 s.dwarf_register != convention.return_dwarf;
+        });
+      };
+      std::uint32_t end = at + 1;
+      if (saved != frame.saved.end()) {
+        const auto index = machine().find_dwarf_register(saved->dwarf_register);
+        slot.meaning = fmt::format("saved {} of {}'s caller",
+                                   index ? machine().target().registers()[*index].name : "?", owner);
+      } else {
+        while (end < frame.return_slot && !is_saved(end)) ++end;
+        slot.meaning = fmt::format("{}: locals and temporaries, {} byte{}", owner, end - at,
+                                   end - at == 1 ? "" : "s");
+      }
+      for (std::uint32_t i = at; i < end && i < at + 8; ++i)
+        slot.bytes.push_back(machine().peek({Space::kData, i}).value_or(0));
+      at = end;
+      view.slots.push_back(std::move(slot));
+    }
+    if (view.slots.size() >= slots) break;
+    StackView::Slot slot;
+    slot.address = frame.return_slot;
+    for (std::uint32_t i = 0; i < convention.return_bytes; ++i)
+      slot.bytes.push_back(machine().peek({Space::kData, frame.return_slot + i}).value_or(0));
+    const std::uint32_t back = machine().target().return_address(slot.bytes);
+    const Location where = location(back);
+    slot.meaning = frame.interrupt ? "interrupted " : "returns to ";
+    slot.meaning += place_name(back);
+    if (!where.file.empty()) slot.meaning += fmt::format(", {}:{}", where.file, where.line);
+    if (frame.guessed) slot.meaning += " (guessed)";
+    view.slots.push_back(std::move(slot));
+    at = frame.return_slot + convention.return_bytes;
+    frame_begin = at;
+    if (static_cast<std::size_t>(next) >= frames.size()) break;
+  }
+  if (at <= view.top && view.slots.size() < slots && at == frame_begin) {
+    StackView::Slot slot;
+    slot.address = at;
+    for (std::uint32_t i = at; i <= view.top && i < at + 8; ++i)
+      slot.bytes.push_back(machine().peek({Space::kData, i}).value_or(0));
+    slot.meaning = fmt::format("{} bytes without frame information", view.top + 1 - at);
+    view.slots.push_back(std::move(slot));
+  }
+  return view;
+}
+
+}  // namespace lucid

@@ -1,0 +1,292 @@
+// SPDX-License-Identifier: MIT
+#include "lucid/session.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "session/core.h"
+
+namespace lucid {
+
+Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
+  auto image = Image::open(path);
+  if (!image) return fail(image.error());
+  std::vector<std::string> warnings;
+  if (!image->chip().empty() && !base::equal_ignoring_case(image->chip(), machine().info().name))
+    warnings.push_back(fmt::format("the image was built for {}, this is {}: choose with --chip",
+                                   image->chip(), machine().info().name));
+  if (auto loaded = machine().load(*image); !loaded) return fail(loaded.error());
+  program_ = Program::read(*image);
+  image_path_ = path;
+  sources_.set_image_path(path);
+  warnings.insert(warnings.end(), program_.warnings().begin(), program_.warnings().end());
+
+  // Checkouts level times, so a difference counts from a minute on.
+  constexpr std::int64_t kTolerance = 60;
+  const std::int64_t built = session::changed_at(path);
+  std::string newer;
+  for (const SourceFile& file : program_.files()) {
+    if (file.lines_with_code.empty()) continue;
+    const auto& text = sources_.text(file);
+    if (!text.path.empty() && text.changed > built + kTolerance) newer += " " + file.name;
+  }
+  if (!newer.empty())
+    warnings.push_back("the image is older than its source:" + newer +
+                       "; lines may not match, build it again and `reload`");
+
+  const Symbol* end = program_.find_symbol("__bss_end");
+  if (end == nullptr) end = program_.find_symbol("_end");
+  const Symbol* begin = program_.find_symbol("__data_start");
+  static_end_.reset();
+  static_begin_.reset();
+  if (end != nullptr && end->address.space == Space::kData) static_end_ = end->address.offset;
+  if (begin != nullptr && begin->address.space == Space::kData) static_begin_ = begin->address.offset;
+  machine().guard_stack(static_begin_.value_or(0), static_begin_ ? static_end_.value_or(0) : 0);
+  bind_all();
+  begin_run();
+  counted_.reset();
+  finish({Outcome::Kind::kTarget, {}, Pause::Cause::kReady, {}, {}}, Pause::Cause::kReady, "loaded");
+  remember();
+  return warnings;
+}
+
+Session::Session(Chip chip) : core_(std::make_unique<Core>(std::move(chip))) {}
+Session::~Session() = default;
+Session::Session(Session&&) noexcept = default;
+Session& Session::operator=(Session&&) noexcept = default;
+
+void Session::set_listener(Listener* listener) { core_->listener_ = listener; }
+void Session::add_source_folder(const std::string& folder) { core_->sources_.add_folder(folder); }
+
+Result<std::vector<std::string>> Session::open(const std::string& path) { return core_->open(path); }
+Result<std::vector<std::string>> Session::reload(const std::string& path) {
+  if (path.empty() && core_->image_path_.empty())
+    return fail(ErrorCode::kUsage, "no image has been loaded yet", "name one: reload main.elf");
+  return core_->open(path.empty() ? core_->image_path_ : path);
+}
+const Program& Session::program() const { return core_->program_; }
+const Chip& Session::chip() const { return core_->chip_; }
+const std::string& Session::image_path() const { return core_->image_path_; }
+
+Result<Breakpoint> Session::pause_at(const BreakpointSpec& spec) { return core_->add(spec); }
+std::vector<Breakpoint> Session::breakpoints() const {
+  std::vector<Breakpoint> out;
+  for (const auto& entry : core_->breakpoints_) out.push_back(entry.point);
+  return out;
+}
+Result<void> Session::enable(unsigned id, bool on) { return core_->enable(id, on); }
+Result<void> Session::rearm(unsigned id) { return core_->rearm(id); }
+Result<void> Session::remove(unsigned id) { return core_->remove(id); }
+void Session::all_breakpoints(bool on) {
+  core_->breakpoints_on_ = on;
+  core_->sync_marks();
+}
+bool Session::all_breakpoints_on() const { return core_->breakpoints_on_; }
+
+Pause Session::go() { return core_->go({}, Pause::Cause::kStep); }
+Result<Pause> Session::go_to(const std::string& place) { return core_->go_to(place); }
+Pause Session::go_for(std::uint64_t cycles) {
+  isa::RunRequest request;
+  request.until_ticks = core_->machine().ticks() + cycles;
+  return core_->go(request, Pause::Cause::kTimeUp);
+}
+Result<Pause> Session::go_until(const std::string& expression) {
+  return core_->go_until(expression);
+}
+Result<Pause> Session::step(StepKind kind, StepUnit unit, std::uint64_t count) {
+  return core_->stepped(kind, unit, count);
+}
+Result<Pause> Session::move_to(const std::string& place) { return core_->move_to(place); }
+Pause Session::reset() { return core_->reset(); }
+void Session::request_pause() { core_->pause_requested_ = true; }
+bool Session::running() const { return core_->running_; }
+
+const Pause& Session::pause() const { return core_->pause_; }
+
+Result<Value> Session::evaluate(const std::string& text, Format format) const {
+  const session::Scope scope = core_->scope();
+  auto expression = session::Expression::parse(text, scope);
+  if (!expression) return fail(expression.error());
+  auto operand = expression->evaluate(scope);
+  if (!operand) return fail(operand.error());
+  Value value = operand->value;
+  value.text = session::written(*operand, format, scope);
+  return value;
+}
+
+Result<bool> Session::holds(const std::string& text) const {
+  const session::Scope scope = core_->scope();
+  auto expression = session::Expression::parse(text, scope);
+  if (!expression) return fail(expression.error());
+  return expression->holds(scope);
+}
+
+Result<Location> Session::locate(const std::string& place) const {
+  auto addresses = core_->resolve(place);
+  if (!addresses) return fail(addresses.error());
+  return core_->location((*addresses)[0]);
+}
+
+Result<SourceView> Session::source(const std::string& place, unsigned around) const {
+  return core_->source(place, around);
+}
+Result<DisassemblyView> Session::disassembly(const std::string& place, unsigned count,
+                                             bool mixed) const {
+  return core_->disassembly(place, count, mixed);
+}
+
+std::vector<RegisterView> Session::registers() const {
+  std::vector<RegisterView> out;
+  const auto& names = core_->machine().target().registers();
+  for (unsigned i = 0; i < names.size(); ++i)
+    out.push_back({names[i].name, names[i].bits, core_->machine().register_value(i),
+                   core_->before_->register_value(i)});
+  return out;
+}
+
+std::vector<FlagView> Session::flags() const {
+  std::vector<FlagView> out;
+  const std::string letters = core_->machine().flag_letters();
+  for (std::size_t i = 0; i < letters.size(); ++i) {
+    const auto bit = letters.size() - 1 - i;
+    out.push_back({letters[i], (core_->machine().flags() >> bit & 1U) != 0,
+                   (core_->before_->flags() >> bit & 1U) != 0});
+  }
+  return out;
+}
+
+Result<MemoryView> Session::memory(const std::string& area, std::optional<std::uint32_t> begin,
+                                   std::uint32_t length) const {
+  return core_->memory(area, begin, length);
+}
+
+std::vector<IoView> Session::io(const std::string& like) const {
+  std::vector<IoView> out;
+  const auto word = [](const isa::Machine& machine, const IoRegister& io) {
+    std::uint32_t value = 0;
+    for (unsigned i = 0; i < io.bytes; ++i)
+      value |= std::uint32_t{machine.peek({Space::kData, io.address + i}).value_or(0)} << (8 * i);
+    return value;
+  };
+  const auto matches = [&](const std::string& name) {
+    return name.size() >= like.size() &&
+           base::equal_ignoring_case(std::string_view(name).substr(0, like.size()), like);
+  };
+  for (const IoRegister& io : core_->machine().info().io)
+    if (like.empty() || matches(io.peripheral) || matches(io.name))
+      out.push_back({io, word(core_->machine(), io), word(*core_->before_, io)});
+  return out;
+}
+
+std::vector<PinView> Session::pins() const {
+  std::vector<PinView> out;
+  const auto before = core_->before_->pins();
+  for (const PinState& pin : core_->machine().pins())
+    out.push_back({pin, before[out.size()].level});
+  return out;
+}
+
+StackView Session::stack(unsigned slots) const { return core_->stack(slots); }
+std::vector<CallLevel> Session::callers() const { return core_->callers(); }
+
+TimeView Session::time() const {
+  const Pause& pause = core_->pause_;
+  return {pause.cycles, pause.cycles_since, pause.time, pause.since, core_->machine().info().clock_hz};
+}
+
+std::vector<VariableView> Session::globals(const std::string& like) const {
+  std::vector<VariableView> out;
+  const session::Scope now = core_->scope();
+  const session::Scope then{core_->program_, *core_->before_, core_->static_end_};
+  for (const Variable& v : core_->program_.variables()) {
+    if (v.name.find(like) == std::string::npos) continue;
+    VariableView view;
+    view.name = v.name;
+    view.type = core_->program_.types()[v.type].name;
+    view.function = v.function;
+    view.file = core_->program_.files()[v.file].name;
+    view.address = v.address;
+    const std::string text =
+        v.name + " in " + (v.function.empty() ? view.file : v.function);
+    if (auto expression = session::Expression::parse(text, now)) {
+      const auto written = [&](const session::Scope& scope) -> std::string {
+        auto operand = expression->evaluate(scope);
+        return operand ? session::written(*operand, {}, scope) : "(" + operand.error().what + ")";
+      };
+      view.value = written(now);
+      view.before = written(then);
+    }
+    out.push_back(std::move(view));
+  }
+  return out;
+}
+
+Result<Explanation> Session::explain(const std::string& place) const {
+  auto addresses = core_->resolve(place);
+  if (!addresses) return fail(addresses.error());
+  return core_->machine().target().explain(core_->machine(), (*addresses)[0]);
+}
+
+std::vector<std::string> Session::names(const std::string& start) const {
+  std::vector<std::string> all = session::known_names(core_->scope());
+  for (const SourceFile& f : core_->program_.files())
+    if (!f.lines_with_code.empty()) all.push_back(f.name + ":");
+  const ChipInfo& info = core_->machine().info();
+  for (const IoRegister& io : info.io) all.push_back("chip." + io.name);
+  for (const auto& r : core_->machine().target().registers()) all.push_back("chip." + r.name);
+  for (const MemoryArea& area : info.memories) all.push_back("chip." + area.name + "[");
+  for (const char* fact : {"chip.cycles", "chip.time", "chip.stack.free", "chip.stack.deepest",
+                           "chip.stack.used", "here"})
+    all.emplace_back(fact);
+  for (const PinState& pin : core_->machine().pins()) all.push_back("pin." + pin.name);
+  for (const std::string& port : info.serial_ports) all.push_back(port);
+  std::vector<std::string> out;
+  for (const std::string& name : all)
+    if (name.size() > start.size() && name.compare(0, start.size(), start) == 0) out.push_back(name);
+  std::sort(out.begin(), out.end());
+  out.erase(std::unique(out.begin(), out.end()), out.end());
+  return out;
+}
+
+Result<Value> Session::let(const std::string& object, const std::string& text) {
+  const session::Scope scope = core_->scope();
+  auto to = session::Expression::parse(object, scope);
+  if (!to) return fail(to.error());
+  auto from = session::Expression::parse(text, scope);
+  if (!from) return fail(from.error());
+  auto target = to->evaluate(scope);
+  if (!target) return fail(target.error());
+  auto value = from->evaluate(scope);
+  if (!value) return fail(value.error());
+  if (target->value.kind == Value::Kind::kAggregate || value->value.kind == Value::Kind::kAggregate)
+    return fail(ErrorCode::kUsage, "a structure or array cannot be assigned whole",
+                "assign to a member or an element");
+  std::uint64_t raw = static_cast<std::uint64_t>(value->value.integer);
+  if (target->value.kind == Value::Kind::kReal) {
+    const auto real = static_cast<float>(value->value.kind == Value::Kind::kReal
+                                             ? value->value.real
+                                             : static_cast<double>(value->value.integer));
+    std::uint32_t word = 0;
+    static_assert(sizeof word == sizeof real);
+    std::copy_n(reinterpret_cast<const char*>(&real), sizeof real, reinterpret_cast<char*>(&word));
+    raw = word;
+  } else if (value->value.kind == Value::Kind::kReal) {
+    raw = static_cast<std::uint64_t>(static_cast<std::int64_t>(value->value.real));
+  }
+  if (auto stored = session::store(core_->machine(), target->place, raw); !stored)
+    return fail(stored.error());
+  core_->deliver();
+  core_->pause_.where = core_->location(core_->machine().pc());
+  return evaluate(object);
+}
+
+Result<void> Session::drive(const std::string& pin, std::optional<bool> level) {
+  return core_->machine().drive(pin, level);
+}
+Result<void> Session::send(const std::string& port, const std::string& bytes) {
+  return core_->machine().send(port, bytes);
+}
+
+}  // namespace lucid

@@ -1,0 +1,290 @@
+// SPDX-License-Identifier: MIT
+// Values as text.
+#include <fmt/format.h>
+
+#include <cmath>
+#include <cstring>
+
+#include "base/text.h"
+#include "lucid/time.h"
+#include "session/expression.h"
+
+namespace lucid {
+namespace session {
+namespace {
+
+constexpr unsigned kMostElements = 24;
+constexpr unsigned kMostDepth = 3;
+
+std::string escaped(unsigned char c) {
+  switch (c) {
+    case '\n': return "\\n";
+    case '\r': return "\\r";
+    case '\t': return "\\t";
+    case '\0': return "\\0";
+    case '\\': return "\\\\";
+    case '"': return "\\\"";
+    default: break;
+  }
+  return c >= 0x20 && c < 0x7f ? std::string(1, static_cast<char>(c)) : fmt::format("\\x{:02x}", c);
+}
+
+std::uint64_t bits_of(const Value& v) {
+  const auto raw = static_cast<std::uint64_t>(v.integer);
+  return v.bits >= 64 ? raw : raw & ((std::uint64_t{1} << v.bits) - 1);
+}
+
+class Writer {
+ public:
+  explicit Writer(const Scope& scope) : scope_(scope) {}
+
+  std::string text(const Operand& o, Format format, unsigned depth) {
+    const Value& v = o.value;
+    if (v.kind == Value::Kind::kAggregate) return aggregate(o, format, depth);
+    if (v.kind == Value::Kind::kTime) {
+      const bool negative = v.integer < 0;
+      const auto magnitude = static_cast<std::uint64_t>(negative ? -v.integer : v.integer);
+      return (negative ? "-" : "") + to_text(Picoseconds{magnitude});
+    }
+    if (v.kind == Value::Kind::kReal) return fmt::format("{:.7g}", v.real);
+    const std::uint64_t raw = bits_of(v);
+    switch (format.kind) {
+      case Format::Kind::kDecimal: return fmt::format("{}", as_signed(v));
+      case Format::Kind::kUnsigned: return fmt::format("{}", raw);
+      case Format::Kind::kHex: return fmt::format("{:#0{}x}", raw, (v.bits + 3) / 4 + 2);
+      case Format::Kind::kBinary: return binary(raw, v.bits);
+      case Format::Kind::kCharacter:
+        return "'" + escaped(static_cast<unsigned char>(raw)) + "'";
+      case Format::Kind::kReal: {
+        const auto word = static_cast<std::uint32_t>(raw);
+        float real = 0;
+        std::memcpy(&real, &word, 4);
+        return fmt::format("{:.7g}", static_cast<double>(real));
+      }
+      case Format::Kind::kFixed:
+        return fmt::format("{:.7g}",
+                           std::ldexp(static_cast<double>(v.is_signed ? as_signed(v) : v.integer),
+                                      -format.fraction_bits));
+      case Format::Kind::kTime: return to_text(Picoseconds{raw});
+      case Format::Kind::kText:
+        return text_at({Space::kData, static_cast<std::uint32_t>(raw)}, kMostText);
+      case Format::Kind::kRaw: {
+        std::string out;
+        for (unsigned i = 0; i < (v.bits + 7U) / 8; ++i)
+          out += fmt::format("{}{:02x}", i == 0 ? "" : " ", raw >> (8 * i) & 0xff);
+        return out;
+      }
+      case Format::Kind::kNatural: break;
+    }
+    return natural(o);
+  }
+
+ private:
+  static constexpr std::uint32_t kMostText = 80;
+
+  static std::int64_t as_signed(const Value& v) {
+    const std::uint64_t raw = bits_of(v);
+    if (v.bits >= 64 || (raw >> (v.bits - 1) & 1U) == 0) return static_cast<std::int64_t>(raw);
+    return static_cast<std::int64_t>(raw) - (std::int64_t{1} << v.bits);
+  }
+
+  static std::string binary(std::uint64_t raw, unsigned bits) {
+    std::string out = "0b";
+    for (unsigned i = bits; i-- > 0;) {
+      out += (raw >> i & 1U) != 0 ? '1' : '0';
+      if (i % 4 == 0 && i != 0) out += '_';
+    }
+    return out;
+  }
+
+  std::string text_at(Address address, std::uint32_t most) const {
+    std::string out = "\"";
+    for (std::uint32_t i = 0; i < most; ++i) {
+      const auto byte = scope_.machine.peek({address.space, address.offset + i});
+      if (!byte) return out + "\"… (no memory behind it)";
+      if (*byte == 0) return out + "\"";
+      out += escaped(*byte);
+    }
+    return out + "\"…";
+  }
+
+  std::string natural(const Operand& o) const {
+    const Value& v = o.value;
+    const Type* t = o.type != 0 ? &scope_.program.types()[o.type] : nullptr;
+    if (t != nullptr) {
+      switch (t->kind) {
+        case Type::Kind::kBool: return v.integer != 0 ? "true" : "false";
+        case Type::Kind::kChar:
+          return fmt::format("'{}' ({})", escaped(static_cast<unsigned char>(v.integer)), v.integer);
+        case Type::Kind::kEnum:
+          for (const Type::Enumerator& e : t->enumerators)
+            if (e.value == v.integer) return fmt::format("{} ({})", e.name, v.integer);
+          return fmt::format("{} (no enumerator)", v.integer);
+        case Type::Kind::kPointer: return pointer(*t, v);
+        default: break;
+      }
+    }
+    if (v.wrapped) return fmt::format("{} (signed: {})", v.integer, as_signed(v));
+    if (!v.is_signed) return fmt::format("{}", static_cast<std::uint64_t>(v.integer));
+    return fmt::format("{}", v.integer);
+  }
+
+  std::string pointer(const Type& t, const Value& v) const {
+    const auto offset = static_cast<std::uint32_t>(v.integer);
+    std::string out = fmt::format("{:#06x}", offset);
+    if (offset == 0) return out;
+    if (scope_.program.types()[t.target].kind == Type::Kind::kChar)
+      return out + " " + text_at({Space::kData, offset}, 40);
+    for (const Variable& variable : scope_.program.variables()) {
+      const std::uint32_t bytes = scope_.program.types()[variable.type].bytes;
+      if (variable.address.space != Space::kData || offset < variable.address.offset ||
+          offset >= variable.address.offset + std::max(bytes, 1U))
+        continue;
+      const std::uint32_t into = offset - variable.address.offset;
+      return out + " → " + variable.name + (into == 0 ? "" : fmt::format(" + {}", into));
+    }
+    return out;
+  }
+
+  std::string aggregate(const Operand& o, Format format, unsigned depth) {
+    if (o.type == 0) {  // a range of bytes
+      std::string out;
+      for (std::int64_t i = 0; i < o.value.integer && i < 64; ++i)
+        out += fmt::format("{}{:02x}", i == 0 ? "" : " ",
+                           scope_.machine
+                               .peek({o.place.address.space,
+                                      o.place.address.offset + static_cast<std::uint32_t>(i)})
+                               .value_or(0));
+      return o.value.integer > 64 ? out + " …" : out;
+    }
+    const Type& t = scope_.program.types()[o.type];
+    if (depth >= kMostDepth) return "{…}";
+    if (t.kind == Type::Kind::kArray) {
+      if (scope_.program.types()[t.target].kind == Type::Kind::kChar &&
+          (format.kind == Format::Kind::kNatural || format.kind == Format::Kind::kText))
+        return characters(o.place.address, t.count);
+      return array(o, t, format, depth);
+    }
+    std::string out = "{";
+    for (const Type::Member& m : t.members) {
+      if (out.size() > 1) out += ", ";
+      out += m.name + " = " +
+             part({o.place.address.space, o.place.address.offset + m.offset}, m.type, format, depth,
+                  m.bit_offset, m.bit_size);
+    }
+    return out + "}";
+  }
+
+  /// All of a character array: zeros at its end are folded.
+  std::string characters(Address address, std::uint32_t count) const {
+    std::string out = "\"";
+    std::uint32_t last = 0;
+    for (std::uint32_t i = 0; i < count; ++i)
+      if (scope_.machine.peek({address.space, address.offset + i}).value_or(0) != 0) last = i + 1;
+    for (std::uint32_t i = 0; i < last && i < 200; ++i)
+      out += escaped(scope_.machine.peek({address.space, address.offset + i}).value_or(0));
+    return out + (last > 200 ? "\"…" : "\"");
+  }
+
+  std::string array(const Operand& o, const Type& t, Format format, unsigned depth) {
+    const std::uint32_t bytes = scope_.program.types()[t.target].bytes;
+    std::string out = "{";
+    std::string previous;
+    unsigned repeats = 0;
+    unsigned written = 0;
+    const auto flush = [&] {
+      if (repeats == 0) return;
+      if (out.size() > 1) out += ", ";
+      out += repeats > 1 ? fmt::format("{} × {}", previous, repeats) : previous;
+      ++written;
+    };
+    for (std::uint32_t i = 0; i < t.count; ++i) {
+      std::string element = part({o.place.address.space, o.place.address.offset + i * bytes},
+                                 t.target, format, depth, 0, 0);
+      if (repeats != 0 && element == previous) {
+        ++repeats;
+        continue;
+      }
+      flush();
+      if (written >= kMostElements) return out + ", …}";
+      previous = std::move(element);
+      repeats = 1;
+    }
+    flush();
+    return out + "}";
+  }
+
+  std::string part(Address address, unsigned type, Format format, unsigned depth,
+                   std::uint8_t bit_offset, std::uint8_t bit_size) {
+    const Type& t = scope_.program.types()[type];
+    Operand o;
+    o.type = type;
+    o.place.kind = Place::Kind::kMemory;
+    o.place.address = address;
+    if (t.kind == Type::Kind::kArray || t.kind == Type::Kind::kStruct ||
+        t.kind == Type::Kind::kUnion) {
+      o.value.kind = Value::Kind::kAggregate;
+      return text(o, format, depth + 1);
+    }
+    if (t.bytes == 0 || t.bytes > 8) return "?";
+    std::uint64_t raw = 0;
+    const unsigned bytes = bit_size != 0 ? (bit_offset + bit_size + 7U) / 8 : t.bytes;
+    for (unsigned i = 0; i < bytes; ++i) {
+      const auto byte = scope_.machine.peek({address.space, address.offset + i});
+      if (!byte) return "(no memory)";
+      raw |= std::uint64_t{*byte} << (8 * i);
+    }
+    raw >>= bit_offset;
+    if (t.kind == Type::Kind::kFloat && t.bytes == 4) {
+      const auto word = static_cast<std::uint32_t>(raw);
+      float real = 0;
+      std::memcpy(&real, &word, 4);
+      return fmt::format("{:.7g}", static_cast<double>(real));
+    }
+    o.value.bits = bit_size != 0 ? bit_size : static_cast<std::uint8_t>(8 * t.bytes);
+    o.value.is_signed = t.kind == Type::Kind::kSigned || t.kind == Type::Kind::kChar;
+    if (o.value.bits < 64) raw &= (std::uint64_t{1} << o.value.bits) - 1;
+    o.value.integer = static_cast<std::int64_t>(raw);
+    if (o.value.is_signed) o.value.integer = as_signed(o.value);
+    return text(o, format, depth + 1);
+  }
+
+  const Scope& scope_;
+};
+
+}  // namespace
+
+std::string written(const Operand& operand, Format format, const Scope& scope) {
+  return Writer(scope).text(operand, format, 0);
+}
+
+}  // namespace session
+
+Result<Format> parse_format(const std::string& name) {
+  using Kind = Format::Kind;
+  struct Row {
+    const char* name;
+    Kind kind;
+  };
+  constexpr Row kRows[] = {{"dec", Kind::kDecimal},   {"unsigned", Kind::kUnsigned},
+                           {"hex", Kind::kHex},       {"bin", Kind::kBinary},
+                           {"bits", Kind::kBinary},   {"char", Kind::kCharacter},
+                           {"text", Kind::kText},     {"real", Kind::kReal},
+                           {"time", Kind::kTime},     {"raw", Kind::kRaw}};
+  std::vector<std::string> names{"q8.8"};
+  for (const Row& row : kRows) {
+    if (name == row.name) return Format{row.kind, 0};
+    names.emplace_back(row.name);
+  }
+  if (const std::size_t dot = name.find('.'); name.size() > 3 && name[0] == 'q' && dot != name.npos) {
+    const auto whole = base::parse_unsigned(std::string_view(name).substr(1, dot - 1));
+    const auto fraction = base::parse_unsigned(std::string_view(name).substr(dot + 1));
+    if (whole && fraction && *whole + *fraction <= 64)
+      return Format{Kind::kFixed, static_cast<std::uint8_t>(*fraction)};
+  }
+  std::string hint = base::did_you_mean(name, names);
+  if (hint.empty()) hint = "formats are dec unsigned hex bin char text real q8.8 time raw";
+  return fail(ErrorCode::kUsage, "there is no format '" + name + "'", hint);
+}
+
+}  // namespace lucid
