@@ -211,7 +211,7 @@ void Console::stand(const Pause& pause) {
   standing.pause = pause;
   if (unit_ == StepUnit::kLine && !pause.where.file.empty()) {
     if (auto source = session_->source("here", 2)) standing.source = *source;
-  } else if (auto rows = session_->disassembly("here", 8, false)) {
+  } else if (auto rows = session_->disassembly("here", pause.cause == Pause::Cause::kReady ? 2 : 8)) {
     standing.disassembly = *rows;
   }
   if (pause.cycles_since != 0)

@@ -133,6 +133,7 @@ class TextWriter {
   std::string operator()(const Registers& r) const {
     std::string out;
     std::string changes;
+    unsigned changed = 0;
     unsigned column = 0;
     for (const RegisterView& reg : r.registers) {
       if (reg.bits == 8 && reg.name[0] == 'r') {
@@ -140,7 +141,7 @@ class TextWriter {
         out += (reg.changed() ? style_.changed(cell) : cell) + (reg.changed() ? "*" : " ");
         if (++column % 8 == 0) out += "\n";
       }
-      if (reg.changed() && reg.name != "pc")
+      if (reg.changed() && reg.name != "pc" && ++changed <= 6)
         changes += fmt::format("{}{} {:#0{}x} → {:#0{}x}", changes.empty() ? "" : ", ", reg.name,
                                reg.before, reg.bits / 4 + 2, reg.value, reg.bits / 4 + 2);
     }
@@ -156,7 +157,8 @@ class TextWriter {
       flags += f.value != f.before ? style_.changed(cell) + "*" : cell;
     }
     if (!r.flags.empty()) out += flags + "\n";
-    if (!changes.empty()) out += style_.dim("  changed (*): ") + wrapped(changes, 15) + "\n";
+    if (!changes.empty()) out += style_.dim("  changed (*): ") +
+             wrapped(changes + (changed > 6 ? fmt::format(", {} more", changed - 6) : ""), 15) + "\n";
     return out;
   }
 
@@ -241,21 +243,30 @@ class TextWriter {
   }
 
   std::string operator()(const Pins& p) const {
-    std::string out = style_.dim(" pin   is      level  driven by") + "\n";
-    for (const PinView& view : p.pins) {
-      const PinState& pin = view.pin;
-      std::string drivers = pin.taken_by;
-      if (drivers.empty() && pin.output) drivers = "the port";
-      if (pin.pull_up) drivers += (drivers.empty() ? "" : ", ") + std::string("pull-up");
-      if (pin.driven) drivers += fmt::format("{}outside, {}", drivers.empty() ? "" : "; ", pin.driven_high ? "high" : "low");
-      if (pin.floating) drivers += drivers.empty() ? "nobody: floating" : "; floating";
-      if (pin.contention) drivers += " - contention";
-      std::string level = pin.level ? "high" : "low";
-      if (pin.level != view.level_before) level += "*";
-      std::string line = fmt::format(" {:<5} {:<7} ", pin.name, pin.output ? "output" : "input");
-      line += pin.level != view.level_before ? style_.changed(fmt::format("{:<6}", level)) : fmt::format("{:<6}", level);
-      line += " " + (pin.contention ? style_.bad(drivers) : pin.floating ? style_.dim(drivers) : drivers);
-      out += line + "\n";
+    std::string out = style_.dim(" pin      is      level  driven by") + "\n";
+    for (std::size_t i = 0; i < p.pins.size(); ++i) {
+      const PinView& view = p.pins[i];
+      const std::string drivers = drivers_of(view.pin);
+      // Neighbours that nobody cares about share a line.
+      std::size_t last = i;
+      const auto idle = [](const PinView& v) {
+        return v.pin.floating && v.pin.taken_by.empty() && v.pin.level == v.level_before;
+      };
+      while (idle(view) && last + 1 < p.pins.size() && idle(p.pins[last + 1]) &&
+             p.pins[last + 1].pin.name[1] == view.pin.name[1])
+        ++last;
+      const std::string names =
+          last == i ? view.pin.name : view.pin.name + "-" + p.pins[last].pin.name;
+      i = last;
+      const bool changed = view.pin.level != view.level_before;
+      const std::string level =
+          fmt::format("{:<6}", std::string(view.pin.level ? "high" : "low") + (changed ? "*" : ""));
+      out += fmt::format(" {:<8} {:<7} ", names, view.pin.output ? "output" : "input");
+      out += (changed ? style_.changed(level) : level) + " ";
+      out += (view.pin.contention ? style_.bad(drivers)
+              : view.pin.floating ? style_.dim(drivers)
+                                  : drivers) +
+             "\n";
     }
     return out;
   }
@@ -329,6 +340,17 @@ class TextWriter {
   }
 
  private:
+  static std::string drivers_of(const PinState& pin) {
+    std::string out = pin.taken_by;
+    const auto add = [&](const std::string& text) { out += (out.empty() ? "" : ", ") + text; };
+    if (out.empty() && pin.output) add("the port");
+    if (pin.pull_up) add("pull-up");
+    if (pin.driven) add(pin.driven_high ? "high from outside" : "low from outside");
+    if (pin.floating) add(out.empty() ? "nobody: floating" : "floating");
+    if (pin.contention) add("contention");
+    return out;
+  }
+
   [[nodiscard]] std::string headline(const Pause& p) const {
     std::string cause;
     switch (p.cause) {

@@ -18,7 +18,7 @@
 
 #define HOT_LIMIT 13000 /* 0.1 degrees */
 #define COMMAND_SIZE 12
-#define LAMP_TEST_MS 800
+#define LAMP_TEST_MS 125
 
 enum kiln_state { KILN_IDLE, KILN_RAMP, KILN_HOLD, KILN_COOL, KILN_FAULT };
 
@@ -183,9 +183,12 @@ int main(void) {
   set_sleep_mode(SLEEP_MODE_IDLE);
   if (!schedule_is_sound()) fail("schedule damaged");
   sei();
-  lamp_set(true); /* lamp test */
-  clock_wait_ms(LAMP_TEST_MS);
-  lamp_set(false);
+  for (uint8_t blink = 0; blink < 4; blink++) { /* lamp test */
+    lamp_set(true);
+    clock_wait_ms(LAMP_TEST_MS);
+    lamp_set(false);
+    clock_wait_ms(LAMP_TEST_MS);
+  }
   serial_text("kiln ready\r\n");
   for (;;) {
     uint16_t now = clock_ms();

@@ -12,7 +12,7 @@
 // call leaves the session as it was.
 //
 // Places, in every function that takes one: `42` (a line of the current file), `kiln.c:42`,
-// `control_step` (behind its prologue), `0x1f4` (an instruction), `here`.
+// `control_step` (behind its prologue), `control_step+0x4` and `0x1f4` (instructions), `here`.
 #ifndef LUCID_SESSION_H
 #define LUCID_SESSION_H
 

@@ -101,7 +101,7 @@ void read_symbols(Elf* elf, Elf_Scn* section, const GElf_Shdr& header, Image::Da
                                     : Symbol::Kind::kOther;
     out.address = placed(data.machine, static_cast<std::uint32_t>(symbol.st_value));
     out.size = static_cast<std::uint32_t>(symbol.st_size);
-    out.global = GELF_ST_BIND(symbol.st_info) != STB_LOCAL;
+    out.global = GELF_ST_BIND(symbol.st_info) == STB_GLOBAL;
     if (symbol.st_shndx == SHN_ABS && out.address.space == Space::kCode) continue;  // a constant
     data.symbols.push_back(std::move(out));
   }

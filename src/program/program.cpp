@@ -18,7 +18,16 @@ const LineRange* range_at(const std::vector<LineRange>& ranges, std::uint32_t ad
   return address < it->end ? &*it : nullptr;
 }
 
+/// Names that linker scripts give to the ends of sections, not to code.
+bool is_boundary(const std::string& name) {
+  for (const char* part : {"_start", "_end", "_etext", "__vectors"})
+    if (name.find(part) != std::string::npos) return true;
+  return false;
+}
+
 }  // namespace program
+
+using program::is_boundary;
 
 Program::Program() : data_(std::make_shared<Data>()) {}
 
@@ -46,9 +55,7 @@ Program Program::read(const Image& image) {
   for (const Symbol& symbol : data->symbols) {
     const bool code = symbol.address.space == Space::kCode &&
                       (symbol.kind == Symbol::Kind::kFunction || symbol.kind == Symbol::Kind::kOther);
-    const bool generated = symbol.name.substr(0, 2) == ".L" || symbol.name.substr(0, 1) == "_" ;
-    if (!code || (symbol.kind == Symbol::Kind::kOther && (!symbol.global || generated)) ||
-        symbol.name == "__vectors")
+    if (!code || (symbol.kind == Symbol::Kind::kOther && (!symbol.global || is_boundary(symbol.name))))
       continue;
     const auto same = [&](const Function& f) { return f.begin == symbol.address.offset; };
     if (std::any_of(data->functions.begin(), data->functions.end(), same)) continue;

@@ -28,10 +28,10 @@ Location Session::Core::location(std::uint32_t address) const {
 Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& place) const {
   using Addresses = std::vector<std::uint32_t>;
   if (place == "here") return Addresses{machine().pc()};
+  const unsigned unit = machine().target().convention().instruction_unit;
   const auto number = base::parse_unsigned(place);
   if (number && place.size() > 1 && (place[1] == 'x' || place[1] == 'b')) {
     const MemoryArea* flash = machine().area("flash");
-    const unsigned unit = machine().target().convention().instruction_unit;
     if (flash != nullptr && *number >= flash->end)
       return fail(ErrorCode::kOutOfRange,
                   fmt::format("{} is behind the end of flash, {:#06x}", place, flash->end));
@@ -52,6 +52,12 @@ Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& pla
     for (const Function* function : program_.find_functions(place))
       out.push_back(program_.body_of(*function));
     if (!out.empty()) return out;
+    if (const std::size_t plus = place.find('+'); plus != std::string::npos) {
+      const auto offset = base::parse_unsigned(place.substr(plus + 1));
+      for (const Function* function : program_.find_functions(place.substr(0, plus)))
+        if (offset && *offset < function->end - function->begin && *offset % unit == 0)
+          return Addresses{function->begin + static_cast<std::uint32_t>(*offset)};
+    }
     std::vector<std::string> names;
     for (const Function& f : program_.functions()) names.push_back(f.name);
     return fail(ErrorCode::kNotFound, fmt::format("there is no function '{}'", place),
