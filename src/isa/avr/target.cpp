@@ -74,7 +74,8 @@ Entry AvrTarget::entry_of(const Instruction& instruction) const {
                             instruction.address / 2);
   if (entry.op == kNoOp) return entry;
   const Flow flow = row(entry.op).flow;
-  if (flow == Flow::kJump || flow == Flow::kCall || flow == Flow::kBranch)
+  const bool relative = entry.length == 1;  // these wrap; a far jump is shown as it is written
+  if (relative && (flow == Flow::kJump || flow == Flow::kCall || flow == Flow::kBranch))
     entry.k &= static_cast<std::int32_t>(flash_bytes_ / 2 - 1);
   return entry;
 }
@@ -100,7 +101,7 @@ Instruction AvrTarget::decode(const std::vector<std::uint8_t>& bytes,
     instruction.flow = Flow::kNext;
   if (instruction.flow == Flow::kJump || instruction.flow == Flow::kCall ||
       instruction.flow == Flow::kBranch)
-    instruction.target = static_cast<std::uint32_t>(entry.k) * 2;
+    instruction.target = static_cast<std::uint32_t>(entry.k) * 2 % flash_bytes_;
   return instruction;
 }
 

@@ -1,0 +1,56 @@
+// SPDX-License-Identifier: MIT
+// Running the toolchain and other programs from tests.
+#ifndef LUCID_TESTS_TOOLS_H
+#define LUCID_TESTS_TOOLS_H
+
+#include <cstdint>
+#include <cstdio>
+#include <fstream>
+#include <sstream>
+#include <string>
+#include <sys/wait.h>
+#include <vector>
+
+namespace test {
+
+struct Output {
+  int code = -1;
+  std::string text;
+};
+
+/// Runs a shell command; standard error is part of the text.
+inline Output run(const std::string& command) {
+  Output out;
+  FILE* pipe = popen((command + " 2>&1").c_str(), "r");
+  if (pipe == nullptr) return out;
+  char buffer[4096];
+  for (std::size_t n = 0; (n = fread(buffer, 1, sizeof buffer, pipe)) > 0;) out.text.append(buffer, n);
+  const int status = pclose(pipe);
+  out.code = WIFEXITED(status) ? WEXITSTATUS(status) : 128;
+  return out;
+}
+
+inline std::string scratch(const std::string& name) { return std::string(LUCID_SCRATCH) + "/" + name; }
+
+inline void write(const std::string& path, const std::string& text) {
+  std::ofstream(path, std::ios::binary) << text;
+}
+
+inline std::string read(const std::string& path) {
+  std::ifstream in(path, std::ios::binary);
+  std::stringstream out;
+  out << in.rdbuf();
+  return out.str();
+}
+
+inline std::vector<std::uint8_t> bytes(const std::string& path) {
+  const std::string text = read(path);
+  return {text.begin(), text.end()};
+}
+
+inline const std::string kKilnOg = std::string(LUCID_KILN) + "/images/kiln-og.elf";
+inline const std::string kKilnOs = std::string(LUCID_KILN) + "/images/kiln-os.elf";
+
+}  // namespace test
+
+#endif  // LUCID_TESTS_TOOLS_H
