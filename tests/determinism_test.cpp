@@ -1,1 +1,111 @@
+// SPDX-License-Identifier: MIT
+// The test for ever: a run in one go, and the same run in random pieces with pauses, looks, copies
+// and breakpoints between, end in the same world.
 #include <catch2/catch.hpp>
+#include <random>
+
+#include "lucid/session.h"
+#include "tools.h"
+
+using namespace lucid;
+
+namespace {
+
+constexpr std::uint64_t kEnd = 24'000'000;  // 1.5 s of the kiln
+constexpr std::uint64_t kGo = 17'654'321;   // when the firing is started
+
+void inputs(Chip& chip) {
+  REQUIRE(chip.drive("PD2", false));
+  REQUIRE(chip.send("USART0", "T2500\nG\nP\n"));
+}
+
+Chip fresh(const std::string& elf) {
+  Chip chip = *Chip::make({"ATmega328P", 16'000'000});
+  REQUIRE(chip.load(*Image::open(elf)));
+  return chip;
+}
+
+/// Runs to exactly the boundary that a straight run reaches.
+void run_to(Chip& chip, std::uint64_t cycle) {
+  if (chip.cycles() < cycle) chip.run_for(cycle - chip.cycles());
+}
+
+}  // namespace
+
+TEST_CASE("a run in random pieces equals a run in one go") {
+  for (const std::string& elf : {test::kKilnOg, test::kKilnOs}) {
+    Chip straight = fresh(elf);
+    run_to(straight, kGo);
+    inputs(straight);
+    run_to(straight, kEnd);
+    const std::uint64_t expected = straight.hash();
+    const std::string output = straight.take_serial_output();
+
+    for (const unsigned seed : {11U, 12U, std::random_device{}()}) {
+      INFO(elf << ", seed " << seed);
+      std::mt19937 random(seed);
+      Chip chip = fresh(elf);
+      std::string sent;
+      bool started = false;
+      while (chip.cycles() < kEnd) {
+        const std::uint64_t next = started ? kEnd : kGo;
+        if (chip.cycles() >= next) {
+          inputs(chip);
+          started = true;
+          continue;
+        }
+        switch (random() % 6) {
+          case 0:
+            for (int i = 0; i < 200 && chip.cycles() < next; ++i) chip.step();
+            break;
+          case 1: chip = Chip(chip); break;
+          case 2:
+            for (std::uint32_t a = 0; a < 0x900; a += 7) (void)chip.peek({Space::kData, a});
+            (void)chip.pins();
+            (void)chip.hash();
+            break;
+          case 3: sent += chip.take_serial_output(); break;
+          default: run_to(chip, std::min(next, chip.cycles() + random() % 2'000'000)); break;
+        }
+      }
+      sent += chip.take_serial_output();
+      CHECK(chip.cycles() == straight.cycles());
+      CHECK(chip.hash() == expected);
+      CHECK(sent == output);
+    }
+  }
+}
+
+TEST_CASE("a session with breakpoints, steps and views ends in the same world") {
+  const Chip loaded = fresh(test::kKilnOg);
+  for (const unsigned seed : {21U, std::random_device{}()}) {
+    INFO("seed " << seed);
+    std::mt19937 random(seed);
+    Session session(*Chip::make({"ATmega328P", 16'000'000}));
+    REQUIRE(session.open(test::kKilnOg));
+    for (const char* place : {"clock_ms", "__vector_11", "buzzer_tick", "kiln.c:201"})
+      REQUIRE(session.pause_at({place, BreakpointSpec::Rule::kEvery, 1 + random() % 50}));
+    while (session.chip().cycles() < 3'990'000) {
+      switch (random() % 5) {
+        case 0: REQUIRE(session.step(StepKind::kInto, StepUnit::kInstruction, 1 + random() % 20)); break;
+        case 1: REQUIRE(session.step(StepKind::kOver, StepUnit::kLine)); break;
+        case 2: session.go_for(random() % 100'000); break;
+        case 3:
+          (void)session.callers();
+          (void)session.stack();
+          (void)session.globals();
+          (void)session.registers();
+          (void)session.memory("ram");
+          REQUIRE(session.source());
+          break;
+        default: session.go_for(10'000); break;
+      }
+    }
+    session.all_breakpoints(false);
+    session.go_for(10'000);
+    Chip straight = loaded;
+    run_to(straight, session.chip().cycles());
+    CHECK(session.chip().cycles() == straight.cycles());
+    CHECK(session.chip().hash() == straight.hash());
+  }
+}

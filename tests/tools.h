@@ -48,6 +48,26 @@ inline std::vector<std::uint8_t> bytes(const std::string& path) {
   return {text.begin(), text.end()};
 }
 
+/// An image from assembly (as avr-gcc takes it, registers by name), without start-up code.
+inline std::string assembled(const std::string& name, const std::string& source,
+                             const std::string& mcu = "atmega328p") {
+  const std::string path = scratch(name);
+  write(path + ".S", "#include <avr/io.h>\n#define IO(r) _SFR_IO_ADDR(r)\n" + source);
+  const Output built = run("avr-gcc -nostdlib -gdwarf-4 -mmcu=" + mcu + " -o " + path + ".elf " + path + ".S");
+  if (built.code != 0) std::fprintf(stderr, "%s\n", built.text.c_str());
+  return path + ".elf";
+}
+
+/// An image from C, with start-up code.
+inline std::string compiled(const std::string& name, const std::string& source, const std::string& flags,
+                            const std::string& mcu = "atmega328p") {
+  const std::string path = scratch(name);
+  write(path + ".c", source);
+  const Output built = run("avr-gcc " + flags + " -DF_CPU=16000000UL -mmcu=" + mcu + " -o " + path + ".elf " + path + ".c");
+  if (built.code != 0) std::fprintf(stderr, "%s\n", built.text.c_str());
+  return path + ".elf";
+}
+
 inline const std::string kKilnOg = std::string(LUCID_KILN) + "/images/kiln-og.elf";
 inline const std::string kKilnOs = std::string(LUCID_KILN) + "/images/kiln-os.elf";
 

@@ -34,12 +34,12 @@ namespace lucid {
 /// When a breakpoint pauses. A pass is counted when the condition holds and the marked instruction
 /// executes next: not when it is skipped, not when an interrupt is entered first.
 struct BreakpointSpec {
-  std::string place;
+  std::string place = {};
   enum class Rule : std::uint8_t { kAlways, kOn, kFrom, kEvery } rule = Rule::kAlways;
   std::uint64_t count = 1;   ///< on the count-th pass, from it on, or at every count passes
-  std::string condition;     ///< an expression; empty: always
+  std::string condition = {};  ///< an expression; empty: always
   bool once = false;         ///< removed after its first pause
-  std::string log;           ///< instead of pausing: a message, `{EXPR}` filled in
+  std::string log = {};      ///< instead of pausing: a message, `{EXPR}` filled in
 };
 
 struct Breakpoint {
