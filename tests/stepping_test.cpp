@@ -1,1 +1,210 @@
+// SPDX-License-Identifier: MIT
+// Steps at every optimisation level, recursion, interrupts, and the call stack against one that only
+// this test keeps.
 #include <catch2/catch.hpp>
+#include <map>
+
+#include "lucid/session.h"
+#include "tools.h"
+
+using namespace lucid;
+using Cause = Pause::Cause;
+
+namespace {
+
+const char* const kSource = R"(#include <avr/interrupt.h>
+#include <avr/io.h>
+#include <stdint.h>
+volatile uint16_t result, ticks;
+__attribute__((noinline)) uint16_t factorial(uint8_t n) {
+  uint16_t below;
+  if (n <= 1)
+    return 1;
+  below = factorial(n - 1);
+  return n * below;
+}
+__attribute__((noinline)) void leaf(void) {
+  result++;
+}
+ISR(TIMER1_COMPA_vect) {
+  ticks++;
+}
+int main(void) {
+  OCR1A = 150;
+  TIMSK1 = _BV(OCIE1A);
+  TCCR1B = _BV(WGM12) | _BV(CS10);
+  sei();
+  for (;;) {
+    result = factorial(5);
+    leaf();
+    leaf(), leaf();
+    result = 0;
+  }
+}
+)";
+
+Session opened(const std::string& level) {
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(test::compiled("steps" + level, kSource, level + " -gdwarf-4")));
+  return session;
+}
+
+}  // namespace
+
+TEST_CASE("line steps over, into and out, at every optimisation level") {
+  for (const std::string level : {"-O0", "-Og", "-O1", "-O2", "-Os"}) {
+    INFO(level);
+    Session session = opened(level);
+    const std::string file = "steps" + level + ".c";
+    REQUIRE(session.go_to(file + ":24"));
+    // Over: each line once, in order, however often interrupts and recursion come between.
+    for (int round = 0; round < 20; ++round) {
+      for (const unsigned line : {25U, 26U, 27U, 24U}) {
+        auto pause = session.step(StepKind::kOver, StepUnit::kLine);
+        if (pause && pause->where.line == 28)  // the loop's closing brace has code at -O0
+          pause = session.step(StepKind::kOver, StepUnit::kLine);
+        REQUIRE(pause);
+        INFO("round " << round);
+        REQUIRE(pause->where.line == line);
+        REQUIRE(pause->where.function == "main");
+      }
+      REQUIRE(session.evaluate("result")->integer == 0);
+    }
+    CHECK(session.evaluate("ticks")->integer > 20);
+    // Into: behind the prologue of the function.
+    auto pause = session.step(StepKind::kInto, StepUnit::kLine);
+    REQUIRE(pause);
+    CHECK(pause->where.function == "factorial");
+    CHECK(pause->where.line >= 5);
+    CHECK(pause->where.line <= 7);
+    // Down to the innermost call and out of it, level by level.
+    REQUIRE(session.pause_at({file + ":8", BreakpointSpec::Rule::kAlways, 1, "", true}));
+    session.go();
+    if (session.pause().cause == Cause::kBreakpoint && level != "-O2") {
+      auto levels = session.callers();
+      std::size_t depth = 0;
+      for (const CallLevel& l : levels) depth += l.where.function == "factorial" ? 1 : 0;
+      CHECK(depth == 5);
+      for (std::size_t d = depth; d > 1; --d) {
+        REQUIRE(session.step(StepKind::kOut, StepUnit::kLine));
+        CHECK(session.callers().size() == levels.size() - (depth - d + 1));
+        CHECK(session.pause().where.function == "factorial");
+      }
+      REQUIRE(session.step(StepKind::kOut, StepUnit::kLine));
+      CHECK(session.pause().where.function == "main");
+      CHECK(session.pause().where.line == 24);
+    }
+  }
+}
+
+TEST_CASE("two calls on a line: into enters each of them") {
+  Session session = opened("-Og");
+  REQUIRE(session.go_to("steps-Og.c:26"));
+  for (int i = 0; i < 2; ++i) {
+    auto pause = session.step(StepKind::kInto, StepUnit::kLine);
+    REQUIRE(pause);
+    CHECK(pause->where.function == "leaf");
+    pause = session.step(StepKind::kOut, StepUnit::kLine);
+    REQUIRE(pause);
+    CHECK(pause->where.function == "main");
+  }
+  // The second call is the last instruction of its line: out of it is at the next one.
+  CHECK(session.pause().where.line == 27);
+  CHECK(session.pause().where.line_begins);
+}
+
+TEST_CASE("a breakpoint inside a call that is stepped over still pauses") {
+  Session session = opened("-Og");
+  REQUIRE(session.go_to("steps-Og.c:25"));
+  REQUIRE(session.pause_at({"leaf"}));
+  const auto pause = session.step(StepKind::kOver, StepUnit::kLine);
+  REQUIRE(pause);
+  CHECK(pause->cause == Cause::kBreakpoint);
+  CHECK(pause->where.function == "leaf");
+  SECTION("and one in an interrupt handler, too") {
+    REQUIRE(session.remove(1));
+    REQUIRE(session.pause_at({"steps-Og.c:16"}));
+    bool in_handler = false;
+    for (int i = 0; i < 200 && !in_handler; ++i) {
+      const auto stepped = session.step(StepKind::kOver, StepUnit::kLine);
+      REQUIRE(stepped);
+      in_handler = stepped->cause == Cause::kBreakpoint && stepped->where.function == "__vector_11";
+    }
+    CHECK(in_handler);
+    const auto levels = session.callers();
+    CHECK(levels.back().interrupt);
+    CHECK(levels.front().where.function == "main");
+  }
+}
+
+TEST_CASE("instruction steps enter interrupt handlers and say so; over runs a call through") {
+  Session session = opened("-Og");
+  REQUIRE(session.go_to("steps-Og.c:24"));
+  bool entered = false;
+  for (int i = 0; i < 2000 && !entered; ++i) {
+    const auto pause = session.step(StepKind::kInto, StepUnit::kInstruction);
+    REQUIRE(pause);
+    entered = pause->detail == "interrupt TIMER1_COMPA was entered";
+    if (entered) CHECK(pause->where.address == 11 * 4);
+  }
+  CHECK(entered);
+  REQUIRE(session.go_to("steps-Og.c:25"));
+  while (session.chip().instruction_at(session.chip().pc()).flow != Flow::kCall)
+    REQUIRE(session.step(StepKind::kOver, StepUnit::kInstruction));
+  const std::uint32_t call = session.chip().pc();
+  const std::uint32_t sp = session.chip().sp();
+  REQUIRE(session.step(StepKind::kOver, StepUnit::kInstruction));
+  CHECK(session.chip().pc() == call + session.chip().instruction_at(call).size);
+  CHECK(session.chip().sp() == sp);
+}
+
+TEST_CASE("the call stack agrees with executed calls, returns and interrupts, at each instruction") {
+  struct Image {
+    std::string elf;
+    std::string from;      // a place in main
+    std::uint64_t cycles;  // before that
+  };
+  std::vector<Image> images{{test::kKilnOg, "kiln.c:201", 31'990'000}, {test::kKilnOs, "kiln.c:201", 31'990'000}};
+  for (const std::string level : {"-O0", "-Og", "-O2", "-Os"})
+    images.push_back({test::compiled("steps" + level, kSource, level + " -gdwarf-4"), "main", 0});
+  for (const Image& image : images) {
+    INFO(image.elf);
+    Session session(*Chip::make({"ATmega328P", 16'000'000}));
+    REQUIRE(session.open(image.elf));
+    REQUIRE(session.drive("PD2", false));
+    REQUIRE(session.send("USART0", "G\nP\n"));
+    session.go_for(image.cycles);
+    REQUIRE(session.go_to(image.from));
+    REQUIRE(session.callers().size() == 1);
+    std::vector<std::uint32_t> returns;  // of calls and interrupts that have not returned, outermost first
+    std::uint64_t compared = 0;
+    std::uint64_t right = 0;
+    for (int i = 0; i < 25'000; ++i) {
+      const std::uint32_t pc = session.chip().pc();
+      const Instruction now = session.chip().instruction_at(pc);
+      const auto pause = session.step(StepKind::kInto, StepUnit::kInstruction);
+      REQUIRE(pause);
+      if (pause->detail.find("interrupt") == 0)
+        returns.push_back(pc);
+      else if (now.flow == Flow::kCall || now.flow == Flow::kIndirectCall)
+        returns.push_back(pc + now.size);
+      else if (now.flow == Flow::kReturn || now.flow == Flow::kInterruptReturn)
+        returns.pop_back();
+      if (session.chip().pc() < 26 * 4) continue;  // the vector table belongs to no function
+      ++compared;
+      const auto found = session.callers();
+      bool same = found.size() == returns.size() + 1;
+      for (std::size_t n = 0; same && n + 1 < found.size(); ++n)
+        same = found[n].where.address == returns[n];
+      right += same ? 1 : 0;
+      if (!same && compared - right < 4) {
+        std::string text;
+        for (const CallLevel& l : found) text += " " + l.where.function;
+        WARN("at " << std::hex << session.chip().pc() << " " << session.chip().instruction_at(session.chip().pc()).mnemonic
+                   << ":" << text << ", expected " << std::dec << returns.size() + 1 << " levels");
+      }
+    }
+    CHECK(compared > 20'000);
+    CHECK(right == compared);
+  }
+}

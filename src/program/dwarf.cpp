@@ -392,13 +392,15 @@ class DwarfReader {
     });
     for (std::size_t i = 0; i + 1 < rows_.size(); ++i) {
       const Row& row = rows_[i];
-      if (row.ends || rows_[i + 1].address == row.address || row.line == 0) continue;
-      data_.ranges.push_back(
-          {row.address, rows_[i + 1].address, row.file, row.line, row.statement});
+      if (row.ends || row.line == 0) continue;
+      // A line that opens a function may share its address with the first one inside.
+      auto& list = rows_[i + 1].address == row.address ? data_.points : data_.ranges;
+      list.push_back({row.address, rows_[i + 1].address, row.file, row.line, row.statement});
     }
     for (SourceFile& file : data_.files) file.lines_with_code.clear();
-    for (const LineRange& range : data_.ranges)
-      if (range.statement) data_.files[range.file].lines_with_code.push_back(range.line);
+    for (const auto* list : {&data_.ranges, &data_.points})
+      for (const LineRange& range : *list)
+        if (range.statement) data_.files[range.file].lines_with_code.push_back(range.line);
     for (SourceFile& file : data_.files) {
       auto& lines = file.lines_with_code;
       std::sort(lines.begin(), lines.end());

@@ -121,6 +121,9 @@ std::vector<std::uint32_t> Program::addresses_of(unsigned file, unsigned line) c
     if (mine && range.statement && !goes_on) out.push_back(range.begin);
     previous = &range;
   }
+  if (out.empty())
+    for (const LineRange& point : data_->points)
+      if (point.file == file && point.line == line && point.statement) out.push_back(point.begin);
   return out;
 }
 

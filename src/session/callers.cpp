@@ -66,6 +66,7 @@ class Unwinder {
     frame.interrupt = is_handler(*frame.function);
     if (!at_call && straight_to_return(frame, sp)) return;
     const std::uint32_t look = at_call ? frame.pc - convention_.instruction_unit : frame.pc;
+    if (straight_from_start(frame, sp, look)) return;
     if (const auto row = program_.frame_at(look)) {
       std::uint64_t base = 0;
       if (row->cfa_register == convention_.sp_dwarf) {
@@ -120,7 +121,8 @@ class Unwinder {
         case isa::StackEffect::Kind::kNone: break;
         case isa::StackEffect::Kind::kPop:
           depth += effect.bytes;
-          pops.emplace_back(effect.dwarf_register, depth - 1 + convention_.stack_gap);
+          // What is pushed on the way is not on the stack yet.
+          if (depth > sp) pops.emplace_back(effect.dwarf_register, depth - 1 + convention_.stack_gap);
           break;
         case isa::StackEffect::Kind::kPush:
         case isa::StackEffect::Kind::kAllocate: depth -= effect.bytes; break;
@@ -131,6 +133,35 @@ class Unwinder {
       if (pc < frame.function->begin || pc >= frame.function->end) return false;
     }
     return false;
+  }
+
+  /// If straight code leads here from the function's start, what was pushed on the way is known.
+  /// Compilers' tables are late in places, such as between two instructions that make room.
+  bool straight_from_start(Frame& frame, std::uint32_t sp, std::uint32_t look) const {
+    std::uint32_t pushed = 0;
+    std::vector<std::pair<int, std::uint32_t>> pushes;  // register, bytes pushed before it
+    std::uint32_t pc = frame.function->begin;
+    for (unsigned i = 0; pc < look; ++i) {
+      const Instruction instruction = machine_.instruction_at(pc, false);
+      const bool straight = instruction.flow == Flow::kNext || instruction.flow == Flow::kCall ||
+                            instruction.flow == Flow::kIndirectCall;
+      const isa::StackEffect effect = machine_.target().stack_effect(instruction);
+      if (i >= kMostScanned || instruction.validity == Validity::kReserved || !straight ||
+          effect.kind == isa::StackEffect::Kind::kPop ||
+          effect.kind == isa::StackEffect::Kind::kUnknown)
+        return false;
+      if (effect.kind == isa::StackEffect::Kind::kPush)
+        pushes.emplace_back(effect.dwarf_register, pushed);
+      if (effect.kind != isa::StackEffect::Kind::kNone) pushed += effect.bytes;
+      pc += instruction.size;
+    }
+    if (pc != look && pc != frame.pc) return false;
+    frame.cfa = sp + pushed + convention_.return_bytes;
+    for (const auto& [reg, before] : pushes)
+      frame.saved.push_back({reg, -static_cast<std::int32_t>(convention_.return_bytes + before + 1) +
+                                      convention_.stack_gap});
+    finish(frame, false);
+    return true;
   }
 
   /// avr-gcc's tables leave out the pushes of status registers at a handler's start: `in` into a

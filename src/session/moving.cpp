@@ -43,8 +43,10 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
   temporary_ = target != nullptr ? target->addresses : std::vector<std::uint32_t>{};
   if (!temporary_.empty()) sync_marks();
   Outcome outcome;
-  request.pass_first_breakpoint = true;
   for (;;) {
+    // What the program stands before, or what has been counted, is not met again.
+    const std::pair<std::uint32_t, std::uint64_t> here{machine().pc(), machine().ticks()};
+    request.pass_first_breakpoint = here == stood_at_ || counted_ == here;
     outcome.stop = run_in_slices(request);
     if (outcome.stop.why != isa::Stop::Why::kBreakpoint) break;
     if (hit(outcome)) {
@@ -74,6 +76,7 @@ void Session::Core::begin_run() {
   pause_requested_ = false;
   running_ = true;
   started_ = machine().ticks();
+  stood_at_ = {machine().pc(), started_};
 }
 
 /// Works out the pause that an outcome stands for, and counts the breakpoints that stand here.
