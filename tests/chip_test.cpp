@@ -18,7 +18,9 @@ Chip loaded(const std::string& elf) {
   REQUIRE(chip.load(*image).has_value());
   return chip;
 }
-unsigned data(const Chip& chip, std::uint32_t address) { return *chip.peek({Space::kData, address}); }
+unsigned data(const Chip& chip, std::uint32_t address) {
+  return *chip.peek({Space::kData, address});
+}
 
 /// Vectors: Timer1 compare A at 11, USART data register empty at 19; the rest is reset to `main`.
 const char* const kVectors = R"(
@@ -250,7 +252,8 @@ TEST_CASE("a chip is a value") {
   }
   SECTION("a look leaves no trace") {
     const std::uint64_t before = b.hash();
-    for (std::uint32_t address = 0; address < 0x900; ++address) (void)b.peek({Space::kData, address});
+    for (std::uint32_t address = 0; address < 0x900; ++address)
+      (void)b.peek({Space::kData, address});
     (void)b.pins();
     (void)b.explain(b.pc());
     CHECK(b.hash() == before);

@@ -1,1 +1,171 @@
+// SPDX-License-Identifier: MIT
+// The program `lucid` as its users meet it: subcommands, prompt, scripts, exit codes, JSON.
 #include <catch2/catch.hpp>
+
+#include "tools.h"
+
+namespace {
+
+test::Output lucid(const std::string& arguments, const std::string& input = "") {
+  const std::string feed = input.empty() ? " < /dev/null" : " < " + test::scratch("input");
+  if (!input.empty()) test::write(test::scratch("input"), input);
+  return test::run(std::string(LUCID_PROGRAM) + " " + arguments + feed);
+}
+bool has(const test::Output& output, const std::string& text) {
+  return output.text.find(text) != std::string::npos;
+}
+const std::string kKiln = test::kKilnOg;
+
+}  // namespace
+
+TEST_CASE("help everywhere, with an example") {
+  for (const char* command : {"", "open", "play", "run", "listing", "chips", "demo"}) {
+    const auto help = lucid(std::string(command) + " --help");
+    INFO(command);
+    CHECK(help.code == 0);
+    CHECK(has(help, "Example: lucid"));
+  }
+  const auto commands = lucid("open " + kKiln, "help\nhelp pause at\nhelp step\n");
+  CHECK(has(commands, "An empty line repeats"));
+  CHECK(has(commands, "for example: pause at control.c:16 on pass 9"));
+}
+
+TEST_CASE("a session at the prompt: pauses, views, repeats") {
+  const auto session = lucid(
+      "open " + kKiln,
+      "pause at every_second on pass 2\ngo\ns callers\nshow registers\nstep over\n\n= seconds\n"
+      "show pins\nshow io TIMER1\nshow stack\nshow ram seconds\nshow eeprom 0 for 16\nfind tick\n"
+      "show serial\nshow time\nexplain\nbreakpoints\nquit\n= not reached\n");
+  CHECK(session.code == 0);
+  for (const char* text :
+       {"breakpoint 1 · kiln.c:139 every_second · pass 2", "▌   seconds++;", "serial: kiln ready",
+        "main", "flags I=", "stepped · kiln.c:140", "stepped · kiln.c:141", "seconds = 2",
+        "PD1      output  high   USART0 TXD", "OCR1A    0x3e7f", "returns to main", "4b 49 4c 4e",
+        "KILN-0042", "buzzer_tick", "cycles at 16 MHz", "on pass 2"}) {
+    INFO(text);
+    CHECK(has(session, text));
+  }
+  CHECK_FALSE(has(session, "not reached"));
+  CHECK_FALSE(has(session, "\x1b["));  // no colour into a pipe
+}
+
+TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on") {
+  struct Row {
+    const char* command;
+    const char* says;
+  };
+  const Row rows[] = {
+      {"goo", "there is no command 'goo' (did you mean `go`?)"},
+      {"steep over", "did you mean `step`?"},
+      {"breakpoint", "did you mean `breakpoints`?"},
+      {"watch x", "planned, not built yet"},
+      {"go to mian", "did you mean main?"},
+      {"go for 20 parsecs", "'20 parsecs' is not a span (write 20ms, 2 s or 500 cycles)"},
+      {"pause at kiln.c:1", "kiln.c:1 has no code"},
+      {"pause at main on pass 0", "1 or more"},
+      {"pause at main sometimes", "'sometimes' is not expected here"},
+      {"pause at main if", "this is written"},
+      {"disable 9", "there is no breakpoint 9"},
+      {"enable x", "not the number of a breakpoint"},
+      {"show rigisters", "there is no view 'rigisters'"},
+      {"show ram 0x9000", "not in ram"},
+      {"= seconds as hexx", "did you mean hex?"},
+      {"= sconds", "did you mean seconds?"},
+      {"let 3 = 4", "no place to store"},
+      {"let seconds", "this is written: let OBJECT = EXPR"},
+      {"drive PB9 low", "there is no pin 'PB9'"},
+      {"drive PB5 sideways", "levels are low, high and open"},
+      {"send USART0 hello", "a text stands in quotes"},
+      {"send USART0 \"\\q\"", "escape \\q is not known"},
+      {"step sideways", "this is written: step"},
+      {"step 0", "at least once"},
+      {"play /nowhere.loop", "cannot read the script"},
+      {"open /nowhere.elf", "cannot read '/nowhere.elf'"},
+      {"help nothing", "there is no command 'nothing'"}};
+  std::string input;
+  for (const Row& row : rows) input += std::string(row.command) + "\n";
+  const auto session = lucid("open " + kKiln, input + "= 6 * 7\n");
+  for (const Row& row : rows) {
+    INFO(row.command);
+    CHECK(has(session, row.says));
+  }
+  CHECK(has(session, "6 * 7 = 42"));
+  CHECK(has(lucid("play " + test::scratch("none.loop")), "cannot read the script"));
+}
+
+TEST_CASE("exit codes mean something") {
+  const auto script = [](const std::string& text) {
+    test::write(test::scratch("script.loop"), text);
+    return lucid("play " + test::scratch("script.loop") + " " + kKiln);
+  };
+  CHECK(script("go to main\nexpect measured == 200\n").code == 0);
+  const auto failed = script("go to main  # a comment\n\nexpect measured == 7\n");
+  CHECK(failed.code == 1);
+  CHECK(has(failed, "script.loop:3: expected measured == 7, but it is 200 == 7"));
+  CHECK(script("expect pause at main\n").code == 1);
+  CHECK(script("go for 100ms\nexpect serial \"kiln\"\n").code == 1);
+  CHECK(script("go for 1100ms\nexpect serial \"kiln ready\\r\\n\"\n").code == 0);
+  CHECK(script("play " + test::scratch("script.loop") + "\n").code == 2);  // plays itself
+  CHECK(script("gone\n").code == 2);
+  CHECK(script("go to nowhere\n").code == 3);
+  CHECK(lucid("open /nowhere.elf").code == 3);
+  CHECK(lucid("open " + std::string(LUCID_PROGRAM)).code == 4);
+  CHECK(lucid("open " + std::string(LUCID_KILN)).code == 7);
+  CHECK(lucid("open").code == 2);
+  CHECK(lucid("opne " + kKiln).code == 2);
+  CHECK(lucid("open " + kKiln + " --chip ATmega32").code == 3);
+  CHECK(lucid("open " + kKiln + " --clock fast").code == 2);
+  CHECK(lucid("run " + kKiln + " --for soon").code == 2);
+  const auto fault =
+      lucid("run " + std::string(LUCID_KILN) +
+            "/images/deep-plan.elf --for 2s --do 'go for 1100ms' --do 'send USART0 \"P\\n\"'");
+  CHECK(fault.code == 8);
+  CHECK(has(fault, "static data"));
+}
+
+TEST_CASE("run sums up, listing interleaves, chips and demo list") {
+  const auto run = lucid("run " + kKiln + " --for 2100ms");
+  CHECK(run.code == 0);
+  CHECK(has(run, "idle 2 s, set 0, is 200, heat 0"));
+  CHECK(has(run, "2.100 s, 33'600'0"));
+  const auto listing = lucid("listing " + kKiln + " --function control_step");
+  CHECK(has(listing, "control.c:17    int16_t error = setpoint - measured;"));
+  CHECK(has(listing, "sub    r24, r22"));
+  CHECK_FALSE(has(listing, "main:"));
+  CHECK(lucid("listing " + kKiln + " --function nothing").code == 3);
+  CHECK(has(lucid("listing " + std::string(LUCID_KILN) + "/images/kiln-os.hex"), "000000   940c"));
+  CHECK(has(lucid("chips"), "ATmega328P   avr5      32768    2048    1024"));
+  CHECK(has(lucid("chips atmega328p"), "modelled:"));
+  CHECK(lucid("chips z80").code == 3);
+  CHECK(has(lucid("demo"), "torn-tick"));
+  CHECK(lucid("demo nothing").code == 3);
+}
+
+TEST_CASE("an image without debug information still works, and says what to do") {
+  const auto session = lucid("open " + std::string(LUCID_KILN) + "/images/kiln-os.hex",
+                             "step\nshow disassembly\ngo for 1 s\n= chip.PORTB\n");
+  CHECK(has(session, "Intel HEX has no debug information"));
+  CHECK(has(session, "taken for ATmega328P"));
+  CHECK(has(session, "stepped"));
+  CHECK(has(session, "chip.PORTB ="));
+}
+
+TEST_CASE("--json: each line is an object") {
+  const auto session = lucid(
+      "open " + kKiln + " --json",
+      "pause at every_second\ngo\nshow registers\nshow source\nshow mixed\nshow stack\nshow "
+      "callers\n"
+      "show pins\nshow io PORTB\nshow globals\nshow time\nshow ram seconds\nexplain\nbreakpoints\n"
+      "show serial\n= seconds\nnonsense\n");
+  std::istringstream lines(session.text);
+  unsigned count = 0;
+  for (std::string line; std::getline(lines, line); ++count) {
+    INFO(line);
+    CHECK(line.front() == '{');
+    CHECK(line.back() == '}');
+    CHECK(line.find("{\"view\":\"") == 0);
+  }
+  CHECK(count == 17);
+  CHECK(has(session, "\"cause\":\"breakpoint\""));
+  CHECK(has(session, "{\"view\":\"error\",\"what\":\"there is no command 'nonsense'\""));
+}

@@ -87,7 +87,9 @@ TEST_CASE("a session with breakpoints, steps and views ends in the same world") 
       REQUIRE(session.pause_at({place, BreakpointSpec::Rule::kEvery, 1 + random() % 50}));
     while (session.chip().cycles() < 3'990'000) {
       switch (random() % 5) {
-        case 0: REQUIRE(session.step(StepKind::kInto, StepUnit::kInstruction, 1 + random() % 20)); break;
+        case 0:
+          REQUIRE(session.step(StepKind::kInto, StepUnit::kInstruction, 1 + random() % 20));
+          break;
         case 1: REQUIRE(session.step(StepKind::kOver, StepUnit::kLine)); break;
         case 2: session.go_for(random() % 100'000); break;
         case 3:

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
-// The device table against the toolchain's device header: every register, bit and vector, both ways.
+// The device table against the toolchain's device header: every register, bit and vector, both
+// ways.
 #include <fmt/format.h>
 
 #include <catch2/catch.hpp>
@@ -32,8 +33,10 @@ TEST_CASE("registers, bits and vectors of the ATmega328P are those of the device
     char kind[8];
     unsigned width = 0;
     unsigned value = 0;
-    if (std::sscanf(line.c_str(), "#define %63s _SFR_%3[A-Z]%u (%x)", name, kind, &width, &value) == 4 ||
-        std::sscanf(line.c_str(), "#define %63s _SFR_%3[A-Z]%u(%x)", name, kind, &width, &value) == 4)
+    if (std::sscanf(line.c_str(), "#define %63s _SFR_%3[A-Z]%u (%x)", name, kind, &width, &value) ==
+            4 ||
+        std::sscanf(line.c_str(), "#define %63s _SFR_%3[A-Z]%u(%x)", name, kind, &width, &value) ==
+            4)
       registers[name] = {value + (std::string(kind) == "IO" ? 0x20 : 0), width / 8};
     else if (std::sscanf(line.c_str(), "#define %63s _SFR_IO%u (%x)", name, &width, &value) == 3 ||
              std::sscanf(line.c_str(), "#define %63s _SFR_IO%u(%x)", name, &width, &value) == 3)
@@ -43,7 +46,8 @@ TEST_CASE("registers, bits and vectors of the ATmega328P are those of the device
              value < 32)
       bits[name] = value;
     const std::string n = name;
-    if (n.size() > 9 && n.rfind("_vect_num") == n.size() - 9) vectors[n.substr(0, n.size() - 9)] = value;
+    if (n.size() > 9 && n.rfind("_vect_num") == n.size() - 9)
+      vectors[n.substr(0, n.size() - 9)] = value;
   }
   REQUIRE(registers.size() > 80);
   REQUIRE(vectors.size() == 25);

@@ -49,9 +49,11 @@ TEST_CASE("the kiln's ELF and HEX hold the same flash") {
 }
 
 TEST_CASE("fuses come from the image") {
-  const auto image = Image::open(test::compiled(
-      "fuses", "#include <avr/io.h>\nFUSES = {.low = 0xff, .high = 0xd8, .extended = 0xfd};\nint main(void) { for (;;); }\n",
-      "-Os -gdwarf-4"));
+  const auto image =
+      Image::open(test::compiled("fuses",
+                                 "#include <avr/io.h>\nFUSES = {.low = 0xff, .high = 0xd8, "
+                                 ".extended = 0xfd};\nint main(void) { for (;;); }\n",
+                                 "-Os -gdwarf-4"));
   REQUIRE(image);
   Chip chip = *Chip::make({"ATmega328P", 16'000'000});
   REQUIRE(chip.load(*image));
@@ -61,12 +63,14 @@ TEST_CASE("fuses come from the image") {
 }
 
 TEST_CASE("Intel HEX: records of all kinds, and every damage told with its line") {
-  const std::string good = record(0, 0, {1, 2, 3, 4}) + record(0, 4, {0, 1}) + record(0, 0, {9}) + kEnd;
+  const std::string good =
+      record(0, 0, {1, 2, 3, 4}) + record(0, 4, {0, 1}) + record(0, 0, {9}) + kEnd;
   const auto image = Image::parse(bytes_of(good), "good.hex");
   REQUIRE(image);
   REQUIRE(image->segments().size() == 2);
   CHECK(image->segments()[1].address == Address{Space::kCode, 0x10000});
-  const auto segment = Image::parse(bytes_of(record(0, 2, {0x10, 0x00}) + record(4, 0, {7}) + kEnd), "s.hex");
+  const auto segment =
+      Image::parse(bytes_of(record(0, 2, {0x10, 0x00}) + record(4, 0, {7}) + kEnd), "s.hex");
   REQUIRE(segment);
   CHECK(segment->segments()[0].address.offset == 0x10004);
 
@@ -77,7 +81,8 @@ TEST_CASE("Intel HEX: records of all kinds, and every damage told with its line"
   const Row rows[] = {
       {record(0, 0, {1}), "end-of-file record is missing"},
       {":0100000001FF\n" + kEnd, "line 1: checksum"},
-      {record(0, 0, {1, 2}) + record(1, 0, {5}) + kEnd, "line 2: address 0x0001 is given a second time"},
+      {record(0, 0, {1, 2}) + record(1, 0, {5}) + kEnd,
+       "line 2: address 0x0001 is given a second time"},
       {":01000000ZZ00\n" + kEnd, "column 10: not a hexadecimal digit"},
       {":0200000001FD\n" + kEnd, "says 2 data bytes and has 1"},
       {":00\n" + kEnd, "too short"},
@@ -127,11 +132,13 @@ TEST_CASE("an image that does not fit leaves the chip as it was") {
   Chip chip = *Chip::make({"ATmega328P", 16'000'000});
   REQUIRE(chip.load(*Image::open(test::kKilnOg)));
   const std::uint64_t before = chip.hash();
-  const auto big = Image::parse(bytes_of(record(0, 4, {0, 1}) + record(0, 0, {1}) + kEnd), "big.hex");
+  const auto big =
+      Image::parse(bytes_of(record(0, 4, {0, 1}) + record(0, 0, {1}) + kEnd), "big.hex");
   REQUIRE(big);
   const auto loaded = chip.load(*big);
   REQUIRE_FALSE(loaded);
-  CHECK(loaded.error().text().find("it needs 65537 bytes of flash, ATmega328P has 32768") != std::string::npos);
+  CHECK(loaded.error().text().find("it needs 65537 bytes of flash, ATmega328P has 32768") !=
+        std::string::npos);
   CHECK(chip.hash() == before);
 
   auto bytes = test::bytes(test::kKilnOg);
@@ -167,7 +174,8 @@ TEST_CASE("cut off at every byte: an answer or an error, never a crash") {
   const auto whole = test::bytes(test::kKilnOg);
   unsigned refused = 0;
   for (std::size_t size = 0; size < whole.size(); size += size < 256 ? 1 : 97) {
-    const auto image = Image::parse({whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(size)}, "cut");
+    const auto image =
+        Image::parse({whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(size)}, "cut");
     if (!image) {
       ++refused;
       CHECK_FALSE(image.error().what.empty());

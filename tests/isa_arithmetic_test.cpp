@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
-// Results and flags of every arithmetic, logic and shift instruction, over all operands, against the
-// Boolean formulas of the instruction set manual, bit by bit. They are written here in another way
-// than in the library: as functions of single bits.
+// Results and flags of every arithmetic, logic and shift instruction, over all operands, against
+// the Boolean formulas of the instruction set manual, bit by bit. They are written here in another
+// way than in the library: as functions of single bits.
 #include <catch2/catch.hpp>
 #include <functional>
 
@@ -55,7 +55,8 @@ Result add(unsigned d, unsigned r, unsigned c) {
   const auto carry = [&](unsigned n) {
     return (bit(d, n) && bit(r, n)) || (bit(r, n) && !bit(v, n)) || (!bit(v, n) && bit(d, n));
   };
-  const bool overflow = (bit(d, 7) && bit(r, 7) && !bit(v, 7)) || (!bit(d, 7) && !bit(r, 7) && bit(v, 7));
+  const bool overflow =
+      (bit(d, 7) && bit(r, 7) && !bit(v, 7)) || (!bit(d, 7) && !bit(r, 7) && bit(v, 7));
   return {v, with_s(nz(v) | (carry(7) ? C : 0U) | (carry(3) ? H : 0U) | (overflow ? V : 0U))};
 }
 Result subtract(unsigned d, unsigned r, unsigned c) {
@@ -63,7 +64,8 @@ Result subtract(unsigned d, unsigned r, unsigned c) {
   const auto borrow = [&](unsigned n) {
     return (!bit(d, n) && bit(r, n)) || (bit(r, n) && bit(v, n)) || (bit(v, n) && !bit(d, n));
   };
-  const bool overflow = (bit(d, 7) && !bit(r, 7) && !bit(v, 7)) || (!bit(d, 7) && bit(r, 7) && bit(v, 7));
+  const bool overflow =
+      (bit(d, 7) && !bit(r, 7) && !bit(v, 7)) || (!bit(d, 7) && bit(r, 7) && bit(v, 7));
   return {v, with_s(nz(v) | (borrow(7) ? C : 0U) | (borrow(3) ? H : 0U) | (overflow ? V : 0U))};
 }
 Result with_z_kept(Result r, unsigned before) {
@@ -84,26 +86,48 @@ struct TwoOperands {
   std::function<Result(unsigned d, unsigned r, unsigned sreg)> formula;
 };
 
-unsigned register_word(unsigned opcode) { return opcode | 24U << 4 | (22U & 0xf) | (22U & 0x10) << 5; }
+unsigned register_word(unsigned opcode) {
+  return opcode | 24U << 4 | (22U & 0xf) | (22U & 0x10) << 5;
+}
 
 const std::vector<TwoOperands>& two_operands() {
   static const std::vector<TwoOperands> kRows{
-      {"add", register_word(0x0c00), false, true, kArithmetic, [](unsigned d, unsigned r, unsigned) { return add(d, r, 0); }},
-      {"adc", register_word(0x1c00), false, true, kArithmetic, [](unsigned d, unsigned r, unsigned s) { return add(d, r, s & C); }},
-      {"sub", register_word(0x1800), false, true, kArithmetic, [](unsigned d, unsigned r, unsigned) { return subtract(d, r, 0); }},
-      {"sbc", register_word(0x0800), false, true, kArithmetic, [](unsigned d, unsigned r, unsigned s) { return with_z_kept(subtract(d, r, s & C), s); }},
-      {"cp", register_word(0x1400), false, false, kArithmetic, [](unsigned d, unsigned r, unsigned) { return subtract(d, r, 0); }},
-      {"cpc", register_word(0x0400), false, false, kArithmetic, [](unsigned d, unsigned r, unsigned s) { return with_z_kept(subtract(d, r, s & C), s); }},
-      {"and", register_word(0x2000), false, true, kLogic, [](unsigned d, unsigned r, unsigned) { return logic(d & r); }},
-      {"or", register_word(0x2800), false, true, kLogic, [](unsigned d, unsigned r, unsigned) { return logic(d | r); }},
-      {"eor", register_word(0x2400), false, true, kLogic, [](unsigned d, unsigned r, unsigned) { return logic(d ^ r); }},
-      {"mov", register_word(0x2c00), false, true, 0, [](unsigned, unsigned r, unsigned) { return Result{r, 0}; }},
-      {"subi", 0x5080, true, true, kArithmetic, [](unsigned d, unsigned r, unsigned) { return subtract(d, r, 0); }},
-      {"sbci", 0x4080, true, true, kArithmetic, [](unsigned d, unsigned r, unsigned s) { return with_z_kept(subtract(d, r, s & C), s); }},
-      {"cpi", 0x3080, true, false, kArithmetic, [](unsigned d, unsigned r, unsigned) { return subtract(d, r, 0); }},
-      {"andi", 0x7080, true, true, kLogic, [](unsigned d, unsigned r, unsigned) { return logic(d & r); }},
-      {"ori", 0x6080, true, true, kLogic, [](unsigned d, unsigned r, unsigned) { return logic(d | r); }},
-      {"ldi", 0xe080, true, true, 0, [](unsigned, unsigned r, unsigned) { return Result{r, 0}; }},
+      {"add", register_word(0x0c00), false, true, kArithmetic,
+       [](unsigned d, unsigned r, unsigned) { return add(d, r, 0); }},
+      {"adc", register_word(0x1c00), false, true, kArithmetic,
+       [](unsigned d, unsigned r, unsigned s) { return add(d, r, s & C); }},
+      {"sub", register_word(0x1800), false, true, kArithmetic,
+       [](unsigned d, unsigned r, unsigned) { return subtract(d, r, 0); }},
+      {"sbc", register_word(0x0800), false, true, kArithmetic,
+       [](unsigned d, unsigned r, unsigned s) { return with_z_kept(subtract(d, r, s & C), s); }},
+      {"cp", register_word(0x1400), false, false, kArithmetic,
+       [](unsigned d, unsigned r, unsigned) { return subtract(d, r, 0); }},
+      {"cpc", register_word(0x0400), false, false, kArithmetic,
+       [](unsigned d, unsigned r, unsigned s) { return with_z_kept(subtract(d, r, s & C), s); }},
+      {"and", register_word(0x2000), false, true, kLogic,
+       [](unsigned d, unsigned r, unsigned) { return logic(d & r); }},
+      {"or", register_word(0x2800), false, true, kLogic,
+       [](unsigned d, unsigned r, unsigned) { return logic(d | r); }},
+      {"eor", register_word(0x2400), false, true, kLogic,
+       [](unsigned d, unsigned r, unsigned) { return logic(d ^ r); }},
+      {"mov", register_word(0x2c00), false, true, 0,
+       [](unsigned, unsigned r, unsigned) {
+         return Result{r, 0};
+       }},
+      {"subi", 0x5080, true, true, kArithmetic,
+       [](unsigned d, unsigned r, unsigned) { return subtract(d, r, 0); }},
+      {"sbci", 0x4080, true, true, kArithmetic,
+       [](unsigned d, unsigned r, unsigned s) { return with_z_kept(subtract(d, r, s & C), s); }},
+      {"cpi", 0x3080, true, false, kArithmetic,
+       [](unsigned d, unsigned r, unsigned) { return subtract(d, r, 0); }},
+      {"andi", 0x7080, true, true, kLogic,
+       [](unsigned d, unsigned r, unsigned) { return logic(d & r); }},
+      {"ori", 0x6080, true, true, kLogic,
+       [](unsigned d, unsigned r, unsigned) { return logic(d | r); }},
+      {"ldi", 0xe080, true, true, 0,
+       [](unsigned, unsigned r, unsigned) {
+         return Result{r, 0};
+       }},
   };
   return kRows;
 }
@@ -148,18 +172,33 @@ TEST_CASE("one operand: every value and carry") {
     return Result{v, with_s(nz(v) | (out ? C : 0U) | (n != out ? V : 0U))};
   };
   const std::vector<Row> rows{
-      {"com", 0x9400, kLogic | C, [](unsigned d, unsigned) { return Result{~d & 0xff, with_s(nz(~d & 0xff)) | C}; }},
+      {"com", 0x9400, kLogic | C,
+       [](unsigned d, unsigned) {
+         return Result{~d & 0xff, with_s(nz(~d & 0xff)) | C};
+       }},
       {"neg", 0x9401, kArithmetic,
        [](unsigned d, unsigned) {
          const unsigned v = (0x100 - d) & 0xff;
-         return Result{v, with_s(nz(v) | (v != 0 ? C : 0U) | (v == 0x80 ? V : 0U) | (bit(v, 3) || bit(d, 3) ? H : 0U))};
+         return Result{v, with_s(nz(v) | (v != 0 ? C : 0U) | (v == 0x80 ? V : 0U) |
+                                 (bit(v, 3) || bit(d, 3) ? H : 0U))};
        }},
-      {"swap", 0x9402, 0, [](unsigned d, unsigned) { return Result{(d >> 4 | d << 4) & 0xff, 0}; }},
-      {"inc", 0x9403, kLogic, [](unsigned d, unsigned) { return Result{(d + 1) & 0xff, with_s(nz((d + 1) & 0xff) | (d == 0x7f ? V : 0U))}; }},
-      {"asr", 0x9405, kLogic | C, [&](unsigned d, unsigned) { return shifted((d & 0x80) | d >> 1, bit(d, 0)); }},
+      {"swap", 0x9402, 0,
+       [](unsigned d, unsigned) {
+         return Result{(d >> 4 | d << 4) & 0xff, 0};
+       }},
+      {"inc", 0x9403, kLogic,
+       [](unsigned d, unsigned) {
+         return Result{(d + 1) & 0xff, with_s(nz((d + 1) & 0xff) | (d == 0x7f ? V : 0U))};
+       }},
+      {"asr", 0x9405, kLogic | C,
+       [&](unsigned d, unsigned) { return shifted((d & 0x80) | d >> 1, bit(d, 0)); }},
       {"lsr", 0x9406, kLogic | C, [&](unsigned d, unsigned) { return shifted(d >> 1, bit(d, 0)); }},
-      {"ror", 0x9407, kLogic | C, [&](unsigned d, unsigned s) { return shifted(d >> 1 | (s & C) << 7, bit(d, 0)); }},
-      {"dec", 0x940a, kLogic, [](unsigned d, unsigned) { return Result{(d + 255) & 0xff, with_s(nz((d + 255) & 0xff) | (d == 0x80 ? V : 0U))}; }},
+      {"ror", 0x9407, kLogic | C,
+       [&](unsigned d, unsigned s) { return shifted(d >> 1 | (s & C) << 7, bit(d, 0)); }},
+      {"dec", 0x940a, kLogic,
+       [](unsigned d, unsigned) {
+         return Result{(d + 255) & 0xff, with_s(nz((d + 255) & 0xff) | (d == 0x80 ? V : 0U))};
+       }},
   };
   Bench bench("avr4");
   for (const Row& row : rows) {

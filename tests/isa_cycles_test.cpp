@@ -90,7 +90,8 @@ const Row kRows[] = {
 }  // namespace
 
 TEST_CASE("cycles of each instruction on each core") {
-  for (const char* core : {"avr2", "avr25", "avr3", "avr31", "avr35", "avr4", "avr5", "avr51", "avr6"}) {
+  for (const char* core :
+       {"avr2", "avr25", "avr3", "avr31", "avr35", "avr4", "avr5", "avr51", "avr6"}) {
     Chip chip = *Chip::make({core, 1'000'000});
     const bool wide = std::string(core) == "avr6";
     for (const Row& row : kRows) {
@@ -107,9 +108,12 @@ TEST_CASE("cycles of each instruction on each core") {
       REQUIRE(chip.set_register("sp", 0x300));
       REQUIRE(chip.set_register("sreg", row.sreg));
       REQUIRE(chip.set_register("pc", 0x100));
-      // On a core without it, or with its skipped two-word instruction missing, there is nothing to time.
+      // On a core without it, or with its skipped two-word instruction missing, there is nothing to
+      // time.
       if (chip.instruction_at(0x100).validity == Validity::kReserved) continue;
-      if (row.words[1] != 0 && row.words[2] != 0 && chip.instruction_at(0x102).validity == Validity::kReserved) continue;
+      if (row.words[1] != 0 && row.words[2] != 0 &&
+          chip.instruction_at(0x102).validity == Validity::kReserved)
+        continue;
       const std::uint64_t before = chip.cycles();
       const auto end = chip.step();
       INFO(end.fault);

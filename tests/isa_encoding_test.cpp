@@ -31,7 +31,8 @@ Instruction decoded(Chip& chip, unsigned word) {
 std::string source(const Instruction& i) {
   const bool relative = i.size == 2 && i.target.has_value();
   const std::string operands =
-      relative ? fmt::format(".{:+d}", static_cast<int>(*i.target) - static_cast<int>(kAt) - 2) : i.operands;
+      relative ? fmt::format(".{:+d}", static_cast<int>(*i.target) - static_cast<int>(kAt) - 2)
+               : i.operands;
   // `rcall .+0` is no call for a debugger; for the assembler it is one.
   const bool idiom = i.mnemonic == "rcall" && !i.target;
   return i.mnemonic + " " + (idiom ? ".+0" : operands);
@@ -51,8 +52,9 @@ TEST_CASE("65536 first words: text, assembler, the same words") {
   }
   const std::string base = test::scratch("words");
   test::write(base + ".s", text);
-  const auto built = test::run("avr-as -mmcu=avr6 -W " + base + ".s -o " + base + ".o && avr-ld -mavr6 -Ttext 0 -e 0 " + base +
-                               ".o -o " + base + ".elf && avr-objcopy -O binary " + base + ".elf " + base + ".bin");
+  const auto built = test::run("avr-as -mmcu=avr6 -W " + base + ".s -o " + base +
+                               ".o && avr-ld -mavr6 -Ttext 0 -e 0 " + base + ".o -o " + base +
+                               ".elf && avr-objcopy -O binary " + base + ".elf " + base + ".bin");
   INFO(built.text.substr(0, 2000));
   REQUIRE(built.code == 0);
   const auto bytes = test::bytes(base + ".bin");
@@ -60,7 +62,8 @@ TEST_CASE("65536 first words: text, assembler, the same words") {
   unsigned wrong = 0;
   for (std::size_t n = 0; n < expected.size(); ++n) {
     const unsigned word = bytes[2 * n] | bytes[2 * n + 1] << 8;
-    if (word != expected[n] && ++wrong < 10) WARN(fmt::format("{:#06x} came back as {:#06x}", expected[n], word));
+    if (word != expected[n] && ++wrong < 10)
+      WARN(fmt::format("{:#06x} came back as {:#06x}", expected[n], word));
   }
   CHECK(wrong == 0);
 }
@@ -115,13 +118,14 @@ TEST_CASE("which core has which instruction, as the assembler says") {
     std::string form = i.mnemonic + " ";
     for (const char c : i.operands)
       if (std::isdigit(static_cast<unsigned char>(c)) == 0) form += c;
-    if (i.operands.empty() || form.find('Z') != std::string::npos) form += i.operands.empty() ? "-" : "z";
+    if (i.operands.empty() || form.find('Z') != std::string::npos)
+      form += i.operands.empty() ? "-" : "z";
     samples.emplace(form, word);
   }
   CHECK(samples.size() > 100);
   // A part of each family; its name for the assembler and the compiler.
   const std::pair<const char*, const char*> kFamilies[] = {
-      {"avr2", "at90s8515"}, {"avr25", "attiny85"},  {"avr3", "at43usb355"},
+      {"avr2", "at90s8515"},  {"avr25", "attiny85"},  {"avr3", "at43usb355"},
       {"avr31", "atmega103"}, {"avr35", "at90usb82"}, {"avr4", "atmega48"},
       {"avr5", "atmega328p"}, {"avr51", "atmega128"}, {"avr6", "atmega2560"}};
   for (const auto& [core, part] : kFamilies) {
@@ -141,10 +145,12 @@ TEST_CASE("which core has which instruction, as the assembler says") {
       const auto error = line.find(": Error");
       if (error == std::string::npos) continue;
       const auto colon = line.rfind(':', error - 1);
-      refused.insert(static_cast<std::size_t>(std::stoul(line.substr(colon + 1, error - colon - 1))) - 1);
+      refused.insert(
+          static_cast<std::size_t>(std::stoul(line.substr(colon + 1, error - colon - 1))) - 1);
     }
     // The assembler does not tell LPM with operands from LPM without; the compiler's macros do.
-    const std::string macros = test::run(std::string("avr-gcc -dM -E -x c /dev/null -mmcu=") + part).text;
+    const std::string macros =
+        test::run(std::string("avr-gcc -dM -E -x c /dev/null -mmcu=") + part).text;
     const auto defined = [&](const char* macro) { return macros.find(macro) != std::string::npos; };
     Chip chip = *Chip::make({core, 1'000'000});
     for (std::size_t n = 0; n < words.size(); ++n) {

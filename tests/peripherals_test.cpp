@@ -69,7 +69,9 @@ class Bench {
     return low | read(address + 1) << 8;
   }
   unsigned get(std::uint32_t address) { return *chip_.peek({Space::kData, address}); }
-  void set(std::uint32_t address, unsigned value) { chip_.poke({Space::kData, address}, static_cast<std::uint8_t>(value)); }
+  void set(std::uint32_t address, unsigned value) {
+    chip_.poke({Space::kData, address}, static_cast<std::uint8_t>(value));
+  }
   PinState pin(const std::string& name) {
     for (const PinState& state : chip_.pins())
       if (state.name == name) return state;
@@ -105,7 +107,8 @@ class Bench {
 
 }  // namespace
 
-// Ports ----------------------------------------------------------------------------------------------
+// Ports
+// ----------------------------------------------------------------------------------------------
 
 TEST_CASE("a pin is an input, pulled up, driven, an output, or fought over") {
   Bench b;
@@ -148,10 +151,12 @@ TEST_CASE("the synchroniser: a read right behind the write sees the old level") 
   CHECK(b.in(kPinb) == 0x55);
 }
 
-// Timer1 -----------------------------------------------------------------------------------------------
+// Timer1
+// -----------------------------------------------------------------------------------------------
 
 TEST_CASE("a timer counts each prescaled edge, whoever looks how often") {
-  for (const auto& [cs, divider] : {std::pair<unsigned, unsigned>{1, 1}, {2, 8}, {3, 64}, {4, 256}, {5, 1024}}) {
+  for (const auto& [cs, divider] :
+       {std::pair<unsigned, unsigned>{1, 1}, {2, 8}, {3, 64}, {4, 256}, {5, 1024}}) {
     Bench b;
     b.nop(3);
     b.write(kTccr1b, cs);
@@ -274,14 +279,15 @@ TEST_CASE("timer modes that are not modelled say so") {
   CHECK(notes[1].find("compare outputs") != std::string::npos);
 }
 
-// USART0 -----------------------------------------------------------------------------------------------
+// USART0
+// -----------------------------------------------------------------------------------------------
 
 TEST_CASE("a frame lasts start, data, parity and stop bits, to the tick") {
   struct Row {
     unsigned ucsrc, u2x, ubrr, bits;
   };
-  for (const Row& row : {Row{0x06, 0, 25, 10}, Row{0x06, 2, 51, 10}, Row{0x0e, 0, 3, 11}, Row{0x26, 0, 3, 11},
-                         Row{0x00, 0, 3, 7}, Row{0x04, 2, 0, 9}}) {
+  for (const Row& row : {Row{0x06, 0, 25, 10}, Row{0x06, 2, 51, 10}, Row{0x0e, 0, 3, 11},
+                         Row{0x26, 0, 3, 11}, Row{0x00, 0, 3, 7}, Row{0x04, 2, 0, 9}}) {
     Bench b;
     b.write(kUbrr0, row.ubrr);
     b.write(kUcsr0a, row.u2x);
@@ -341,7 +347,8 @@ TEST_CASE("bytes wait for the receiver; misuse of the transmitter is told") {
   CHECK_FALSE(b.chip().send("USART1", "x").has_value());
 }
 
-// EEPROM -------------------------------------------------------------------------------------------------
+// EEPROM
+// -------------------------------------------------------------------------------------------------
 
 TEST_CASE("EEPROM: the window of four cycles, the time of a write, the halts of the processor") {
   Bench b;

@@ -72,10 +72,12 @@ TEST_CASE("lines are those of the toolchain's line lister") {
     std::size_t n = 0;
     for (std::string line; std::getline(lines, line); ++n) {
       const auto where = program.line_at(asked.at(n));
-      const std::string ours = where ? fmt::format("{}:{}", program.files()[where->file].name, where->line) : "?";
+      const std::string ours =
+          where ? fmt::format("{}:{}", program.files()[where->file].name, where->line) : "?";
       line = line.substr(0, line.find(" (disc"));
       const std::string theirs = line.substr(line.rfind('/') + 1);
-      if (ours != theirs && ++wrong < 5) WARN(fmt::format("{:#x}: {} and {}", asked[n], ours, theirs));
+      if (ours != theirs && ++wrong < 5)
+        WARN(fmt::format("{:#x}: {} and {}", asked[n], ours, theirs));
     }
     CHECK(n == asked.size());
     CHECK(wrong == 0);
@@ -84,13 +86,13 @@ TEST_CASE("lines are those of the toolchain's line lister") {
 }
 
 TEST_CASE("a dropped function leaves no lines behind, an inlined one no function") {
-  const Program program = program_of(test::compiled(
-      "dropped",
-      "static inline int twice(int x) { return 2 * x; }\n"
-      "int never(int x) {\n  return x + 1;\n}\n"
-      "volatile int out;\n"
-      "int main(void) {\n  out = twice(out);\n  for (;;);\n}\n",
-      "-Os -gdwarf-4 -ffunction-sections -Wl,--gc-sections"));
+  const Program program =
+      program_of(test::compiled("dropped",
+                                "static inline int twice(int x) { return 2 * x; }\n"
+                                "int never(int x) {\n  return x + 1;\n}\n"
+                                "volatile int out;\n"
+                                "int main(void) {\n  out = twice(out);\n  for (;;);\n}\n",
+                                "-Os -gdwarf-4 -ffunction-sections -Wl,--gc-sections"));
   CHECK(program.find_functions("never").empty());
   CHECK(program.find_functions("twice").empty());
   const auto files = program.find_files("dropped.c");

@@ -48,8 +48,8 @@ TEST_CASE("pass counts: on the 9th, from the 9th, at every 9th") {
     Rule rule;
     std::vector<int> pauses_at;
   };
-  for (const Row& row : {Row{Rule::kOn, {9}}, Row{Rule::kFrom, {9, 10, 11}}, Row{Rule::kEvery, {9, 18, 27}},
-                         Row{Rule::kAlways, {1, 2, 3}}}) {
+  for (const Row& row : {Row{Rule::kOn, {9}}, Row{Rule::kFrom, {9, 10, 11}},
+                         Row{Rule::kEvery, {9, 18, 27}}, Row{Rule::kAlways, {1, 2, 3}}}) {
     Session session = counting();
     REQUIRE(session.pause_at({"count", row.rule, 9}));
     for (const int pass : row.pauses_at) {
@@ -178,7 +178,8 @@ TEST_CASE("what is not there yet waits; what cannot be is refused with the neare
   REQUIRE(session.open(test::compiled("counting", kCounting, "-Og -gdwarf-4")));
   CHECK(session.breakpoints()[0].addresses.size() == 1);
   CHECK(session.breakpoints()[1].where.line == 11);
-  CHECK(session.breakpoints()[2].waits_because.find("no function 'nothing_like_it'") != std::string::npos);
+  CHECK(session.breakpoints()[2].waits_because.find("no function 'nothing_like_it'") !=
+        std::string::npos);
   CHECK(session.go().breakpoints == std::vector<unsigned>{1});
 
   const auto no_code = session.pause_at({"counting.c:4"});
@@ -282,7 +283,8 @@ TEST_CASE("let changes registers, flags, I/O fields, memories, pins and variable
   is("sum", "-5", -5);
   is("calls", "300", 300 & 0xff);
   is("chip.sp", "0x8f0", 0x8f0);
-  for (const char* object : {"1 + 1", "calls + 1", "chip.cycles", "main", "chip.ram[0x900]", "nothing"}) {
+  for (const char* object :
+       {"1 + 1", "calls + 1", "chip.cycles", "main", "chip.ram[0x900]", "nothing"}) {
     INFO(object);
     CHECK_FALSE(session.let(object, "1"));
   }

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: MIT
-// Steps at every optimisation level, recursion, interrupts, and the call stack against one that only
-// this test keeps.
+// Steps at every optimisation level, recursion, interrupts, and the call stack against one that
+// only this test keeps.
 #include <catch2/catch.hpp>
 #include <map>
 
@@ -158,13 +158,15 @@ TEST_CASE("instruction steps enter interrupt handlers and say so; over runs a ca
   CHECK(session.chip().sp() == sp);
 }
 
-TEST_CASE("the call stack agrees with executed calls, returns and interrupts, at each instruction") {
+TEST_CASE(
+    "the call stack agrees with executed calls, returns and interrupts, at each instruction") {
   struct Image {
     std::string elf;
     std::string from;      // a place in main
     std::uint64_t cycles;  // before that
   };
-  std::vector<Image> images{{test::kKilnOg, "kiln.c:201", 31'990'000}, {test::kKilnOs, "kiln.c:201", 31'990'000}};
+  std::vector<Image> images{{test::kKilnOg, "kiln.c:201", 31'990'000},
+                            {test::kKilnOs, "kiln.c:201", 31'990'000}};
   for (const std::string level : {"-O0", "-Og", "-O2", "-Os"})
     images.push_back({test::compiled("steps" + level, kSource, level + " -gdwarf-4"), "main", 0});
   for (const Image& image : images) {
@@ -176,7 +178,8 @@ TEST_CASE("the call stack agrees with executed calls, returns and interrupts, at
     session.go_for(image.cycles);
     REQUIRE(session.go_to(image.from));
     REQUIRE(session.callers().size() == 1);
-    std::vector<std::uint32_t> returns;  // of calls and interrupts that have not returned, outermost first
+    std::vector<std::uint32_t>
+        returns;  // of calls and interrupts that have not returned, outermost first
     std::uint64_t compared = 0;
     std::uint64_t right = 0;
     for (int i = 0; i < 25'000; ++i) {
@@ -200,8 +203,9 @@ TEST_CASE("the call stack agrees with executed calls, returns and interrupts, at
       if (!same && compared - right < 4) {
         std::string text;
         for (const CallLevel& l : found) text += " " + l.where.function;
-        WARN("at " << std::hex << session.chip().pc() << " " << session.chip().instruction_at(session.chip().pc()).mnemonic
-                   << ":" << text << ", expected " << std::dec << returns.size() + 1 << " levels");
+        WARN("at " << std::hex << session.chip().pc() << " "
+                   << session.chip().instruction_at(session.chip().pc()).mnemonic << ":" << text
+                   << ", expected " << std::dec << returns.size() + 1 << " levels");
       }
     }
     CHECK(compared > 20'000);

@@ -3,12 +3,12 @@
 #ifndef LUCID_TESTS_TOOLS_H
 #define LUCID_TESTS_TOOLS_H
 
+#include <sys/wait.h>
 #include <cstdint>
 #include <cstdio>
 #include <fstream>
 #include <sstream>
 #include <string>
-#include <sys/wait.h>
 #include <vector>
 
 namespace test {
@@ -24,13 +24,16 @@ inline Output run(const std::string& command) {
   FILE* pipe = popen((command + " 2>&1").c_str(), "r");
   if (pipe == nullptr) return out;
   char buffer[4096];
-  for (std::size_t n = 0; (n = fread(buffer, 1, sizeof buffer, pipe)) > 0;) out.text.append(buffer, n);
+  for (std::size_t n = 0; (n = fread(buffer, 1, sizeof buffer, pipe)) > 0;)
+    out.text.append(buffer, n);
   const int status = pclose(pipe);
   out.code = WIFEXITED(status) ? WEXITSTATUS(status) : 128;
   return out;
 }
 
-inline std::string scratch(const std::string& name) { return std::string(LUCID_SCRATCH) + "/" + name; }
+inline std::string scratch(const std::string& name) {
+  return std::string(LUCID_SCRATCH) + "/" + name;
+}
 
 inline void write(const std::string& path, const std::string& text) {
   std::ofstream(path, std::ios::binary) << text;
@@ -53,17 +56,19 @@ inline std::string assembled(const std::string& name, const std::string& source,
                              const std::string& mcu = "atmega328p") {
   const std::string path = scratch(name);
   write(path + ".S", "#include <avr/io.h>\n#define IO(r) _SFR_IO_ADDR(r)\n" + source);
-  const Output built = run("avr-gcc -nostdlib -gdwarf-4 -mmcu=" + mcu + " -o " + path + ".elf " + path + ".S");
+  const Output built =
+      run("avr-gcc -nostdlib -gdwarf-4 -mmcu=" + mcu + " -o " + path + ".elf " + path + ".S");
   if (built.code != 0) std::fprintf(stderr, "%s\n", built.text.c_str());
   return path + ".elf";
 }
 
 /// An image from C, with start-up code.
-inline std::string compiled(const std::string& name, const std::string& source, const std::string& flags,
-                            const std::string& mcu = "atmega328p") {
+inline std::string compiled(const std::string& name, const std::string& source,
+                            const std::string& flags, const std::string& mcu = "atmega328p") {
   const std::string path = scratch(name);
   write(path + ".c", source);
-  const Output built = run("avr-gcc " + flags + " -DF_CPU=16000000UL -mmcu=" + mcu + " -o " + path + ".elf " + path + ".c");
+  const Output built = run("avr-gcc " + flags + " -DF_CPU=16000000UL -mmcu=" + mcu + " -o " + path +
+                           ".elf " + path + ".c");
   if (built.code != 0) std::fprintf(stderr, "%s\n", built.text.c_str());
   return path + ".elf";
 }

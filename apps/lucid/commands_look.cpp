@@ -54,7 +54,8 @@ Result<void> Console::do_find(const std::string& rest) {
         out += fmt::format("  enumerator {:<23} {}  {}\n", e.name, e.value, t.name);
   for (const SourceFile& f : program.files())
     if (f.name.find(rest) != std::string::npos && !f.lines_with_code.empty())
-      out += fmt::format("  file      {:<24} {} lines with code\n", f.name, f.lines_with_code.size());
+      out +=
+          fmt::format("  file      {:<24} {} lines with code\n", f.name, f.lines_with_code.size());
   if (out.empty()) {
     show(Message{"no name contains '" + rest + "'"});
     return {};
@@ -91,7 +92,8 @@ Result<void> Console::show_memory(const std::string& area, const std::string& re
       if (text->empty()) continue;
       auto value = session_->evaluate(*text);
       if (!value) return fail(value.error());
-      const std::int64_t bytes = text == &to ? value->integer - std::int64_t{*begin} + 1 : value->integer;
+      const std::int64_t bytes =
+          text == &to ? value->integer - std::int64_t{*begin} + 1 : value->integer;
       if (bytes < 1) return fail(ErrorCode::kOutOfRange, "the range ends before it begins");
       length = static_cast<std::uint32_t>(bytes);
     }
@@ -125,7 +127,8 @@ Result<void> Console::show_code(const std::string& what, const std::string& rest
     show(*view);
     return {};
   }
-  auto view = session_->disassembly(place, count == 0 ? 14 : static_cast<unsigned>(count), what == "mixed");
+  auto view =
+      session_->disassembly(place, count == 0 ? 14 : static_cast<unsigned>(count), what == "mixed");
   if (!view) return fail(view.error());
   unit_ = StepUnit::kInstruction;
   show(*view);
@@ -178,7 +181,8 @@ Result<void> Console::do_help(const std::string& rest) {
       return fail(ErrorCode::kUsage, "there is no command '" + rest + "'", "`help` lists them");
     std::string text = "  " + style_.bold(command->synopsis) + "\n";
     std::string help = command->help;
-    for (std::size_t at = 0; (at = help.find('\n', at)) != std::string::npos; at += 3) help.replace(at, 1, "\n  ");
+    for (std::size_t at = 0; (at = help.find('\n', at)) != std::string::npos; at += 3)
+      help.replace(at, 1, "\n  ");
     text += "  " + help + "\n";
     if (*command->brief != '\0') text += fmt::format("  short form: {}\n", command->brief);
     text += fmt::format("  for example: {}", command->example);

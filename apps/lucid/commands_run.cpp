@@ -118,7 +118,9 @@ Result<void> Console::do_pause_at(const std::string& rest) {
   std::vector<std::string> words = split_quoted(rest);
   if (words.empty()) return usage(kSynopsis);
   spec.place = words[0];
-  const auto is = [&](std::size_t i, const char* text) { return i < words.size() && words[i] == text; };
+  const auto is = [&](std::size_t i, const char* text) {
+    return i < words.size() && words[i] == text;
+  };
   const auto begins_clause = [&](std::size_t i) {
     return is(i, "once") || (is(i, "log") && i + 1 < words.size() && words[i + 1][0] == '"') ||
            ((is(i, "on") || is(i, "from")) && is(i + 1, "pass")) ||
@@ -177,7 +179,8 @@ Result<void> Console::do_breakpoints(const std::string& rest) {
       return p.spec.place.find(text) == std::string::npos &&
              p.where.function.find(text) == std::string::npos;
     };
-    list.points.erase(std::remove_if(list.points.begin(), list.points.end(), other), list.points.end());
+    list.points.erase(std::remove_if(list.points.begin(), list.points.end(), other),
+                      list.points.end());
   } else if (!rest.empty()) {
     return usage("breakpoints [like TEXT | on | off]");
   }
@@ -248,7 +251,8 @@ Result<void> Console::do_drive(const std::string& rest) {
   else if (words[1] == "low")
     level = false;
   else if (words[1] != "open")
-    return fail(ErrorCode::kUsage, "'" + words[1] + "' is not a level", "levels are low, high and open");
+    return fail(ErrorCode::kUsage, "'" + words[1] + "' is not a level",
+                "levels are low, high and open");
   std::string pin = words[0];
   if (pin.rfind("pin.", 0) == 0) pin = pin.substr(4);
   return session_->drive(pin, level);

@@ -65,7 +65,8 @@ Result<void> Console::execute(const std::string& whole) {
     if (line[i] == '"') quoted = !quoted;
     if (line[i] == '#' && !quoted) line.resize(i);
   }
-  while (!line.empty() && std::isspace(static_cast<unsigned char>(line.back())) != 0) line.pop_back();
+  while (!line.empty() && std::isspace(static_cast<unsigned char>(line.back())) != 0)
+    line.pop_back();
   line.erase(0, std::min(line.find_first_not_of(" \t"), line.size()));
   if (line.empty()) {
     if (!whole.empty() || repeat_.empty()) return {};
@@ -90,7 +91,8 @@ Result<void> Console::execute(const std::string& whole) {
         const std::string first = n.substr(0, n.find(' '));
         std::size_t same = 0;
         while (same < first.size() && same < word.size() && first[same] == word[same]) ++same;
-        if (word.size() > 2 && same + 2 >= std::max(first.size(), word.size())) hint = "did you mean `" + first + "`?";
+        if (word.size() > 2 && same + 2 >= std::max(first.size(), word.size()))
+          hint = "did you mean `" + first + "`?";
       }
     }
     if (begins("watch") || begins("back") || begins("trace") || begins("plot") || begins("mark"))
@@ -110,9 +112,11 @@ Result<void> Console::execute(const std::string& whole) {
 Result<void> Console::play(const std::string& path) {
   constexpr unsigned kMostDepth = 8;
   if (play_depth_ >= kMostDepth)
-    return fail(ErrorCode::kUsage, "scripts play each other more than 8 deep", "does one play itself?");
+    return fail(ErrorCode::kUsage, "scripts play each other more than 8 deep",
+                "does one play itself?");
   std::ifstream in(path);
-  if (!in) return fail(ErrorCode::kNotFound, "cannot read the script '" + path + "'", "check the path");
+  if (!in)
+    return fail(ErrorCode::kNotFound, "cannot read the script '" + path + "'", "check the path");
   const std::string outer = script_folder_;
   const std::size_t slash = path.rfind('/');
   script_folder_ = slash == std::string::npos ? "" : path.substr(0, slash + 1);
@@ -127,7 +131,8 @@ Result<void> Console::play(const std::string& path) {
     auto done = execute(line);
     if (done) continue;
     Error error = done.error();
-    error.where = fmt::format("{}:{}{}", path, number, error.where.empty() ? "" : ", " + error.where);
+    error.where =
+        fmt::format("{}:{}{}", path, number, error.where.empty() ? "" : ", " + error.where);
     result = fail(std::move(error));
     break;
   }
@@ -152,8 +157,9 @@ std::vector<std::string> Console::completions(const std::string& line) const {
     out.push_back(name.substr(from, end == std::string::npos ? end : end - from));
   }
   if (line.rfind("show ", 0) == 0 && line.find(' ', 5) == std::string::npos)
-    for (const char* what : {"registers", "flags", "ram", "flash", "eeprom", "stack", "callers", "globals",
-                             "source", "disassembly", "mixed", "io", "pins", "serial", "time"})
+    for (const char* what :
+         {"registers", "flags", "ram", "flash", "eeprom", "stack", "callers", "globals", "source",
+          "disassembly", "mixed", "io", "pins", "serial", "time"})
       if (std::string(what).rfind(line.substr(5), 0) == 0) out.emplace_back(what);
   if (space != std::string::npos && session_ != nullptr) {
     const auto names = session_->names(line.substr(space + 1));
@@ -211,7 +217,8 @@ void Console::stand(const Pause& pause) {
   standing.pause = pause;
   if (unit_ == StepUnit::kLine && !pause.where.file.empty()) {
     if (auto source = session_->source("here", 2)) standing.source = *source;
-  } else if (auto rows = session_->disassembly("here", pause.cause == Pause::Cause::kReady ? 2 : 8)) {
+  } else if (auto rows =
+                 session_->disassembly("here", pause.cause == Pause::Cause::kReady ? 2 : 8)) {
     standing.disassembly = *rows;
   }
   if (pause.cycles_since != 0)

@@ -32,7 +32,7 @@ int exit_code(ErrorCode code);
 class Console final : public Listener {
  public:
   struct Options {
-    std::string chip;               ///< empty: what the image says
+    std::string chip;  ///< empty: what the image says
     std::uint64_t clock_hz = 16'000'000;
     std::vector<std::string> source_folders;
     bool json = false;
@@ -45,7 +45,8 @@ class Console final : public Listener {
 
   /// Makes a session for the image's chip and loads it.
   Result<void> open(const std::string& path);
-  /// One command line. An empty line repeats the last step or go. Errors leave the session as it was.
+  /// One command line. An empty line repeats the last step or go. Errors leave the session as it
+  /// was.
   Result<void> execute(const std::string& line);
   /// Every line of a file; stops at the first error, which then names file and line.
   Result<void> play(const std::string& path);
@@ -118,8 +119,8 @@ class Console final : public Listener {
   std::unique_ptr<Session> session_;
   StepUnit unit_ = StepUnit::kLine;
   std::string repeat_;
-  std::string serial_;          ///< all that was sent
-  std::string serial_line_;     ///< the line under way
+  std::string serial_;       ///< all that was sent
+  std::string serial_line_;  ///< the line under way
   bool plain_serial_ = false;
   bool finished_ = false;
   bool expectation_failed_ = false;
@@ -133,7 +134,7 @@ class Console final : public Listener {
 /// A row of the command table.
 struct Command {
   const char* name;
-  const char* brief;     ///< the fixed short form, or ""
+  const char* brief;  ///< the fixed short form, or ""
   const char* synopsis;
   const char* help;
   const char* example;

@@ -9,9 +9,9 @@ namespace {
 
 using Json = nlohmann::ordered_json;
 
-constexpr const char* kCauses[] = {"ready",    "breakpoint", "step",  "arrived",
-                                   "time up",  "holds",      "requested", "fault",
-                                   "break instruction", "moved", "cannot tell"};
+constexpr const char* kCauses[] = {
+    "ready", "breakpoint",        "step",  "arrived",    "time up", "holds", "requested",
+    "fault", "break instruction", "moved", "cannot tell"};
 
 Json json(const Location& w) {
   Json out{{"address", w.address}};
@@ -24,14 +24,21 @@ Json json(const Location& w) {
 }
 
 Json json(const Instruction& i) {
-  Json out{{"address", i.address}, {"bytes", i.bytes}, {"mnemonic", i.mnemonic}, {"operands", i.operands}};
+  Json out{{"address", i.address},
+           {"bytes", i.bytes},
+           {"mnemonic", i.mnemonic},
+           {"operands", i.operands}};
   if (i.target) out["target"] = *i.target;
   return out;
 }
 
 Json json(const VariableView& v) {
-  return {{"name", v.name},   {"type", v.type},         {"value", v.value},
-          {"before", v.before}, {"file", v.file},       {"function", v.function},
+  return {{"name", v.name},
+          {"type", v.type},
+          {"value", v.value},
+          {"before", v.before},
+          {"file", v.file},
+          {"function", v.function},
           {"address", v.address.offset}};
 }
 
@@ -103,7 +110,8 @@ struct JsonWriter {
   Json operator()(const MemoryView& v) const {
     Json out{{"view", "memory"}, {"area", v.area}, {"rows", Json::array()}};
     for (const auto& r : v.rows)
-      out["rows"].push_back({{"address", r.address}, {"bytes", r.bytes}, {"changed", r.changed}, {"names", r.names}});
+      out["rows"].push_back(
+          {{"address", r.address}, {"bytes", r.bytes}, {"changed", r.changed}, {"names", r.names}});
     return out;
   }
   Json operator()(const StackView& v) const {
@@ -128,9 +136,15 @@ struct JsonWriter {
     static constexpr const char* kRules[] = {"always", "on", "from", "every"};
     Json out{{"view", "breakpoints"}, {"on", b.all_on}, {"list", Json::array()}};
     for (const Breakpoint& p : b.points) {
-      Json item{{"id", p.id},           {"place", p.spec.place}, {"rule", kRules[static_cast<unsigned>(p.spec.rule)]},
-                {"count", p.spec.count}, {"passes", p.passes},   {"reached", p.reached},
-                {"enabled", p.enabled},  {"once", p.spec.once},  {"addresses", p.addresses}};
+      Json item{{"id", p.id},
+                {"place", p.spec.place},
+                {"rule", kRules[static_cast<unsigned>(p.spec.rule)]},
+                {"count", p.spec.count},
+                {"passes", p.passes},
+                {"reached", p.reached},
+                {"enabled", p.enabled},
+                {"once", p.spec.once},
+                {"addresses", p.addresses}};
       if (!p.spec.condition.empty()) item["condition"] = p.spec.condition;
       if (!p.spec.log.empty()) item["log"] = p.spec.log;
       if (!p.waits_because.empty()) item["waits_because"] = p.waits_because;
@@ -155,8 +169,9 @@ struct JsonWriter {
   Json operator()(const IoRegisters& r) const {
     Json out{{"view", "io"}, {"registers", Json::array()}};
     for (const IoView& v : r.registers) {
-      Json item{{"name", v.io.name},   {"peripheral", v.io.peripheral}, {"address", v.io.address},
-                {"value", v.value},    {"before", v.before},            {"modelled", v.io.modelled}};
+      Json item{{"name", v.io.name},       {"peripheral", v.io.peripheral},
+                {"address", v.io.address}, {"value", v.value},
+                {"before", v.before},      {"modelled", v.io.modelled}};
       for (const IoField& f : v.io.fields)
         item["fields"][f.name] = v.value >> f.lowest & ((1U << f.width) - 1);
       out["registers"].push_back(std::move(item));
@@ -176,8 +191,12 @@ struct JsonWriter {
             {"clock_hz", t.clock_hz}};
   }
   Json operator()(const Explanation& e) const {
-    return {{"view", "explanation"}, {"instruction", json(e.instruction)}, {"transfer", e.transfer},
-            {"words", e.words},      {"flags", e.flags},                   {"cycles", e.cycles},
+    return {{"view", "explanation"},
+            {"instruction", json(e.instruction)},
+            {"transfer", e.transfer},
+            {"words", e.words},
+            {"flags", e.flags},
+            {"cycles", e.cycles},
             {"now", e.now}};
   }
   Json operator()(const Serial& s) const { return {{"view", "serial"}, {"sent", s.sent}}; }

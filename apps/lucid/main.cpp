@@ -121,7 +121,8 @@ int list_image(const Arguments& a, Console& console) {
   for (const Function& f : program.functions())
     if (a.function.empty() || f.name == a.function) ranges.emplace_back(f.begin, f.end);
   if (ranges.empty() && !a.function.empty())
-    return report({ErrorCode::kNotFound, "there is no function '" + a.function + "'", a.image, ""}, a.json);
+    return report({ErrorCode::kNotFound, "there is no function '" + a.function + "'", a.image, ""},
+                  a.json);
   if (ranges.empty()) {
     std::uint32_t end = 0;
     auto image = Image::open(a.image);
@@ -133,7 +134,8 @@ int list_image(const Arguments& a, Console& console) {
   for (const auto& [begin, end] : ranges) {
     auto view = session.disassembly(fmt::format("{:#x}", begin), (end - begin) / 2 + 1, true);
     if (!view) return report(view.error(), a.json);
-    while (!view->rows.empty() && view->rows.back().instruction.address >= end) view->rows.pop_back();
+    while (!view->rows.empty() && view->rows.back().instruction.address >= end)
+      view->rows.pop_back();
     for (DisassemblyView::Row& row : view->rows) row.current = false;
     if (!view->rows.empty()) console.show(*view);
   }
@@ -150,7 +152,8 @@ int list_chips(const Arguments& a, Console& console) {
   const ChipInfo& info = chip->info();
   std::string text = fmt::format(" {}, core {}\n", info.name, info.core);
   for (const MemoryArea& m : info.memories)
-    text += fmt::format("   {:<10} {:#06x} to {:#06x}  {} bytes\n", m.name, m.begin, m.end - 1, m.end - m.begin);
+    text += fmt::format("   {:<10} {:#06x} to {:#06x}  {} bytes\n", m.name, m.begin, m.end - 1,
+                        m.end - m.begin);
   std::string modelled;
   std::string missing;
   for (const IoRegister& io : info.io) {
@@ -168,8 +171,10 @@ int play_demo(const Arguments& a, const Console::Options& options) {
   if (!folder) return report(folder.error(), a.json);
   if (a.name.empty() && !a.all) {
     std::cout << "A kiln controller, and six builds of it with one fault each:\n\n";
-    for (const Demo& demo : demos()) std::cout << fmt::format("  {:<15} {}\n", demo.name, demo.summary);
-    std::cout << "\nPlay one with `lucid demo NAME`, all with `lucid demo --all`. To look around yourself:\n"
+    for (const Demo& demo : demos())
+      std::cout << fmt::format("  {:<15} {}\n", demo.name, demo.summary);
+    std::cout << "\nPlay one with `lucid demo NAME`, all with `lucid demo --all`. To look around "
+                 "yourself:\n"
               << "  lucid open " << *folder << "/images/kiln-og.elf\n";
     return kExitGood;
   }
@@ -193,8 +198,10 @@ int play_demo(const Arguments& a, const Console::Options& options) {
 
 void add_common(CLI::App* command, Arguments& a) {
   command->add_option("--chip", a.chip, "Chip; otherwise what the image says")->type_name("NAME");
-  command->add_option("--clock", a.clock, "Oscillator, such as 8MHz; otherwise 16MHz")->type_name("HZ");
-  command->add_option("--source", a.sources, "Look for sources here, too (repeatable)")->type_name("FOLDER");
+  command->add_option("--clock", a.clock, "Oscillator, such as 8MHz; otherwise 16MHz")
+      ->type_name("HZ");
+  command->add_option("--source", a.sources, "Look for sources here, too (repeatable)")
+      ->type_name("FOLDER");
   command->add_option("--do", a.commands, "Carry out a command (repeatable)")->type_name("COMMAND");
   command->add_flag("--json", a.json, "Write JSON, one object a line");
 }
@@ -204,15 +211,18 @@ int main_with(int argc, char** argv) {
   CLI::App app{"Lucid Loop: debug microcontroller firmware on a simulated chip", "lucid"};
   app.require_subcommand(1);
   app.set_version_flag("--version", "lucid 0.1.0");
-  app.footer("Example: lucid open main.elf\nExit codes: 0 good, 1 an expectation failed, 2 usage, 3 not found,\n"
-             "4 unusable image, 5 not supported, 6 out of range, 7 input/output, 8 firmware fault.");
+  app.footer(
+      "Example: lucid open main.elf\nExit codes: 0 good, 1 an expectation failed, 2 usage, 3 not "
+      "found,\n"
+      "4 unusable image, 5 not supported, 6 out of range, 7 input/output, 8 firmware fault.");
 
   CLI::App* open = app.add_subcommand("open", "Debug an image at the prompt");
   open->add_option("image", a.image, "ELF or Intel HEX")->required();
   add_common(open, a);
   open->footer("Example: lucid open main.elf --clock 8MHz");
 
-  CLI::App* play = app.add_subcommand("play", "Carry out a script; the exit code says whether it held");
+  CLI::App* play =
+      app.add_subcommand("play", "Carry out a script; the exit code says whether it held");
   play->add_option("script", a.script, "File of commands, *.loop")->required();
   play->add_option("image", a.image, "Image, if the script does not open one");
   add_common(play, a);
@@ -220,7 +230,9 @@ int main_with(int argc, char** argv) {
 
   CLI::App* run = app.add_subcommand("run", "Run freely and sum up");
   run->add_option("image", a.image, "ELF or Intel HEX")->required();
-  run->add_option("--for", a.span, "How long, in simulated time")->type_name("TIME")->capture_default_str();
+  run->add_option("--for", a.span, "How long, in simulated time")
+      ->type_name("TIME")
+      ->capture_default_str();
   add_common(run, a);
   run->footer("Example: lucid run main.elf --for 2s --do 'drive PD2 low'");
 

@@ -56,8 +56,8 @@ struct Chips {
 };
 
 using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView,
-                           Registers, MemoryView, StackView, Callers, Breakpoints, Pins, IoRegisters,
-                           Variables, TimeView, Explanation, Serial, Chips>;
+                           Registers, MemoryView, StackView, Callers, Breakpoints, Pins,
+                           IoRegisters, Variables, TimeView, Explanation, Serial, Chips>;
 
 /// Colours and weights, or nothing where they are not wanted.
 class Style {

@@ -110,20 +110,24 @@ class TextWriter {
       if (!row.label.empty()) out += style_.dim(fmt::format("{:>12} {}:", "", row.label)) + "\n";
       const std::string at_line = row.line == 0 ? "" : fmt::format("{}:{}", row.file, row.line);
       if (!row.source.empty())
-        out += style_.dim(clipped(fmt::format("{:>12} {}  {}", "", at_line, row.source), kWidth)) + "\n";
+        out += style_.dim(clipped(fmt::format("{:>12} {}  {}", "", at_line, row.source), kWidth)) +
+               "\n";
       std::string words;
       for (std::size_t i = 0; i + 1 < row.instruction.bytes.size(); i += 2)
         words += fmt::format("{}{:02x}{:02x}", i == 0 ? "" : " ", row.instruction.bytes[i + 1],
                              row.instruction.bytes[i]);
-      std::string text = fmt::format("{:<6} {}", row.instruction.mnemonic, row.instruction.operands);
+      std::string text =
+          fmt::format("{:<6} {}", row.instruction.mnemonic, row.instruction.operands);
       std::string remark = row.target.empty() ? "" : "→ " + row.target;
       if (row.source.empty() && !at_line.empty() && at_line != last_line)
         remark += (remark.empty() ? "" : "  ") + at_line;
       if (!at_line.empty()) last_line = at_line;
-      std::string line = fmt::format("{:>5} {:06x} {} ", ids(row.breakpoints), row.instruction.address,
-                                     row.current ? style_.accent("▌") : " ");
+      std::string line =
+          fmt::format("{:>5} {:06x} {} ", ids(row.breakpoints), row.instruction.address,
+                      row.current ? style_.accent("▌") : " ");
       line += style_.dim(fmt::format("{:<9}", words)) + "  " +
-              (row.current ? style_.bold(padded(text, 26)) : padded(text, 26)) + " " + style_.dim(remark);
+              (row.current ? style_.bold(padded(text, 26)) : padded(text, 26)) + " " +
+              style_.dim(remark);
       while (!line.empty() && line.back() == ' ') line.pop_back();
       out += line + "\n";
     }
@@ -149,7 +153,8 @@ class TextWriter {
     std::string wide;
     for (const RegisterView& reg : r.registers)
       if (reg.bits != 8 || reg.name[0] != 'r')
-        wide += fmt::format("{}{} {:0{}x}", wide.empty() ? "  " : "   ", reg.name, reg.value, reg.bits / 4);
+        wide += fmt::format("{}{} {:0{}x}", wide.empty() ? "  " : "   ", reg.name, reg.value,
+                            reg.bits / 4);
     out += wide + "\n";
     std::string flags = "  flags";
     for (const FlagView& f : r.flags) {
@@ -157,8 +162,10 @@ class TextWriter {
       flags += f.value != f.before ? style_.changed(cell) + "*" : cell;
     }
     if (!r.flags.empty()) out += flags + "\n";
-    if (!changes.empty()) out += style_.dim("  changed (*): ") +
-             wrapped(changes + (changed > 6 ? fmt::format(", {} more", changed - 6) : ""), 15) + "\n";
+    if (!changes.empty())
+      out += style_.dim("  changed (*): ") +
+             wrapped(changes + (changed > 6 ? fmt::format(", {} more", changed - 6) : ""), 15) +
+             "\n";
     return out;
   }
 
@@ -184,15 +191,16 @@ class TextWriter {
   }
 
   std::string operator()(const StackView& v) const {
-    std::string out = fmt::format(" sp {:#06x}: {} byte{} in use", v.sp, v.used, v.used == 1 ? "" : "s");
+    std::string out =
+        fmt::format(" sp {:#06x}: {} byte{} in use", v.sp, v.used, v.used == 1 ? "" : "s");
     if (v.deepest) out += fmt::format(", {} at the deepest", *v.deepest);
-    if (v.free)
-      out += fmt::format(", {} free above static data", *v.free);
+    if (v.free) out += fmt::format(", {} free above static data", *v.free);
     out += "\n";
     for (const StackView::Slot& slot : v.slots) {
       std::string bytes;
       for (const std::uint8_t byte : slot.bytes) bytes += fmt::format("{:02x} ", byte);
-      out += clipped(fmt::format(" {:#06x}  {:<25}{}", slot.address, bytes, slot.meaning), kWidth) + "\n";
+      out += clipped(fmt::format(" {:#06x}  {:<25}{}", slot.address, bytes, slot.meaning), kWidth) +
+             "\n";
     }
     return out;
   }
@@ -213,7 +221,8 @@ class TextWriter {
   std::string operator()(const Breakpoints& b) const {
     if (b.points.empty()) return "no breakpoints; `pause at PLACE` makes one\n";
     std::string out;
-    if (!b.all_on) out += style_.warn("all breakpoints are off; `breakpoints on` brings them back") + "\n";
+    if (!b.all_on)
+      out += style_.warn("all breakpoints are off; `breakpoints on` brings them back") + "\n";
     for (const Breakpoint& p : b.points) {
       std::string line = fmt::format("{:>5} ", "(" + std::to_string(p.id) + ")");
       line += padded(p.spec.place, 18);
@@ -221,7 +230,9 @@ class TextWriter {
         case BreakpointSpec::Rule::kAlways: break;
         case BreakpointSpec::Rule::kOn: line += fmt::format(" on pass {}", p.spec.count); break;
         case BreakpointSpec::Rule::kFrom: line += fmt::format(" from pass {}", p.spec.count); break;
-        case BreakpointSpec::Rule::kEvery: line += fmt::format(" every {} passes", p.spec.count); break;
+        case BreakpointSpec::Rule::kEvery:
+          line += fmt::format(" every {} passes", p.spec.count);
+          break;
       }
       if (!p.spec.condition.empty()) line += " if " + p.spec.condition;
       if (p.spec.once) line += " once";
@@ -316,13 +327,15 @@ class TextWriter {
   }
 
   std::string operator()(const Explanation& e) const {
-    std::string out = fmt::format(" {:06x}  {} {}\n", e.instruction.address,
-                                  style_.bold(e.instruction.mnemonic), style_.bold(e.instruction.operands));
+    std::string out =
+        fmt::format(" {:06x}  {} {}\n", e.instruction.address, style_.bold(e.instruction.mnemonic),
+                    style_.bold(e.instruction.operands));
     out += " " + wrapped(e.words, 1) + "\n";
     if (!e.transfer.empty()) out += style_.dim(" " + wrapped(e.transfer, 1)) + "\n";
     for (const std::string& fact : e.now) out += "   now: " + fact + "\n";
     if (!e.cycles.empty())
-      out += fmt::format(" cycles: {}   flags written: {}\n", e.cycles, e.flags.empty() ? "none" : e.flags);
+      out += fmt::format(" cycles: {}   flags written: {}\n", e.cycles,
+                         e.flags.empty() ? "none" : e.flags);
     return out;
   }
 
@@ -332,7 +345,9 @@ class TextWriter {
   }
 
   std::string operator()(const Chips& c) const {
-    std::string out = style_.dim(fmt::format(" {:<12} {:<6} {:>8} {:>7} {:>7}", "chip", "core", "flash", "RAM", "EEPROM")) + "\n";
+    std::string out = style_.dim(fmt::format(" {:<12} {:<6} {:>8} {:>7} {:>7}", "chip", "core",
+                                             "flash", "RAM", "EEPROM")) +
+                      "\n";
     for (const Chip::Summary& chip : c.chips)
       out += fmt::format(" {:<12} {:<6} {:>8} {:>7} {:>7}   {}\n", chip.name, chip.core, chip.flash,
                          chip.ram, chip.eeprom, wrapped(chip.remark, 49));

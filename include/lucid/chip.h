@@ -1,9 +1,9 @@
 // SPDX-License-Identifier: MIT
 // Chip: one microcontroller with its memories, peripherals, pins and clock.
 //
-// A Chip is a value: copying it takes a snapshot, assigning the copy back goes back in time, and two
-// chips with equal hashes have the same future. It knows no files, sockets, wall clock or source
-// lines: for those see <lucid/session.h>, which debugs a program on a Chip.
+// A Chip is a value: copying it takes a snapshot, assigning the copy back goes back in time, and
+// two chips with equal hashes have the same future. It knows no files, sockets, wall clock or
+// source lines: for those see <lucid/session.h>, which debugs a program on a Chip.
 //
 //   auto chip = lucid::Chip::make({"ATmega328P", 16'000'000});
 //   auto image = lucid::Image::parse(bytes, "kiln.elf");
@@ -73,25 +73,25 @@ struct RegisterName {
 /// The fixed facts of a chip.
 struct ChipInfo {
   std::string name;
-  std::string core;          ///< the toolchain's family: avr5
+  std::string core;  ///< the toolchain's family: avr5
   std::uint64_t clock_hz = 0;
   std::vector<MemoryArea> memories;
-  std::vector<IoRegister> io;          ///< by address
+  std::vector<IoRegister> io;            ///< by address
   std::vector<InterruptVector> vectors;  ///< by number
   std::vector<std::string> serial_ports;
 };
 
 /// What a pin is and does at this moment.
 struct PinState {
-  std::string name;       ///< PB5
-  bool output = false;    ///< the chip drives it
-  bool level = false;     ///< what the firmware would read once it is through the synchroniser
-  bool pull_up = false;   ///< the chip's pull-up is on
-  bool driven = false;    ///< something outside drives it
+  std::string name;      ///< PB5
+  bool output = false;   ///< the chip drives it
+  bool level = false;    ///< what the firmware would read once it is through the synchroniser
+  bool pull_up = false;  ///< the chip's pull-up is on
+  bool driven = false;   ///< something outside drives it
   bool driven_high = false;
-  bool floating = false;  ///< nobody determines the level: it reads as low
+  bool floating = false;    ///< nobody determines the level: it reads as low
   bool contention = false;  ///< both drive it, to different levels: the chip wins in this model
-  std::string taken_by;   ///< the peripheral that overrides the port, if any
+  std::string taken_by;     ///< the peripheral that overrides the port, if any
 };
 
 /// Why `run_for` came back early or on time.
@@ -166,7 +166,8 @@ class LUCID_API Chip {
   bool poke(Address address, std::uint8_t value);
   /// From outside: true is high, false low, nullopt lets go. Error: kNotFound.
   Result<void> drive(const std::string& pin, std::optional<bool> level);
-  /// Queues bytes that arrive at a serial port back to back, at the port's own rate. Error: kNotFound.
+  /// Queues bytes that arrive at a serial port back to back, at the port's own rate. Error:
+  /// kNotFound.
   Result<void> send(const std::string& port, const std::string& bytes);
   /// Bytes the firmware has sent since the last call.
   std::string take_serial_output();

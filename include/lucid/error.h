@@ -50,8 +50,7 @@ class [[nodiscard]] Result : public tl::expected<T, Error> {
 /// Makes the failing side of any Result.
 [[nodiscard]] inline tl::unexpected<Error> fail(ErrorCode code, std::string what,
                                                 std::string hint = {}, std::string where = {}) {
-  return tl::unexpected<Error>(
-      Error{code, std::move(what), std::move(where), std::move(hint)});
+  return tl::unexpected<Error>(Error{code, std::move(what), std::move(where), std::move(hint)});
 }
 
 /// Passes an error on, to a Result of another type.

@@ -25,7 +25,7 @@ struct Symbol {
   std::string name;
   Address address;
   std::uint32_t size = 0;  ///< bytes; 0 if the image does not say
-  bool global = false;  ///< neither local to its file nor weak
+  bool global = false;     ///< neither local to its file nor weak
 };
 
 /// What the image tells about its source.

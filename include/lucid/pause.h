@@ -14,27 +14,27 @@ namespace lucid {
 /// A place in the program, as well as it is known.
 struct Location {
   std::uint32_t address = 0;
-  std::string function;         ///< empty if no function is known there
-  std::uint32_t offset = 0;     ///< bytes behind the function's start
-  std::string file;             ///< name without directories; empty if there is no line
-  unsigned file_index = 0;      ///< in Program::files()
+  std::string function;      ///< empty if no function is known there
+  std::uint32_t offset = 0;  ///< bytes behind the function's start
+  std::string file;          ///< name without directories; empty if there is no line
+  unsigned file_index = 0;   ///< in Program::files()
   unsigned line = 0;
-  bool line_begins = false;     ///< the address is where the line's code begins
+  bool line_begins = false;  ///< the address is where the line's code begins
 };
 
 struct Pause {
   enum class Cause : std::uint8_t {
-    kReady,        ///< loaded or reset; nothing has executed
-    kBreakpoint,   ///< the marked instruction has not executed
+    kReady,       ///< loaded or reset; nothing has executed
+    kBreakpoint,  ///< the marked instruction has not executed
     kStep,
-    kArrived,      ///< `go to`
-    kTimeUp,       ///< `go for`
-    kHolds,        ///< `go until`
-    kRequested,    ///< somebody asked
-    kFault,        ///< the program misbehaved
+    kArrived,    ///< `go to`
+    kTimeUp,     ///< `go for`
+    kHolds,      ///< `go until`
+    kRequested,  ///< somebody asked
+    kFault,      ///< the program misbehaved
     kBreakInstruction,
-    kMoved,        ///< `move to`
-    kCannotTell,   ///< a condition could not be evaluated
+    kMoved,       ///< `move to`
+    kCannotTell,  ///< a condition could not be evaluated
   } cause = Cause::kReady;
   Location where;
   std::vector<unsigned> breakpoints;  ///< IDs, if any asked to pause here
@@ -44,8 +44,8 @@ struct Pause {
   std::uint64_t cycles_since = 0;     ///< since the last pause
   Picoseconds time;                   ///< simulated
   Picoseconds since;
-  std::string detail;                 ///< in words: the fault, the expression, the interrupt
-  std::vector<std::string> remarks;   ///< what was run through, what ended early
+  std::string detail;                ///< in words: the fault, the expression, the interrupt
+  std::vector<std::string> remarks;  ///< what was run through, what ended early
 };
 
 }  // namespace lucid

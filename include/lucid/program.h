@@ -22,9 +22,9 @@ namespace lucid {
 
 /// A source file that the compiler named.
 struct SourceFile {
-  std::string name;       ///< without directories: `kiln.c`
-  std::string path;       ///< as the compiler wrote it
-  std::string directory;  ///< in which it was compiled
+  std::string name;                       ///< without directories: `kiln.c`
+  std::string path;                       ///< as the compiler wrote it
+  std::string directory;                  ///< in which it was compiled
   std::vector<unsigned> lines_with_code;  ///< ascending
 };
 
@@ -49,13 +49,24 @@ struct Function {
 /// A type, by index into Program::types().
 struct Type {
   enum class Kind : std::uint8_t {
-    kVoid, kSigned, kUnsigned, kBool, kChar, kFloat, kPointer, kEnum, kArray, kStruct, kUnion,
-    kFunction, kUnknown
+    kVoid,
+    kSigned,
+    kUnsigned,
+    kBool,
+    kChar,
+    kFloat,
+    kPointer,
+    kEnum,
+    kArray,
+    kStruct,
+    kUnion,
+    kFunction,
+    kUnknown
   } kind = Kind::kUnknown;
-  std::string name;          ///< as the source writes it: `uint8_t`, `struct ramp`
+  std::string name;  ///< as the source writes it: `uint8_t`, `struct ramp`
   std::uint32_t bytes = 0;
-  unsigned target = 0;       ///< of a pointer, or the element of an array
-  std::uint32_t count = 0;   ///< elements of an array; 0 if open
+  unsigned target = 0;      ///< of a pointer, or the element of an array
+  std::uint32_t count = 0;  ///< elements of an array; 0 if open
   struct Member {
     std::string name;
     unsigned type = 0;

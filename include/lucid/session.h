@@ -36,10 +36,10 @@ namespace lucid {
 struct BreakpointSpec {
   std::string place = {};
   enum class Rule : std::uint8_t { kAlways, kOn, kFrom, kEvery } rule = Rule::kAlways;
-  std::uint64_t count = 1;   ///< on the count-th pass, from it on, or at every count passes
+  std::uint64_t count = 1;     ///< on the count-th pass, from it on, or at every count passes
   std::string condition = {};  ///< an expression; empty: always
-  bool once = false;         ///< removed after its first pause
-  std::string log = {};      ///< instead of pausing: a message, `{EXPR}` filled in
+  bool once = false;           ///< removed after its first pause
+  std::string log = {};        ///< instead of pausing: a message, `{EXPR}` filled in
 };
 
 struct Breakpoint {
@@ -83,7 +83,8 @@ class LUCID_API Session {
   // The image -------------------------------------------------------------------------------------
 
   /// Loads an image and stands before its first instruction. Result: warnings, each with what to do
-  /// (no debug information, older than its source, another chip). Breakpoints that waited are bound.
+  /// (no debug information, older than its source, another chip). Breakpoints that waited are
+  /// bound.
   Result<std::vector<std::string>> open(const std::string& path);
   /// The same image, or another, again; breakpoints, with their passes set back, are kept.
   Result<std::vector<std::string>> reload(const std::string& path = {});
@@ -93,14 +94,14 @@ class LUCID_API Session {
 
   // Breakpoints -----------------------------------------------------------------------------------
 
-  /// Error: kNotFound for a line without code (naming the nearest that has some). A file or function
-  /// that is not in the image waits for one that has it.
+  /// Error: kNotFound for a line without code (naming the nearest that has some). A file or
+  /// function that is not in the image waits for one that has it.
   Result<Breakpoint> pause_at(const BreakpointSpec& spec);
   [[nodiscard]] std::vector<Breakpoint> breakpoints() const;
   Result<void> enable(unsigned id, bool on);
   Result<void> rearm(unsigned id);  ///< counts its passes from nought again
   Result<void> remove(unsigned id);
-  void all_breakpoints(bool on);    ///< off for a clean run; each keeps its own state
+  void all_breakpoints(bool on);  ///< off for a clean run; each keeps its own state
   [[nodiscard]] bool all_breakpoints_on() const;
 
   // Moving ----------------------------------------------------------------------------------------
@@ -122,7 +123,8 @@ class LUCID_API Session {
   /// True while the chip runs. From any thread.
   [[nodiscard]] bool running() const;
 
-  // Looking, without any effect ---------------------------------------------------------------------
+  // Looking, without any effect
+  // ---------------------------------------------------------------------
 
   [[nodiscard]] const Pause& pause() const;
   /// Error: with the column in `where`.
@@ -131,7 +133,8 @@ class LUCID_API Session {
   [[nodiscard]] Result<bool> holds(const std::string& expression) const;
   [[nodiscard]] Result<Location> locate(const std::string& place) const;
   /// `around` lines before and behind the place; `here` by default.
-  [[nodiscard]] Result<SourceView> source(const std::string& place = "here", unsigned around = 4) const;
+  [[nodiscard]] Result<SourceView> source(const std::string& place = "here",
+                                          unsigned around = 4) const;
   /// `count` instructions from the start of the place's line (mixed) or a little before it.
   [[nodiscard]] Result<DisassemblyView> disassembly(const std::string& place = "here",
                                                     unsigned count = 12, bool mixed = false) const;
@@ -151,7 +154,8 @@ class LUCID_API Session {
   /// Names in the program and the chip that begin with `start`, for completion.
   [[nodiscard]] std::vector<std::string> names(const std::string& start) const;
 
-  // Changing ----------------------------------------------------------------------------------------
+  // Changing
+  // ----------------------------------------------------------------------------------------
 
   /// Assigns to a variable, register, flag, I/O register or field, byte of memory or pin. Result:
   /// the new value.

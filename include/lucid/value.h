@@ -15,17 +15,17 @@ namespace lucid {
 /// How a value is written: `as hex`.
 struct Format {
   enum class Kind : std::uint8_t {
-    kNatural,   ///< by its type
-    kDecimal,   ///< signed
+    kNatural,  ///< by its type
+    kDecimal,  ///< signed
     kUnsigned,
     kHex,
     kBinary,
     kCharacter,
-    kText,      ///< a zero-terminated text
-    kReal,      ///< the bits are an IEEE 754 single
-    kFixed,     ///< fixed point: `q8.8` has 8 bits behind the point
-    kTime,      ///< picoseconds as a time
-    kRaw,       ///< bytes, lowest address first
+    kText,   ///< a zero-terminated text
+    kReal,   ///< the bits are an IEEE 754 single
+    kFixed,  ///< fixed point: `q8.8` has 8 bits behind the point
+    kTime,   ///< picoseconds as a time
+    kRaw,    ///< bytes, lowest address first
   } kind = Kind::kNatural;
   std::uint8_t fraction_bits = 0;
 };
@@ -38,11 +38,11 @@ struct Value {
   std::int64_t integer = 0;  ///< for kInteger and, in picoseconds, kTime
   double real = 0;           ///< for kReal
   bool is_signed = true;
-  std::uint8_t bits = 16;    ///< width of an integer
-  bool wrapped = false;      ///< an unsigned difference went below zero
-  std::string type;          ///< as C writes it
+  std::uint8_t bits = 16;  ///< width of an integer
+  bool wrapped = false;    ///< an unsigned difference went below zero
+  std::string type;        ///< as C writes it
   std::optional<Address> address;
-  std::string text;          ///< written in the format asked for
+  std::string text;  ///< written in the format asked for
 };
 
 }  // namespace lucid

@@ -31,11 +31,11 @@ struct SourceView {
 struct DisassemblyView {
   struct Row {
     Instruction instruction;
-    std::string label;            ///< `control_step+0x12:` where a function begins, or empty
-    std::string target;           ///< name of the place a jump or call goes to
-    std::string file;             ///< the line it belongs to, where that begins
+    std::string label;   ///< `control_step+0x12:` where a function begins, or empty
+    std::string target;  ///< name of the place a jump or call goes to
+    std::string file;    ///< the line it belongs to, where that begins
     unsigned line = 0;
-    std::string source;           ///< its text, in the mixed view
+    std::string source;  ///< its text, in the mixed view
     bool current = false;
     std::vector<unsigned> breakpoints;
   };
@@ -95,11 +95,11 @@ struct StackView {
     std::string meaning;
   };
   std::uint32_t sp = 0;
-  std::uint32_t top = 0;                  ///< highest address a stack can use
-  std::uint32_t used = 0;                 ///< bytes
-  std::optional<std::uint32_t> deepest;   ///< bytes ever used since reset
-  std::optional<std::uint32_t> free;      ///< bytes between the stack and static data
-  std::vector<Slot> slots;                ///< from the stack pointer upwards
+  std::uint32_t top = 0;                 ///< highest address a stack can use
+  std::uint32_t used = 0;                ///< bytes
+  std::optional<std::uint32_t> deepest;  ///< bytes ever used since reset
+  std::optional<std::uint32_t> free;     ///< bytes between the stack and static data
+  std::vector<Slot> slots;               ///< from the stack pointer upwards
 };
 
 struct TimeView {

@@ -48,7 +48,7 @@ std::vector<std::string> similar(std::string_view word, const std::vector<std::s
   close.erase(std::unique(close.begin(), close.end()), close.end());
   std::vector<std::string> out;
   for (const auto& [d, name] : close) {
-    if (out.size() == most || d > close.front().first + 1) break;
+    if (out.size() == most || d > close.front().first) break;
     out.push_back(name);
   }
   return out;
@@ -74,9 +74,8 @@ std::optional<std::uint64_t> parse_unsigned(std::string_view text) {
 }
 
 bool equal_ignoring_case(std::string_view a, std::string_view b) {
-  return a.size() == b.size() &&
-         std::equal(a.begin(), a.end(), b.begin(),
-                    [](char x, char y) { return lower(x) == lower(y); });
+  return a.size() == b.size() && std::equal(a.begin(), a.end(), b.begin(),
+                                            [](char x, char y) { return lower(x) == lower(y); });
 }
 
 std::string_view trim(std::string_view text) {

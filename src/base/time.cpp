@@ -56,7 +56,8 @@ std::optional<std::uint64_t> scaled(std::string_view text, const std::array<Unit
   }
   for (const Unit& unit : units) {
     if (!base::equal_ignoring_case(unit.name, name)) continue;
-    const Wide value = Wide{*whole_value} * unit.scale + Wide{fraction_value} * unit.scale / fraction_scale;
+    const Wide value =
+        Wide{*whole_value} * unit.scale + Wide{fraction_value} * unit.scale / fraction_scale;
     if (value > UINT64_MAX) return std::nullopt;
     return static_cast<std::uint64_t>(value);
   }

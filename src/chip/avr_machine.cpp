@@ -81,7 +81,8 @@ Fabric::Fabric(const DeviceRow& device, u64 clock_hz)
   for (const UsartRow& u : row.usarts) {
     const auto port = std::find_if(ports.begin(), ports.end(),
                                    [&](const auto& p) { return p->row().letter == u.port; });
-    usarts.push_back(std::make_unique<Usart>(u, static_cast<unsigned>(usarts.size()), slot, **port));
+    usarts.push_back(
+        std::make_unique<Usart>(u, static_cast<unsigned>(usarts.size()), slot, **port));
     info.serial_ports.push_back(usarts.back()->name());
     slot += 2;
   }
@@ -103,8 +104,7 @@ Fabric::Fabric(const DeviceRow& device, u64 clock_hz)
   }
   for (const u16 address : row.plain) plain[address] = true;
   plain[0x53] = plain[0x5d] = plain[0x5e] = plain[0x5f] = true;  // SMCR, SP, SREG: the core's own
-  for (IoRegister& io : info.io)
-    io.modelled = owner[io.address] != nullptr || plain[io.address];
+  for (IoRegister& io : info.io) io.modelled = owner[io.address] != nullptr || plain[io.address];
 }
 
 AvrMachine::AvrMachine(const DeviceRow& row, u64 clock_hz)
@@ -175,10 +175,10 @@ isa::Stop AvrMachine::run(const isa::RunRequest& request) {
 Result<void> AvrMachine::load(const Image& image) {
   constexpr std::uint16_t kElfAvr = 83;
   if (image.is_elf() && image.machine() != kElfAvr)
-    return fail(ErrorCode::kBadImage,
-                fmt::format("{}: built for ELF machine {}, not for AVR", image.name(),
-                            image.machine()),
-                "build it with avr-gcc");
+    return fail(
+        ErrorCode::kBadImage,
+        fmt::format("{}: built for ELF machine {}, not for AVR", image.name(), image.machine()),
+        "build it with avr-gcc");
   const auto size_of = [&](Space space) -> u32 {
     for (const MemoryArea& area : info().memories)
       if (area.space == space && area.name != "registers" && area.name != "io") return area.end;
@@ -187,7 +187,8 @@ Result<void> AvrMachine::load(const Image& image) {
   for (const Segment& segment : image.segments()) {
     const u64 end = u64{segment.address.offset} + segment.bytes.size();
     const u32 most = size_of(segment.address.space);
-    if (segment.address.space == Space::kSignature || segment.address.space == Space::kData) continue;
+    if (segment.address.space == Space::kSignature || segment.address.space == Space::kData)
+      continue;
     if (end <= most) continue;
     const char* what = segment.address.space == Space::kCode     ? "flash"
                        : segment.address.space == Space::kEeprom ? "EEPROM"
@@ -373,8 +374,7 @@ Result<void> AvrMachine::drive(const std::string& pin, std::optional<bool> level
   for (const auto& port : fabric_->ports) {
     for (unsigned bit = 0; bit < 8; ++bit) {
       if ((port->row().mask >> bit & 1U) == 0) continue;
-      const std::string name =
-          std::string("P") + port->row().letter + static_cast<char>('0' + bit);
+      const std::string name = std::string("P") + port->row().letter + static_cast<char>('0' + bit);
       names.push_back(name);
       if (!base::equal_ignoring_case(name, pin)) continue;
       port->drive(world_, bit, level, world_.cpu.now);

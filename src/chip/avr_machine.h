@@ -31,8 +31,8 @@ class Fabric {
   std::vector<std::unique_ptr<Usart>> usarts;
   std::vector<std::unique_ptr<Peripheral>> others;
   std::vector<const Peripheral*> all;
-  std::vector<const Peripheral*> owner;           ///< by data address below RAM, or null
-  std::vector<bool> plain;                        ///< registers that are memory on silicon, too
+  std::vector<const Peripheral*> owner;  ///< by data address below RAM, or null
+  std::vector<bool> plain;               ///< registers that are memory on silicon, too
   std::array<const Peripheral*, kEventSlots> slot_owner{};
   std::array<const Peripheral*, 64> vector_owner{};
 };

@@ -35,10 +35,11 @@ void Eeprom::control(const Bus& bus, u8 value, u8 mask, u64 t) const {
   EepromState& state = bus.world.eeprom_controller;
   const u8 asked = static_cast<u8>(value & mask);
   const bool window_open = t < state.master_until;
-  const u16 address =
-      static_cast<u16>((bus.reg(eear()) | bus.reg(static_cast<u16>(eear() + 1)) << 8) & address_mask_);
+  const u16 address = static_cast<u16>(
+      (bus.reg(eear()) | bus.reg(static_cast<u16>(eear() + 1)) << 8) & address_mask_);
 
-  const auto keep = static_cast<u8>(state.writing ? unsigned{kEerie} : kEerie | kEepm);  // EEPM is locked
+  const auto keep =
+      static_cast<u8>(state.writing ? unsigned{kEerie} : kEerie | kEepm);  // EEPM is locked
   bus.reg(eecr_) = merged(bus.reg(eecr_), value, static_cast<u8>(mask & keep));
 
   if ((asked & kEepe) != 0 && !state.writing) {

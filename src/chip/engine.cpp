@@ -159,7 +159,8 @@ void Engine::fall_asleep() {
   deadline_ = 0;
 }
 
-// Boundaries ---------------------------------------------------------------------------------------
+// Boundaries
+// ---------------------------------------------------------------------------------------
 
 void Engine::fire_due(u64 until) {
   World& world = machine_.world_;
@@ -178,7 +179,8 @@ void Engine::set_deadline() {
     deadline_ = 0;
     return;
   }
-  deadline_ = std::min({request_.until_ticks, world.due[world.next_event()], cpu_.now + kPauseGrain});
+  deadline_ =
+      std::min({request_.until_ticks, world.due[world.next_event()], cpu_.now + kPauseGrain});
 }
 
 bool Engine::end(isa::Stop::Why why) {
@@ -260,7 +262,8 @@ bool Engine::boundary(bool executed) {
   }
 }
 
-// The run ------------------------------------------------------------------------------------------
+// The run
+// ------------------------------------------------------------------------------------------
 
 /// The hot state, in local variables of run(). Slow paths get it through the world: no pointer to
 /// a Frame leaves run(), so the compiler can keep it in registers.
@@ -430,22 +433,22 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
   }
   goto* kLabelTable[entry->op];
 
-#define LUCID_NEXT()                         \
-  do {                                       \
+#define LUCID_NEXT()                           \
+  do {                                         \
     if (f.now >= f.deadline) goto at_boundary; \
-    entry = &f.code[f.pc];                   \
-    goto* kLabelTable[entry->op];            \
+    entry = &f.code[f.pc];                     \
+    goto* kLabelTable[entry->op];              \
   } while (false)
 
   // One block an instruction, from the table. BREAK pauses before it executes.
-#define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  do_##id : if (avr::k##id == avr::kBREAK) goto break_instruction;                        \
-  f.pc += avr::k##id == avr::kLDS || avr::k##id == avr::kSTS ||                           \
-                  avr::k##id == avr::kJMP || avr::k##id == avr::kCALL                     \
-              ? 2                                                                         \
-              : 1;                                                                        \
-  f.now += (c16) == (c22) || !f.wide_pc ? (c16) : (c22);                                  \
-  avr::Execute<Frame>::id(f, *entry);                                                     \
+#define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...)  \
+  do_##id : if (avr::k##id == avr::kBREAK) goto break_instruction;                         \
+  f.pc += avr::k##id == avr::kLDS || avr::k##id == avr::kSTS || avr::k##id == avr::kJMP || \
+                  avr::k##id == avr::kCALL                                                 \
+              ? 2                                                                          \
+              : 1;                                                                         \
+  f.now += (c16) == (c22) || !f.wide_pc ? (c16) : (c22);                                   \
+  avr::Execute<Frame>::id(f, *entry);                                                      \
   LUCID_NEXT();
 #include "isa/avr/instructions.def"
 #undef LUCID_AVR
@@ -456,8 +459,7 @@ pass_break:
   f.now += 1;
 at_boundary:
   f.store_back();
-  stop_.last_pc =
-      2 * (entry == &shadow ? shadow_pc : static_cast<u32>(entry - f.code));
+  stop_.last_pc = 2 * (entry == &shadow ? shadow_pc : static_cast<u32>(entry - f.code));
   if (boundary(true)) return stop_;
   f.fetch();
   entry = &f.code[f.pc];
@@ -487,8 +489,8 @@ break_instruction:
 reserved:
   f.store_back();
   stop_.why = isa::Stop::Why::kFault;
-  stop_.fault = flash_word(f.pc) == 0xffff ? isa::Fault::kErasedFlash
-                                           : isa::Fault::kReservedInstruction;
+  stop_.fault =
+      flash_word(f.pc) == 0xffff ? isa::Fault::kErasedFlash : isa::Fault::kReservedInstruction;
   stop_.fault_pc = 2 * f.pc;
   return stop_;
 }

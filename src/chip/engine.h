@@ -34,9 +34,9 @@ class Engine {
   // Entries beyond the instruction set.
   enum : u8 {
     kUndecoded = avr::kOpCount,
-    kMarked,       ///< a breakpoint; keeps the length of what it stands for
-    kUndefined,    ///< the manual leaves the result open: said once, then executed
-    kEndOfFlash,   ///< the program counter wraps
+    kMarked,      ///< a breakpoint; keeps the length of what it stands for
+    kUndefined,   ///< the manual leaves the result open: said once, then executed
+    kEndOfFlash,  ///< the program counter wraps
     kReserved,
     kLabels,
   };

@@ -52,9 +52,7 @@ class Peripheral {
   /// The data addresses it answers for.
   [[nodiscard]] virtual std::vector<u16> addresses() const = 0;
   /// The firmware reads, with side effects.
-  virtual u8 read(const Bus& bus, u16 address, u64 t) const {
-    return peek(bus.world, address, t);
-  }
+  virtual u8 read(const Bus& bus, u16 address, u64 t) const { return peek(bus.world, address, t); }
   /// The firmware writes; `mask` is what SBI and CBI change, 0xff otherwise.
   virtual void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const = 0;
   /// What a read would give, without side effects.

@@ -46,9 +46,9 @@ void Port::settle(World& world, u64 when) const {
   const unsigned out = world.data[port()];
   const unsigned pull = pull_ups_off(world) ? 0 : out;
   const unsigned input = (state.driven & state.driven_high) | (~state.driven & pull);
-  const auto level = static_cast<u8>(((state.taken & state.taken_high) | (output & out) |
-                                      (~output & ~state.taken & input)) &
-                                     row_.mask);
+  const auto level = static_cast<u8>(
+      ((state.taken & state.taken_high) | (output & out) | (~output & ~state.taken & input)) &
+      row_.mask);
   if (level == state.level) return;
   if (when != state.changed_at) state.level_before = state.level;
   state.level = level;

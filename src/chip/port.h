@@ -16,9 +16,7 @@ class Port final : public Peripheral {
   /// `mcucr` is the register that holds PUD.
   Port(const PortRow& row, unsigned index, u16 mcucr) : row_(row), index_(index), mcucr_(mcucr) {}
 
-  [[nodiscard]] std::vector<u16> addresses() const override {
-    return {row_.pin, ddr(), port()};
-  }
+  [[nodiscard]] std::vector<u16> addresses() const override { return {row_.pin, ddr(), port()}; }
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void reset(const Bus& bus) const override;

@@ -194,9 +194,9 @@ void Timer16::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const
 void Timer16::say_what_is_missing(const Bus& bus) const {
   const unsigned wgm = mode(bus.world);
   if (wgm != 0 && wgm != 4 && wgm != 12)
-    bus.note(fmt::format(
-        "TIMER{}: waveform mode {} is not modelled; the counter runs as in normal mode",
-        row_.number, wgm));
+    bus.note(
+        fmt::format("TIMER{}: waveform mode {} is not modelled; the counter runs as in normal mode",
+                    row_.number, wgm));
   if ((bus.reg(row_.tccra) & 0xf0U) != 0)
     bus.note(fmt::format("TIMER{}: compare outputs on pins are not modelled", row_.number));
   if ((bus.reg(at(kTccrb)) & 7U) >= 6)

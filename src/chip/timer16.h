@@ -4,7 +4,8 @@
 // interrupts, 16-bit access through TEMP, a match blocked by a write to TCNT.
 // Not modelled, and said when firmware asks for it: PWM modes (counted as normal mode), compare
 // outputs on pins, input capture, external clock (the counter stands still).
-// The counter is lazy: worked out when it is looked at; the next flag to rise is in the event queue.
+// The counter is lazy: worked out when it is looked at; the next flag to rise is in the event
+// queue.
 #ifndef LUCID_CHIP_TIMER16_H
 #define LUCID_CHIP_TIMER16_H
 

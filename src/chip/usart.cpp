@@ -35,8 +35,8 @@ void Usart::start_sending(const Bus& bus, u8 byte, u64 when) const {
   UsartState& state = bus.world.usarts[index_];
   state.sending = true;
   state.leaving = static_cast<u8>(byte & data_mask(bus.world));
-  bus.schedule(slot_, when + frame_bits(bus.world) * samples_per_bit(bus.world) *
-                                 sample_ticks(bus.world));
+  bus.schedule(slot_,
+               when + frame_bits(bus.world) * samples_per_bit(bus.world) * sample_ticks(bus.world));
 }
 
 /// The next byte on the line, if there is one and the receiver listens.
@@ -51,7 +51,8 @@ void Usart::start_receiving(const Bus& bus, u64 when) const {
   const u64 samples = samples_per_bit(bus.world);
   const u64 ticks = sample_ticks(bus.world);
   // The frame is complete at the last of the three majority samples of the first stop bit.
-  const u64 bits_before_stop = frame_bits(bus.world) - ((control(bus.world, kUcsrc) & 8U) != 0 ? 2 : 1);
+  const u64 bits_before_stop =
+      frame_bits(bus.world) - ((control(bus.world, kUcsrc) & 8U) != 0 ? 2 : 1);
   bus.schedule(slot_ + 1, start + (bits_before_stop * samples + samples / 2 + 2) * ticks);
   state.next_start = start + frame_bits(bus.world) * samples * ticks;
 }
@@ -133,11 +134,11 @@ void Usart::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
 
 void Usart::say_what_is_missing(const Bus& bus) const {
   if ((control(bus.world, kUcsrc) & 0xc0U) != 0)
-    bus.note(name() + ": synchronous and SPI-master modes are not modelled; it runs asynchronously");
+    bus.note(name() +
+             ": synchronous and SPI-master modes are not modelled; it runs asynchronously");
   if ((control(bus.world, kUcsrb) & 4U) != 0)
     bus.note(name() + ": 9 data bits are not modelled; the ninth bit is left out");
-  if ((bus.reg(row_.ucsra) & 1U) != 0)
-    bus.note(name() + ": multi-processor mode is not modelled");
+  if ((bus.reg(row_.ucsra) & 1U) != 0) bus.note(name() + ": multi-processor mode is not modelled");
 }
 
 void Usart::on_event(const Bus& bus, unsigned slot, u64 due) const {

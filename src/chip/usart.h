@@ -2,9 +2,10 @@
 // A serial port ("USART0").
 // Modelled: asynchronous mode at normal and double speed, 5 to 8 data bits, parity, one or two stop
 // bits, two-stage buffers, RXC, TXC, UDRE and DOR with their interrupts, times to the tick.
-// Not modelled, and said when asked for: synchronous and SPI-master mode, 9 data bits, multi-processor
-// mode. The waveform on TXD is not drawn: the pin rests high while the transmitter is on.
-// Arriving bytes come from a sender with the port's own settings; it waits until RXEN is set.
+// Not modelled, and said when asked for: synchronous and SPI-master mode, 9 data bits,
+// multi-processor mode. The waveform on TXD is not drawn: the pin rests high while the transmitter
+// is on. Arriving bytes come from a sender with the port's own settings; it waits until RXEN is
+// set.
 #ifndef LUCID_CHIP_USART_H
 #define LUCID_CHIP_USART_H
 
@@ -36,7 +37,7 @@ class Usart final : public Peripheral {
  private:
   // Offsets from UCSRnA.
   enum : u16 { kUcsrb = 1, kUcsrc = 2, kUbrr = 4, kUdr = 6 };
-  enum : u8 { kRxc = 0x80, kTxc = 0x40, kUdre = 0x20, kDor = 0x08, kU2x = 0x02 };    // UCSRnA
+  enum : u8 { kRxc = 0x80, kTxc = 0x40, kUdre = 0x20, kDor = 0x08, kU2x = 0x02 };      // UCSRnA
   enum : u8 { kRxcie = 0x80, kTxcie = 0x40, kUdrie = 0x20, kRxen = 0x10, kTxen = 8 };  // UCSRnB
 
   [[nodiscard]] u16 at(u16 offset) const { return static_cast<u16>(row_.ucsra + offset); }

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 // World: everything a chip is at one moment, as plain values. A copy is a snapshot; equal worlds
-// have the same future. Each State lists its fields once; copy, hash and comparison follow that list.
+// have the same future. Each State lists its fields once; copy, hash and comparison follow that
+// list.
 #ifndef LUCID_CHIP_WORLD_H
 #define LUCID_CHIP_WORLD_H
 
@@ -23,14 +24,14 @@ constexpr u64 kNever = UINT64_MAX;
 constexpr unsigned kEventSlots = 8;
 
 struct CpuState {
-  u64 now = 0;          ///< oscillator ticks since power-on
-  u64 pending = 0;      ///< interrupt requests that are enabled, one bit a vector
-  u32 pc = 0;           ///< word address of the next instruction
+  u64 now = 0;      ///< oscillator ticks since power-on
+  u64 pending = 0;  ///< interrupt requests that are enabled, one bit a vector
+  u32 pc = 0;       ///< word address of the next instruction
   u16 sp = 0;
   u8 sreg = 0;
-  bool hold = false;    ///< one more instruction before an interrupt may be entered
+  bool hold = false;  ///< one more instruction before an interrupt may be entered
   bool asleep = false;
-  u64 ivce_until = 0;   ///< tick up to which IVSEL may be changed and interrupts wait
+  u64 ivce_until = 0;  ///< tick up to which IVSEL may be changed and interrupts wait
 
   template <class Visit>
   void fields(Visit& visit) const {
@@ -39,9 +40,9 @@ struct CpuState {
 };
 
 struct PortState {
-  u8 driven = 0;        ///< pins driven from outside
+  u8 driven = 0;  ///< pins driven from outside
   u8 driven_high = 0;
-  u8 taken = 0;         ///< pins that a peripheral drives as outputs
+  u8 taken = 0;  ///< pins that a peripheral drives as outputs
   u8 taken_high = 0;
   u8 level = 0;         ///< of the pins, now
   u8 level_before = 0;  ///< and before `changed_at`
@@ -54,10 +55,10 @@ struct PortState {
 };
 
 struct TimerState {
-  u64 base = 0;            ///< tick at which the counter held `count`
+  u64 base = 0;  ///< tick at which the counter held `count`
   u16 count = 0;
-  u8 temp = 0;             ///< high byte on its way in or out
-  u8 flags = 0;            ///< TIFR
+  u8 temp = 0;                 ///< high byte on its way in or out
+  u8 flags = 0;                ///< TIFR
   bool match_blocked = false;  ///< the firmware wrote the counter: no match at the next edge
 
   template <class Visit>
@@ -67,18 +68,18 @@ struct TimerState {
 };
 
 struct UsartState {
-  bool sending = false;        ///< a frame is leaving
+  bool sending = false;  ///< a frame is leaving
   u8 leaving = 0;
   bool buffer_full = false;
   u8 buffer = 0;
-  bool transmitted = false;    ///< TXC
-  bool receiving = false;      ///< a frame is arriving
+  bool transmitted = false;  ///< TXC
+  bool receiving = false;    ///< a frame is arriving
   u8 arriving = 0;
-  u64 next_start = 0;          ///< earliest start of the next arriving frame
-  u8 fifo_count = 0;           ///< 0 to 3: two in the buffer, one waiting in the shift register
+  u64 next_start = 0;  ///< earliest start of the next arriving frame
+  u8 fifo_count = 0;   ///< 0 to 3: two in the buffer, one waiting in the shift register
   std::array<u8, 3> fifo{};
-  bool overrun = false;        ///< DOR
-  std::vector<u8> line;        ///< bytes still to arrive
+  bool overrun = false;  ///< DOR
+  std::vector<u8> line;  ///< bytes still to arrive
 
   template <class Visit>
   void fields(Visit& visit) const {
@@ -91,9 +92,9 @@ struct UsartState {
 struct EepromState {
   u64 master_until = 0;  ///< EEMPE falls at this tick
   bool writing = false;
-  u16 address = 0;       ///< being programmed
+  u16 address = 0;  ///< being programmed
   u8 value = 0;
-  u8 mode = 0;           ///< EEPM
+  u8 mode = 0;  ///< EEPM
 
   template <class Visit>
   void fields(Visit& visit) const {
@@ -110,7 +111,7 @@ struct World {
   std::array<u64, kEventSlots> due{};  ///< when each event happens next
   std::array<u8, 3> fuses{};
   u8 lock = 0xff;
-  std::vector<u8> data;                ///< registers, I/O, RAM, by data address
+  std::vector<u8> data;  ///< registers, I/O, RAM, by data address
   std::vector<u8> eeprom;
   PagedMemory flash;
 

@@ -40,8 +40,8 @@ std::string device_of(const std::uint8_t* bytes, std::size_t size) {
   const auto* begin = reinterpret_cast<const char*>(bytes + name);
   const std::size_t length = strnlen(begin, size - name);
   std::string out(begin, length);
-  const bool plain = std::all_of(out.begin(), out.end(),
-                                 [](char c) { return std::isalnum(static_cast<unsigned char>(c)); });
+  const bool plain = std::all_of(
+      out.begin(), out.end(), [](char c) { return std::isalnum(static_cast<unsigned char>(c)); });
   return plain ? out : std::string{};
 }
 
@@ -54,8 +54,7 @@ Result<void> read_segments(Elf* elf, Image::Data& data) {
     if (gelf_getphdr(elf, static_cast<int>(i), &header) == nullptr)
       return wrong("the program headers are cut off");
     if (header.p_type != PT_LOAD || header.p_filesz == 0) continue;
-    if (header.p_offset > data.file.size() ||
-        header.p_filesz > data.file.size() - header.p_offset)
+    if (header.p_offset > data.file.size() || header.p_filesz > data.file.size() - header.p_offset)
       return wrong(fmt::format("the file is cut off: segment {} needs {} bytes at offset {:#x}, "
                                "the file has {}",
                                i, header.p_filesz, header.p_offset, data.file.size()),

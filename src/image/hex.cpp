@@ -37,7 +37,8 @@ class HexReader {
 
  private:
   Result<void> wrong(std::string what, std::string hint = {}) const {
-    return fail(ErrorCode::kBadImage, std::move(what), std::move(hint), fmt::format("line {}", line_));
+    return fail(ErrorCode::kBadImage, std::move(what), std::move(hint),
+                fmt::format("line {}", line_));
   }
 
   static std::optional<unsigned> digit(char c) {

@@ -44,8 +44,8 @@ Result<Image> Image::parse(std::vector<std::uint8_t> bytes, const std::string& n
   } else if (text != file.end() && *text == ':') {
     read = image::read_hex(*data);
   } else {
-    return fail(ErrorCode::kBadImage, file.empty() ? "the file is empty"
-                                                   : "neither an ELF file nor Intel HEX",
+    return fail(ErrorCode::kBadImage,
+                file.empty() ? "the file is empty" : "neither an ELF file nor Intel HEX",
                 "give the linked program, such as main.elf", name);
   }
   if (!read) {

@@ -22,8 +22,7 @@ std::string fault_text(const Stop& stop) {
     case Fault::kStackIntoData:
       return "instruction at " + hex(stop.fault_pc) + " pushed the stack into static data at " +
              hex(stop.fault_address);
-    case Fault::kNeverWakes:
-      return "asleep, and nothing is left that could wake the chip";
+    case Fault::kNeverWakes: return "asleep, and nothing is left that could wake the chip";
     case Fault::kNone: break;
   }
   return "no fault";
@@ -95,8 +94,7 @@ namespace {
 
 RunEnd end_of(const isa::Stop& stop) {
   if (stop.why == isa::Stop::Why::kBreakInstruction) return {RunEnd::Why::kBreakInstruction, {}};
-  if (stop.why == isa::Stop::Why::kFault)
-    return {RunEnd::Why::kFault, isa::fault_text(stop)};
+  if (stop.why == isa::Stop::Why::kFault) return {RunEnd::Why::kFault, isa::fault_text(stop)};
   return {};
 }
 

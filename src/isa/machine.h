@@ -31,11 +31,11 @@ enum class Fault : std::uint8_t {
 
 /// What ends a run.
 struct RunRequest {
-  std::uint64_t until_ticks = UINT64_MAX;    ///< ends at the first boundary at or after this time
-  std::uint64_t instructions = UINT64_MAX;   ///< how many; an interrupt entry counts as one
-  bool endless = false;                      ///< more runs follow: `until_ticks` is only a slice
-  bool pass_first_breakpoint = false;        ///< execute the instruction at PC though it is marked
-  bool stop_at_interrupt = false;            ///< end when an interrupt has been entered
+  std::uint64_t until_ticks = UINT64_MAX;     ///< ends at the first boundary at or after this time
+  std::uint64_t instructions = UINT64_MAX;    ///< how many; an interrupt entry counts as one
+  bool endless = false;                       ///< more runs follow: `until_ticks` is only a slice
+  bool pass_first_breakpoint = false;         ///< execute the instruction at PC though it is marked
+  bool stop_at_interrupt = false;             ///< end when an interrupt has been entered
   std::optional<std::uint32_t> within_begin;  ///< end when PC leaves [begin, end)
   std::uint32_t within_end = 0;
   const std::atomic<bool>* pause_requested = nullptr;  ///< looked at every few thousand cycles
@@ -91,7 +91,8 @@ class Machine {
   /// The lowest stack pointer while the stack was in use since reset; nullopt before its first use.
   [[nodiscard]] virtual std::optional<std::uint32_t> deepest_sp() const { return std::nullopt; }
   [[nodiscard]] virtual std::vector<PinState> pins() const { return {}; }
-  /// The named values a status register holds: letter and bit, highest first. Empty: no such register.
+  /// The named values a status register holds: letter and bit, highest first. Empty: no such
+  /// register.
   [[nodiscard]] virtual std::string flag_letters() const { return {}; }
   [[nodiscard]] virtual std::uint8_t flags() const { return 0; }
 

@@ -16,14 +16,15 @@ class Machine;
 
 /// What unwinding needs to know of the calling convention.
 struct CallConvention {
-  int sp_dwarf = -1;                ///< DWARF number of the stack pointer
-  int return_dwarf = -1;            ///< DWARF number of the return address column
-  std::uint8_t return_bytes = 0;    ///< bytes of a return address on the stack
+  int sp_dwarf = -1;                  ///< DWARF number of the stack pointer
+  int return_dwarf = -1;              ///< DWARF number of the return address column
+  std::uint8_t return_bytes = 0;      ///< bytes of a return address on the stack
   std::uint8_t instruction_unit = 1;  ///< bytes by which instruction addresses are aligned
-  /// Distance from the stack pointer to the last byte pushed: 1 where a push stores, then decrements.
+  /// Distance from the stack pointer to the last byte pushed: 1 where a push stores, then
+  /// decrements.
   std::uint8_t stack_gap = 0;
   std::uint8_t pointer_bytes = 0;
-  std::uint8_t int_bytes = 0;       ///< of C's int
+  std::uint8_t int_bytes = 0;  ///< of C's int
 };
 
 /// What an instruction does to the stack, for frames without debug information.
@@ -49,9 +50,11 @@ class Target {
   /// Fills in mnemonic and operands.
   virtual void write_text(Instruction& instruction) const = 0;
   [[nodiscard]] virtual StackEffect stack_effect(const Instruction& instruction) const = 0;
-  [[nodiscard]] virtual Explanation explain(const Machine& machine, std::uint32_t address) const = 0;
+  [[nodiscard]] virtual Explanation explain(const Machine& machine,
+                                            std::uint32_t address) const = 0;
   /// The code address that return-address bytes on the stack, lowest address first, stand for.
-  [[nodiscard]] virtual std::uint32_t return_address(const std::vector<std::uint8_t>& bytes) const = 0;
+  [[nodiscard]] virtual std::uint32_t return_address(
+      const std::vector<std::uint8_t>& bytes) const = 0;
 };
 
 }  // namespace lucid::isa

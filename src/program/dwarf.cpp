@@ -40,8 +40,8 @@ class DwarfReader {
     const std::unique_ptr<Dwarf, DwarfCloser> dwarf(
         dwarf_begin_elf(elf.get(), DWARF_C_READ, nullptr));
     if (dwarf == nullptr) {
-      data_.warnings.push_back(fmt::format("the debug information cannot be read: {}",
-                                           dwarf_errmsg(-1)));
+      data_.warnings.push_back(
+          fmt::format("the debug information cannot be read: {}", dwarf_errmsg(-1)));
       return;
     }
     Dwarf_CU* unit = nullptr;
@@ -55,6 +55,7 @@ class DwarfReader {
     if (status < 0)
       data_.warnings.push_back(fmt::format("debug information is damaged behind {} functions: {}",
                                            data_.functions.size(), dwarf_errmsg(-1)));
+    name_pointers();
     finish_lines();
     read_frames(elf.get());
   }
@@ -74,8 +75,7 @@ class DwarfReader {
   static std::optional<std::uint64_t> number(Dwarf_Die& die, unsigned attribute) {
     Dwarf_Attribute at;
     Dwarf_Word value = 0;
-    if (dwarf_attr_integrate(&die, attribute, &at) == nullptr ||
-        dwarf_formudata(&at, &value) != 0)
+    if (dwarf_attr_integrate(&die, attribute, &at) == nullptr || dwarf_formudata(&at, &value) != 0)
       return std::nullopt;
     return value;
   }
@@ -180,8 +180,7 @@ class DwarfReader {
     variable.function = function;
     if (const char* path = decl_file(die)) variable.file = file_index(path);
     variable.line = static_cast<unsigned>(number(die, DW_AT_decl_line).value_or(0));
-    variable.address =
-        image::placed(image_.machine(), static_cast<std::uint32_t>(ops[0].number));
+    variable.address = image::placed(image_.machine(), static_cast<std::uint32_t>(ops[0].number));
     variable.global = flag(die, DW_AT_external);
     variable.type = type_of(die, 0);
     const auto same = [&](const Variable& v) {
@@ -191,7 +190,8 @@ class DwarfReader {
       data_.variables.push_back(std::move(variable));
   }
 
-  // Types ------------------------------------------------------------------------------------------
+  // Types
+  // ------------------------------------------------------------------------------------------
 
   unsigned type_of(Dwarf_Die& die, unsigned depth) {
     Dwarf_Attribute at;
@@ -237,7 +237,6 @@ class DwarfReader {
       case DW_TAG_pointer_type:
         type.kind = Type::Kind::kPointer;
         type.target = type_of(die, depth + 1);
-        type.name = data_.types[type.target].name + " *";
         break;
       case DW_TAG_enumeration_type:
         type.kind = Type::Kind::kEnum;
@@ -263,6 +262,24 @@ class DwarfReader {
     }
     data_.types[index] = std::move(type);
     return index;
+  }
+
+  /// Once all names are known: a structure may hold pointers to itself.
+  void name_pointers() {
+    for (Type& type : data_.types) {
+      if (type.kind != Type::Kind::kPointer || !type.name.empty()) continue;
+      std::string stars = " *";
+      const Type* target = &data_.types[type.target];
+      for (unsigned i = 0;
+           i < kMostDepth && target->kind == Type::Kind::kPointer && target->name.empty(); ++i) {
+        stars += "*";
+        target = &data_.types[target->target];
+      }
+      type.name = target->name + stars;
+    }
+    for (Type& type : data_.types)  // arrays of pointers were named before
+      if (type.kind == Type::Kind::kArray && !type.name.empty() && type.name[0] == '[')
+        type.name = data_.types[type.target].name + type.name;
   }
 
   static Type::Kind base_kind(Dwarf_Die& die) {
@@ -355,7 +372,8 @@ class DwarfReader {
     }
   }
 
-  // Lines ------------------------------------------------------------------------------------------
+  // Lines
+  // ------------------------------------------------------------------------------------------
 
   void read_lines(Dwarf_Die& root) {
     Dwarf_Lines* lines = nullptr;
@@ -376,7 +394,8 @@ class DwarfReader {
           dwarf_lineendsequence(line, &ends) != 0)
         continue;
       const bool live = std::any_of(live_.begin(), live_.end(), [&](const auto& range) {
-        return address >= range.first && (address < range.second || (ends && address == range.second));
+        return address >= range.first &&
+               (address < range.second || (ends && address == range.second));
       });
       if (!live) continue;
       rows_.push_back({static_cast<std::uint32_t>(address),
@@ -409,9 +428,9 @@ class DwarfReader {
     // The body begins at a function's second statement row, which may have the same address.
     for (const Function& function : data_.functions) {
       unsigned seen = 0;
-      auto row = std::lower_bound(
-          rows_.begin(), rows_.end(), function.begin,
-          [](const Row& r, std::uint32_t address) { return r.address < address; });
+      auto row =
+          std::lower_bound(rows_.begin(), rows_.end(), function.begin,
+                           [](const Row& r, std::uint32_t address) { return r.address < address; });
       for (; row != rows_.end() && row->address < function.end; ++row) {
         if (!row->statement || row->ends || ++seen < 2) continue;
         data_.bodies[function.begin] = row->address;
@@ -420,7 +439,8 @@ class DwarfReader {
     }
   }
 
-  // Frames -----------------------------------------------------------------------------------------
+  // Frames
+  // -----------------------------------------------------------------------------------------
 
   void read_frames(Elf* elf) {
     std::size_t names = 0;
@@ -447,12 +467,12 @@ class DwarfReader {
     Dwarf_Off next = 0;
     Dwarf_CFI_Entry entry;
     for (;; offset = next) {
-      const int status =
-          dwarf_next_cfi(header.e_ident, bytes, false, offset, &next, &entry);
+      const int status = dwarf_next_cfi(header.e_ident, bytes, false, offset, &next, &entry);
       if (status > 0) return;
       if (status < 0) {
-        data_.warnings.emplace_back("the call frame information is damaged: callers are guessed "
-                                    "where it is missing");
+        data_.warnings.emplace_back(
+            "the call frame information is damaged: callers are guessed "
+            "where it is missing");
         return;
       }
       if (dwarf_cfi_cie_p(&entry)) {

@@ -53,9 +53,11 @@ Program Program::read(const Image& image) {
 
   // Functions that only the symbol table knows: assembly and libraries.
   for (const Symbol& symbol : data->symbols) {
-    const bool code = symbol.address.space == Space::kCode &&
-                      (symbol.kind == Symbol::Kind::kFunction || symbol.kind == Symbol::Kind::kOther);
-    if (!code || (symbol.kind == Symbol::Kind::kOther && (!symbol.global || is_boundary(symbol.name))))
+    const bool code =
+        symbol.address.space == Space::kCode &&
+        (symbol.kind == Symbol::Kind::kFunction || symbol.kind == Symbol::Kind::kOther);
+    if (!code ||
+        (symbol.kind == Symbol::Kind::kOther && (!symbol.global || is_boundary(symbol.name))))
       continue;
     const auto same = [&](const Function& f) { return f.begin == symbol.address.offset; };
     if (std::any_of(data->functions.begin(), data->functions.end(), same)) continue;
@@ -71,8 +73,8 @@ Program Program::read(const Image& image) {
   std::uint32_t code_end = 0;
   for (const Segment& segment : image.segments())
     if (segment.address.space == Space::kCode)
-      code_end = std::max(code_end, segment.address.offset +
-                                        static_cast<std::uint32_t>(segment.bytes.size()));
+      code_end = std::max(
+          code_end, segment.address.offset + static_cast<std::uint32_t>(segment.bytes.size()));
   for (std::size_t i = 0; i < data->functions.size(); ++i) {
     Function& function = data->functions[i];
     const std::uint32_t next =

@@ -16,8 +16,8 @@ struct Program::Data {
   std::vector<Variable> variables;
   std::vector<Type> types;
   std::vector<Symbol> symbols;
-  std::vector<LineRange> ranges;                ///< by address, none empty
-  std::vector<LineRange> points;                ///< statements without instructions of their own
+  std::vector<LineRange> ranges;                  ///< by address, none empty
+  std::vector<LineRange> points;                  ///< statements without instructions of their own
   std::map<std::uint32_t, std::uint32_t> bodies;  ///< function begin → body
 
   /// A frame description entry with the instructions of its CIE.

@@ -36,8 +36,9 @@ Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& pla
       return fail(ErrorCode::kOutOfRange,
                   fmt::format("{} is behind the end of flash, {:#06x}", place, flash->end));
     if (*number % unit != 0)
-      return fail(ErrorCode::kOutOfRange,
-                  fmt::format("{} is not a multiple of {}: no instruction begins there", place, unit));
+      return fail(
+          ErrorCode::kOutOfRange,
+          fmt::format("{} is not a multiple of {}: no instruction begins there", place, unit));
     return Addresses{static_cast<std::uint32_t>(*number)};
   }
   const std::size_t colon = place.rfind(':');
@@ -100,7 +101,8 @@ Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& pla
   if (!out.empty()) return out;
   std::sort(near.begin(), near.end());
   near.erase(std::unique(near.begin(), near.end()), near.end());
-  std::string hint = near.empty() ? "no line of this file has code" : "the nearest lines with code are";
+  std::string hint =
+      near.empty() ? "no line of this file has code" : "the nearest lines with code are";
   for (const unsigned n : near) hint += fmt::format(" {}", n);
   return fail(ErrorCode::kOutOfRange, fmt::format("{}:{} has no code", file_name, *line), hint);
 }
@@ -135,7 +137,8 @@ Result<Breakpoint> Session::Core::add(const BreakpointSpec& spec) {
   const bool has_program = !program_.functions().empty();
   auto addresses = resolve(spec.place);
   // What the image could still bring waits; what can never be right is refused.
-  const bool may_wait = !has_program || (!addresses && addresses.error().code == ErrorCode::kNotFound);
+  const bool may_wait =
+      !has_program || (!addresses && addresses.error().code == ErrorCode::kNotFound);
   if (!addresses && !may_wait) return fail(addresses.error());
   if (!spec.condition.empty() && has_program) {
     auto condition = session::Expression::parse(spec.condition, scope());
@@ -143,8 +146,8 @@ Result<Breakpoint> Session::Core::add(const BreakpointSpec& spec) {
   }
   bind(entry);
   // A line of the current file keeps its meaning when the execution moves on.
-  if (!entry.point.addresses.empty() && base::parse_unsigned(spec.place) && !entry.point.where.file.empty() &&
-      spec.place.find('x') == std::string::npos)
+  if (!entry.point.addresses.empty() && base::parse_unsigned(spec.place) &&
+      !entry.point.where.file.empty() && spec.place.find('x') == std::string::npos)
     entry.point.spec.place = fmt::format("{}:{}", entry.point.where.file, spec.place);
   entry.point.id = next_id_++;
   breakpoints_.push_back(std::move(entry));
@@ -202,7 +205,8 @@ void Session::Core::sync_marks() {
   std::set<std::uint32_t> wanted(temporary_.begin(), temporary_.end());
   if (breakpoints_on_)
     for (const Entry& entry : breakpoints_)
-      if (entry.point.enabled) wanted.insert(entry.point.addresses.begin(), entry.point.addresses.end());
+      if (entry.point.enabled)
+        wanted.insert(entry.point.addresses.begin(), entry.point.addresses.end());
   for (const std::uint32_t address : marks_)
     if (wanted.count(address) == 0) (void)machine().set_breakpoint(address, false).has_value();
   std::set<std::uint32_t> set;

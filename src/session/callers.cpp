@@ -38,8 +38,7 @@ class Unwinder {
       if (frame.cfa <= sp || frame.cfa + convention_.stack_gap > ram_end_) break;
       for (const FrameRow::Saved& saved : frame.saved) {
         if (saved.dwarf_register == convention_.return_dwarf) continue;
-        registers_[saved.dwarf_register] =
-            frame.cfa + static_cast<std::uint32_t>(saved.offset);
+        registers_[saved.dwarf_register] = frame.cfa + static_cast<std::uint32_t>(saved.offset);
       }
       pc = machine_.target().return_address(bytes);
       sp = frame.cfa;
@@ -122,7 +121,8 @@ class Unwinder {
         case isa::StackEffect::Kind::kPop:
           depth += effect.bytes;
           // What is pushed on the way is not on the stack yet.
-          if (depth > sp) pops.emplace_back(effect.dwarf_register, depth - 1 + convention_.stack_gap);
+          if (depth > sp)
+            pops.emplace_back(effect.dwarf_register, depth - 1 + convention_.stack_gap);
           break;
         case isa::StackEffect::Kind::kPush:
         case isa::StackEffect::Kind::kAllocate: depth -= effect.bytes; break;
@@ -158,8 +158,9 @@ class Unwinder {
     if (pc != look && pc != frame.pc) return false;
     frame.cfa = sp + pushed + convention_.return_bytes;
     for (const auto& [reg, before] : pushes)
-      frame.saved.push_back({reg, -static_cast<std::int32_t>(convention_.return_bytes + before + 1) +
-                                      convention_.stack_gap});
+      frame.saved.push_back(
+          {reg, -static_cast<std::int32_t>(convention_.return_bytes + before + 1) +
+                    convention_.stack_gap});
     finish(frame, false);
     return true;
   }

@@ -11,13 +11,13 @@
 namespace lucid::session {
 
 struct Frame {
-  std::uint32_t pc = 0;           ///< of a caller: where the call returns to
-  std::uint32_t cfa = 0;          ///< the caller's stack pointer
+  std::uint32_t pc = 0;   ///< of a caller: where the call returns to
+  std::uint32_t cfa = 0;  ///< the caller's stack pointer
   const Function* function = nullptr;
-  bool known = false;             ///< cfa was found
-  bool guessed = false;           ///< by scanning code
-  bool interrupt = false;         ///< this function was entered by an interrupt
-  std::uint32_t return_slot = 0;  ///< lowest address of the return address
+  bool known = false;                  ///< cfa was found
+  bool guessed = false;                ///< by scanning code
+  bool interrupt = false;              ///< this function was entered by an interrupt
+  std::uint32_t return_slot = 0;       ///< lowest address of the return address
   std::vector<FrameRow::Saved> saved;  ///< offsets from cfa
 };
 

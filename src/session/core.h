@@ -114,9 +114,9 @@ class Session::Core {
   void bind(Entry& entry);
   Entry* find(unsigned id);
 
-  std::set<std::uint32_t> marks_;          ///< set in the machine
-  std::vector<std::uint32_t> temporary_;   ///< of the step under way
-  std::uint64_t started_ = 0;              ///< ticks at the last pause
+  std::set<std::uint32_t> marks_;                       ///< set in the machine
+  std::vector<std::uint32_t> temporary_;                ///< of the step under way
+  std::uint64_t started_ = 0;                           ///< ticks at the last pause
   std::pair<std::uint32_t, std::uint64_t> stood_at_{};  ///< pc and ticks where a run began
   std::optional<std::pair<std::uint32_t, std::uint64_t>> counted_;  ///< pass counted at pc, ticks
   std::vector<std::string> remarks_;

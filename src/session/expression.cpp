@@ -43,8 +43,7 @@ class Evaluator {
   Result<Operand> value(const Node& node) {
     switch (node.kind) {
       case NodeKind::kConstant: return node.operand;
-      case NodeKind::kVariable:
-        return typed(node, node.operand.place.address, node.operand.type);
+      case NodeKind::kVariable: return typed(node, node.operand.place.address, node.operand.type);
       case NodeKind::kRegister: return processor(node);
       case NodeKind::kPair: return io(node);
       case NodeKind::kPin: return pin(node);
@@ -126,8 +125,7 @@ class Evaluator {
                        ErrorCode::kUnsupported));
       default: break;
     }
-    if (bit_size != 0)
-      out.place.bytes = static_cast<std::uint8_t>((bit_offset + bit_size + 7) / 8);
+    if (bit_size != 0) out.place.bytes = static_cast<std::uint8_t>((bit_offset + bit_size + 7) / 8);
     const auto raw = read_bytes(scope_.machine, address, out.place.bytes);
     if (!raw)
       return fail(at(node, fmt::format("there is no memory at {:#06x}", address.offset),
@@ -144,6 +142,7 @@ class Evaluator {
     out.value.is_signed = t.kind == Type::Kind::kSigned || t.kind == Type::Kind::kChar;
     for (const Type::Enumerator& e : t.enumerators)
       if (e.value < 0) out.value.is_signed = true;
+    if (t.kind == Type::Kind::kPointer) out.target = t.target;
     out.value.bits = bit_size != 0 ? bit_size : static_cast<std::uint8_t>(8 * out.place.bytes);
     out.value.integer = fit(*raw >> bit_offset, out.value.bits, out.value.is_signed);
     return out;
@@ -224,11 +223,12 @@ class Evaluator {
     const std::int64_t top = std::int64_t{ram->end} - gap;
     if (node.kind == NodeKind::kStackUsed) return number(top - machine.sp(), 16, false);
     if (node.kind == NodeKind::kStackDeepest)
-      return number(top - std::int64_t{machine.deepest_sp().value_or(static_cast<std::uint32_t>(top))},
-                    16, false);
+      return number(
+          top - std::int64_t{machine.deepest_sp().value_or(static_cast<std::uint32_t>(top))}, 16,
+          false);
     if (!scope_.static_end)
-      return fail(at(node, "the image does not say where its static data ends", "",
-                     ErrorCode::kNotFound));
+      return fail(
+          at(node, "the image does not say where its static data ends", "", ErrorCode::kNotFound));
     return number(std::int64_t{machine.sp()} + gap - std::int64_t{*scope_.static_end}, 32, true);
   }
 
@@ -262,7 +262,8 @@ class Evaluator {
       if (node.op == '~') return fail(at(node, "'~' needs a whole number"));
       if (node.op == '-') v.real = -v.real;
     } else if (node.op == '-') {
-      v.integer = fit(std::uint64_t{0} - static_cast<std::uint64_t>(v.integer), v.bits, v.is_signed);
+      v.integer =
+          fit(std::uint64_t{0} - static_cast<std::uint64_t>(v.integer), v.bits, v.is_signed);
     } else if (node.op == '~') {
       v.integer = fit(~static_cast<std::uint64_t>(v.integer), v.bits, v.is_signed);
     }
@@ -369,8 +370,13 @@ class Evaluator {
     }
     Operand out = number(static_cast<std::int64_t>(result), a.bits, a.is_signed);
     out.value.wrapped = node.op == '-' && !a.is_signed && ub > ua;
-    if (left->type != 0 && type(left->type).kind == Type::Kind::kPointer && !comparison(node.op))
-      out.type = left->type;
+    const bool moved =
+        (node.op == '+' || node.op == '-') && (left->target != 0) != (right->target != 0);
+    if (moved) {
+      const Operand& pointer = left->target != 0 ? *left : *right;
+      out.type = pointer.type;
+      out.target = pointer.target;
+    }
     return out;
   }
 
@@ -378,8 +384,7 @@ class Evaluator {
   void scale_pointer(const Operand& left, const Operand& right, char op, Value& a, Value& b) const {
     if (op != '+' && op != '-') return;
     const auto element = [&](const Operand& o) -> std::int64_t {
-      if (o.type == 0 || type(o.type).kind != Type::Kind::kPointer) return 0;
-      return std::max<std::int64_t>(1, type(type(o.type).target).bytes);
+      return o.target == 0 ? 0 : std::max<std::int64_t>(1, type(o.target).bytes);
     };
     if (element(left) != 0 && element(right) == 0) b.integer *= element(left);
     if (element(right) != 0 && element(left) == 0) a.integer *= element(right);
@@ -389,7 +394,8 @@ class Evaluator {
     const bool both = a.kind == Value::Kind::kTime && b.kind == Value::Kind::kTime;
     if (comparison(node.op)) {
       if (!both)
-        return fail(at(node, "a time can only be compared with a time", "write a unit, as in 20ms"));
+        return fail(
+            at(node, "a time can only be compared with a time", "write a unit, as in 20ms"));
       return truth_value(compared(node.op, a.integer, b.integer));
     }
     Operand out;
@@ -426,24 +432,30 @@ class Evaluator {
     return out;
   }
 
+  /// Where a pointer leads. Data space: what points into flash is not marked in the type.
+  static Address led_to(const Operand& pointer) {
+    return {Space::kData, static_cast<std::uint32_t>(pointer.value.integer)};
+  }
+
   Result<Operand> index(const Node& node) {
     auto base = value(*node.a);
     if (!base) return base;
     auto i = integer(*node.b);
     if (!i) return fail(i.error());
-    if (base->type == 0) return fail(at(node, "only arrays and pointers have elements"));
-    const Type& t = type(base->type);
-    if (t.kind != Type::Kind::kArray && t.kind != Type::Kind::kPointer)
-      return fail(at(node, fmt::format("'{}' has no elements", t.name)));
-    const Type& element = type(t.target);
-    Address address = base->place.address;
-    if (t.kind == Type::Kind::kPointer)
-      address = {Space::kData, static_cast<std::uint32_t>(base->value.integer)};
-    else if (t.count != 0 && (*i < 0 || *i >= std::int64_t{t.count}))
-      return fail(at(node, fmt::format("the array has elements 0 to {}", t.count - 1), "",
-                     ErrorCode::kOutOfRange));
-    address.offset += static_cast<std::uint32_t>(*i * std::int64_t{element.bytes});
-    return typed(node, address, t.target);
+    unsigned element = base->target;
+    Address address = element != 0 ? led_to(*base) : base->place.address;
+    if (element == 0) {
+      if (base->type == 0) return fail(at(node, "only arrays and pointers have elements"));
+      const Type& t = type(base->type);
+      if (t.kind != Type::Kind::kArray)
+        return fail(at(node, fmt::format("'{}' has no elements", t.name)));
+      if (t.count != 0 && (*i < 0 || *i >= std::int64_t{t.count}))
+        return fail(at(node, fmt::format("the array has elements 0 to {}", t.count - 1), "",
+                       ErrorCode::kOutOfRange));
+      element = t.target;
+    }
+    address.offset += static_cast<std::uint32_t>(*i * std::int64_t{type(element).bytes});
+    return typed(node, address, element);
   }
 
   Result<Operand> member(const Node& node) {
@@ -451,9 +463,9 @@ class Evaluator {
     if (!base) return base;
     unsigned type_index = base->type;
     Address address = base->place.address;
-    if (node.op == '>' && type_index != 0 && type(type_index).kind == Type::Kind::kPointer) {
-      address = {Space::kData, static_cast<std::uint32_t>(base->value.integer)};
-      type_index = type(type_index).target;
+    if (node.op == '>' && base->target != 0) {
+      address = led_to(*base);
+      type_index = base->target;
     } else if (node.op == '>') {
       return fail(at(node, "'->' needs a pointer", "use '.'"));
     }
@@ -476,11 +488,10 @@ class Evaluator {
   Result<Operand> dereference(const Node& node) {
     auto base = value(*node.a);
     if (!base) return base;
-    const Type::Kind kind = base->type != 0 ? type(base->type).kind : Type::Kind::kUnknown;
-    if (kind == Type::Kind::kArray) return typed(node, base->place.address, type(base->type).target);
-    if (kind != Type::Kind::kPointer) return fail(at(node, "only a pointer can be followed"));
-    return typed(node, {Space::kData, static_cast<std::uint32_t>(base->value.integer)},
-                 type(base->type).target);
+    if (base->target != 0) return typed(node, led_to(*base), base->target);
+    if (base->type != 0 && type(base->type).kind == Type::Kind::kArray)
+      return typed(node, base->place.address, type(base->type).target);
+    return fail(at(node, "only a pointer can be followed"));
   }
 
   Result<Operand> address_of(const Node& node) {
@@ -488,11 +499,12 @@ class Evaluator {
     if (!base) return base;
     if (base->place.kind != Place::Kind::kMemory)
       return fail(at(node, "this has no address in memory"));
-    Operand out = number(base->place.address.offset,
-                         static_cast<std::uint8_t>(8 * scope_.machine.target().convention().pointer_bytes),
-                         false);
+    Operand out = number(
+        base->place.address.offset,
+        static_cast<std::uint8_t>(8 * scope_.machine.target().convention().pointer_bytes), false);
     out.value.address = base->place.address;
     out.value.type = base->value.type + " *";
+    out.target = base->type;
     return out;
   }
 
@@ -504,8 +516,11 @@ class Evaluator {
     const auto whole = operand->value.kind == Value::Kind::kReal
                            ? static_cast<std::int64_t>(operand->value.real)
                            : operand->value.integer;
-    if (node.operand.type == 0)
-      return number(whole, node.operand.value.bits, node.operand.value.is_signed);
+    if (node.operand.type == 0) {
+      Operand out = number(whole, node.operand.value.bits, node.operand.value.is_signed);
+      out.target = node.operand.target;
+      return out;
+    }
     const Type& t = type(node.operand.type);
     Operand out;
     if (t.kind == Type::Kind::kFloat) {
@@ -519,6 +534,7 @@ class Evaluator {
       return fail(at(node, fmt::format("nothing can be cast to '{}'", t.name)));
     }
     out.type = node.operand.type;
+    out.target = t.kind == Type::Kind::kPointer ? t.target : 0;
     out.value.type = t.name;
     return out;
   }

@@ -5,7 +5,8 @@
 //   choice     = or [ "?" choice ":" choice ]
 //   or … unary = C's operators with C's precedence, casts and sizeof
 //   postfix    = primary { "[" choice [ ".." choice | "for" choice ] "]" | "." name | "->" name }
-//   primary    = number [unit] | 'c' | name [ "in" place ] | "chip" … | "pin" "." name | "(" choice ")"
+//   primary    = number [unit] | 'c' | name [ "in" place ] | "chip" … | "pin" "." name | "(" choice
+//   ")"
 #ifndef LUCID_SESSION_EXPRESSION_H
 #define LUCID_SESSION_EXPRESSION_H
 
@@ -29,8 +30,8 @@ struct Scope {
 /// Where a value can be stored.
 struct Place {
   enum class Kind : std::uint8_t { kNone, kMemory, kRegister, kFlag, kPin } kind = Kind::kNone;
-  Address address;              ///< kMemory
-  unsigned index = 0;           ///< register, or bit number of a flag
+  Address address;     ///< kMemory
+  unsigned index = 0;  ///< register, or bit number of a flag
   std::uint8_t bytes = 1;
   std::uint8_t bit_offset = 0;  ///< within the bytes
   std::uint8_t bit_size = 0;    ///< 0: all of them
@@ -41,7 +42,8 @@ struct Place {
 struct Operand {
   Value value;
   Place place;
-  unsigned type = 0;  ///< in Program::types(); 0 for machine objects and numbers
+  unsigned type = 0;    ///< in Program::types(); 0 for machine objects and numbers
+  unsigned target = 0;  ///< of a pointer: the type it points at; 0 if it is none
 };
 
 struct Node;

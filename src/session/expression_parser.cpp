@@ -68,8 +68,7 @@ class Parser {
     if (at_ < text_.size()) {
       if (text_[at_] == '=')
         return fail(problem("'=' assigns, and only `let` does that", "to compare, write =="));
-      if (text_[at_] == '(')
-        return fail(problem("functions of the program cannot be called here"));
+      if (text_[at_] == '(') return fail(problem("functions of the program cannot be called here"));
       return fail(problem(fmt::format("'{}' is not expected here", text_.substr(at_))));
     }
     return root;
@@ -88,7 +87,8 @@ class Parser {
     return nullptr;
   }
 
-  // Reading ----------------------------------------------------------------------------------------
+  // Reading
+  // ----------------------------------------------------------------------------------------
 
   void skip_blanks() {
     while (at_ < text_.size() && std::isspace(static_cast<unsigned char>(text_[at_])) != 0) ++at_;
@@ -124,7 +124,8 @@ class Parser {
     return node;
   }
 
-  // Operators --------------------------------------------------------------------------------------
+  // Operators
+  // --------------------------------------------------------------------------------------
 
   Tree choice() {
     if (++depth_ > kMostDepth) return give_up(problem("the expression is nested too deeply"));
@@ -210,21 +211,28 @@ class Parser {
     unsigned stars = 0;
     if (name.empty()) return nullptr;
     while (take("*")) ++stars;
-    std::string full = name;
-    for (unsigned i = 0; i < stars; ++i) full += " *";
+    const auto pointer_bits =
+        static_cast<std::uint8_t>(8 * scope_.machine.target().convention().pointer_bytes);
     const auto& types = scope_.program.types();
     for (unsigned i = 1; i < types.size(); ++i) {
-      if (types[i].name != full) continue;
+      if (types[i].name != name) continue;
       Tree node = make(NodeKind::kCast);
-      node->operand.type = i;
+      if (stars == 0) {
+        node->operand.type = i;
+      } else {  // further stars would need types that the program may not have
+        node->operand.target = stars == 1 ? i : 0;
+        node->operand.value.bits = pointer_bits;
+        node->operand.value.is_signed = false;
+      }
       return node;
     }
     for (const CTypeName& type : kCTypes) {
       if (type.name != name || stars != 0) continue;
       Tree node = make(NodeKind::kCast);
       node->operand.value.bits =
-          type.bits != 0 ? type.bits
-                         : static_cast<std::uint8_t>(8 * scope_.machine.target().convention().int_bytes);
+          type.bits != 0
+              ? type.bits
+              : static_cast<std::uint8_t>(8 * scope_.machine.target().convention().int_bytes);
       node->operand.value.is_signed = type.is_signed;
       return node;
     }
@@ -280,7 +288,8 @@ class Parser {
     return node;
   }
 
-  // Primaries ----------------------------------------------------------------------------------------
+  // Primaries
+  // ----------------------------------------------------------------------------------------
 
   Tree integer(std::int64_t value, std::uint8_t bits, bool is_signed) {
     Tree node = make(NodeKind::kConstant);
@@ -293,8 +302,8 @@ class Parser {
   Tree primary() {
     skip_blanks();
     if (at_ >= text_.size())
-      return give_up(problem(text_.empty() ? "an expression is missing"
-                                           : "the expression ends too early"));
+      return give_up(
+          problem(text_.empty() ? "an expression is missing" : "the expression ends too early"));
     const char c = text_[at_];
     if (c == '(') {
       ++at_;
@@ -399,8 +408,8 @@ class Parser {
       word();
       skip_blanks();
       const std::size_t from = at_;
-      while (at_ < text_.size() && (word_char(text_[at_]) || text_[at_] == '.' || text_[at_] == '/' ||
-                                    text_[at_] == '-'))
+      while (at_ < text_.size() &&
+             (word_char(text_[at_]) || text_[at_] == '.' || text_[at_] == '/' || text_[at_] == '-'))
         ++at_;
       in = text_.substr(from, at_ - from);
       if (in.empty()) return give_up(problem("a file or function is missing behind 'in'"));
@@ -418,8 +427,9 @@ class Parser {
     std::vector<const Variable*> found;
     const auto& files = scope_.program.files();
     for (const Variable& v : scope_.program.variables()) {
-      const bool here = in.empty() || v.function == in ||
-                        (v.file < files.size() && (files[v.file].name == in || files[v.file].path == in));
+      const bool here =
+          in.empty() || v.function == in ||
+          (v.file < files.size() && (files[v.file].name == in || files[v.file].path == in));
       if (v.name == name && here) found.push_back(&v);
     }
     if (found.size() > 1) narrow(found);
@@ -455,15 +465,15 @@ class Parser {
         return integer(functions[0]->begin, 32, false);
       }
       if (scope_.program.find_symbol(name) != nullptr)
-        return give_up(problem(fmt::format("'{}' is known to the linker only, without a type", name),
-                               fmt::format("read its bytes: chip.ram[{:#06x}]",
-                                           scope_.program.find_symbol(name)->address.offset),
-                               ErrorCode::kNotFound));
+        return give_up(
+            problem(fmt::format("'{}' is known to the linker only, without a type", name),
+                    fmt::format("read its bytes: chip.ram[{:#06x}]",
+                                scope_.program.find_symbol(name)->address.offset),
+                    ErrorCode::kNotFound));
     }
-    return give_up(problem(
-        in.empty() ? fmt::format("there is no '{}' in this program", name)
-                   : fmt::format("there is no '{}' in {}", name, in),
-        base::did_you_mean(name, known_names(scope_)), ErrorCode::kNotFound));
+    return give_up(problem(in.empty() ? fmt::format("there is no '{}' in this program", name)
+                                      : fmt::format("there is no '{}' in {}", name, in),
+                           base::did_you_mean(name, known_names(scope_)), ErrorCode::kNotFound));
   }
 
   /// Of several variables of one name: this function's, else this file's, else the global one.
@@ -480,12 +490,14 @@ class Parser {
     if (function != nullptr &&
         keep([&](const Variable* v) { return v->function == function->name; }))
       return;
-    if (line && keep([&](const Variable* v) { return v->file == line->file && v->function.empty(); }))
+    if (line &&
+        keep([&](const Variable* v) { return v->file == line->file && v->function.empty(); }))
       return;
     keep([](const Variable* v) { return v->global; });
   }
 
-  // The machine --------------------------------------------------------------------------------------
+  // The machine
+  // --------------------------------------------------------------------------------------
 
   Tree pin() {
     if (!take(".")) return give_up(problem("a pin is missing", "such as pin.PB5"));
@@ -545,8 +557,8 @@ class Parser {
     if (what == "free") return make(NodeKind::kStackFree);
     if (what == "deepest") return make(NodeKind::kStackDeepest);
     if (what == "used") return make(NodeKind::kStackUsed);
-    return give_up(problem("of the stack there are `free`, `used` and `deepest`",
-                           "such as chip.stack.free"));
+    return give_up(
+        problem("of the stack there are `free`, `used` and `deepest`", "such as chip.stack.free"));
   }
 
   Tree flag() {

@@ -41,7 +41,8 @@ Result<SourceView> Session::Core::source(const std::string& place, unsigned arou
   view.file = file.name;
   view.path = text.path;
   if (text.path.empty()) {
-    view.problem = fmt::format("the source {} was not found; say where with --source FOLDER", file.path);
+    view.problem =
+        fmt::format("the source {} was not found; say where with --source FOLDER", file.path);
     return view;
   }
   const auto last = static_cast<unsigned>(text.lines.size());
@@ -66,7 +67,8 @@ Result<DisassemblyView> Session::Core::disassembly(const std::string& place, uns
   const auto addresses = resolve(place);
   if (!addresses) return fail(addresses.error());
   const std::uint32_t wanted = (*addresses)[0];
-  // Begin at an instruction for certain: the function's start, walked forward; here, a little before.
+  // Begin at an instruction for certain: the function's start, walked forward; here, a little
+  // before.
   const Function* function = program_.function_at(wanted);
   std::uint32_t begin = wanted;
   if (place == "here" && function != nullptr) {
@@ -118,10 +120,10 @@ Result<MemoryView> Session::Core::memory(const std::string& name,
   const std::uint32_t first = begin.value_or(area->begin);
   if (first < area->begin || first >= area->end)
     return fail(ErrorCode::kOutOfRange,
-                fmt::format("{:#06x} is not in {}, which reaches from {:#06x} to {:#06x}", first, name,
-                            area->begin, area->end - 1));
-  const std::uint32_t end =
-      std::min<std::uint32_t>(area->end, first + std::min<std::uint32_t>(length == 0 ? 256 : length, 1U << 20));
+                fmt::format("{:#06x} is not in {}, which reaches from {:#06x} to {:#06x}", first,
+                            name, area->begin, area->end - 1));
+  const std::uint32_t end = std::min<std::uint32_t>(
+      area->end, first + std::min<std::uint32_t>(length == 0 ? 256 : length, 1U << 20));
   MemoryView view;
   view.area = name;
   view.space = area->space;
@@ -197,8 +199,9 @@ StackView Session::Core::stack(unsigned slots) const {
       std::uint32_t end = at + 1;
       if (saved != frame.saved.end()) {
         const auto index = machine().find_dwarf_register(saved->dwarf_register);
-        slot.meaning = fmt::format("saved {} of {}'s caller",
-                                   index ? machine().target().registers()[*index].name : "?", owner);
+        slot.meaning =
+            fmt::format("saved {} of {}'s caller",
+                        index ? machine().target().registers()[*index].name : "?", owner);
       } else {
         while (end < frame.return_slot && !is_saved(end)) ++end;
         slot.meaning = fmt::format("{}: locals and temporaries, {} byte{}", owner, end - at,

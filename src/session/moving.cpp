@@ -216,8 +216,7 @@ Session::Core::Outcome Session::Core::run_to_caller() {
 }
 
 /// A call has just been made out of a line. `done`: the step ends in the called function.
-std::optional<Session::Core::Outcome> Session::Core::run_through_call(StepKind kind,
-                                                                      bool& done) {
+std::optional<Session::Core::Outcome> Session::Core::run_through_call(StepKind kind, bool& done) {
   const std::uint32_t back = return_address_at_sp();
   const std::uint32_t sp = machine().sp() + machine().target().convention().return_bytes;
   const Function* callee = program_.function_at(machine().pc());
@@ -327,7 +326,7 @@ Result<Pause> Session::Core::stepped(StepKind kind, StepUnit unit, std::uint64_t
   Pause pause;
   std::vector<std::string> remarks;
   for (std::uint64_t i = 0; i < count; ++i) {
-    pause = kind == StepKind::kOut          ? step_out()
+    pause = kind == StepKind::kOut           ? step_out()
             : unit == StepUnit::kInstruction ? step_instruction(kind)
                                              : step_line(kind);
     remarks.insert(remarks.end(), pause.remarks.begin(), pause.remarks.end());

@@ -12,11 +12,11 @@ namespace lucid::session {
 
 enum class NodeKind : std::uint8_t {
   kConstant,
-  kVariable,   ///< operand.place and operand.type are set
-  kRegister,   ///< operand.place
-  kPair,       ///< an I/O register, its bit or field: operand.place
-  kPin,        ///< operand.place.pin
-  kArea,       ///< bytes of a memory: `a` the first, `b` the last, `name` the area
+  kVariable,  ///< operand.place and operand.type are set
+  kRegister,  ///< operand.place
+  kPair,      ///< an I/O register, its bit or field: operand.place
+  kPin,       ///< operand.place.pin
+  kArea,      ///< bytes of a memory: `a` the first, `b` the last, `name` the area
   kCycles,
   kTime,
   kStackFree,
@@ -28,10 +28,10 @@ enum class NodeKind : std::uint8_t {
   kOr,
   kChoice,
   kIndex,
-  kMember,     ///< `name`; through a pointer if `op` is '>'
+  kMember,  ///< `name`; through a pointer if `op` is '>'
   kDereference,
   kAddressOf,
-  kCast,       ///< to operand.type, or to operand.value's width if that is 0
+  kCast,  ///< to operand.type, or to operand.value's width if that is 0
 };
 
 /// Operators of two characters by one letter.

@@ -42,12 +42,14 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
   static_end_.reset();
   static_begin_.reset();
   if (end != nullptr && end->address.space == Space::kData) static_end_ = end->address.offset;
-  if (begin != nullptr && begin->address.space == Space::kData) static_begin_ = begin->address.offset;
+  if (begin != nullptr && begin->address.space == Space::kData)
+    static_begin_ = begin->address.offset;
   machine().guard_stack(static_begin_.value_or(0), static_begin_ ? static_end_.value_or(0) : 0);
   bind_all();
   begin_run();
   counted_.reset();
-  finish({Outcome::Kind::kTarget, {}, Pause::Cause::kReady, {}, {}}, Pause::Cause::kReady, "loaded");
+  finish({Outcome::Kind::kTarget, {}, Pause::Cause::kReady, {}, {}}, Pause::Cause::kReady,
+         "loaded");
   remember();
   return warnings;
 }
@@ -60,7 +62,9 @@ Session& Session::operator=(Session&&) noexcept = default;
 void Session::set_listener(Listener* listener) { core_->listener_ = listener; }
 void Session::add_source_folder(const std::string& folder) { core_->sources_.add_folder(folder); }
 
-Result<std::vector<std::string>> Session::open(const std::string& path) { return core_->open(path); }
+Result<std::vector<std::string>> Session::open(const std::string& path) {
+  return core_->open(path);
+}
 Result<std::vector<std::string>> Session::reload(const std::string& path) {
   if (path.empty() && core_->image_path_.empty())
     return fail(ErrorCode::kUsage, "no image has been loaded yet", "name one: reload main.elf");
@@ -193,7 +197,8 @@ std::vector<CallLevel> Session::callers() const { return core_->callers(); }
 
 TimeView Session::time() const {
   const Pause& pause = core_->pause_;
-  return {pause.cycles, pause.cycles_since, pause.time, pause.since, core_->machine().info().clock_hz};
+  return {pause.cycles, pause.cycles_since, pause.time, pause.since,
+          core_->machine().info().clock_hz};
 }
 
 std::vector<VariableView> Session::globals(const std::string& like) const {
@@ -208,8 +213,7 @@ std::vector<VariableView> Session::globals(const std::string& like) const {
     view.function = v.function;
     view.file = core_->program_.files()[v.file].name;
     view.address = v.address;
-    const std::string text =
-        v.name + " in " + (v.function.empty() ? view.file : v.function);
+    const std::string text = v.name + " in " + (v.function.empty() ? view.file : v.function);
     if (auto expression = session::Expression::parse(text, now)) {
       const auto written = [&](const session::Scope& scope) -> std::string {
         auto operand = expression->evaluate(scope);
@@ -244,7 +248,8 @@ std::vector<std::string> Session::names(const std::string& start) const {
   for (const std::string& port : info.serial_ports) all.push_back(port);
   std::vector<std::string> out;
   for (const std::string& name : all)
-    if (name.size() > start.size() && name.compare(0, start.size(), start) == 0) out.push_back(name);
+    if (name.size() > start.size() && name.compare(0, start.size(), start) == 0)
+      out.push_back(name);
   std::sort(out.begin(), out.end());
   out.erase(std::unique(out.begin(), out.end()), out.end());
   return out;

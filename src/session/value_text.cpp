@@ -53,8 +53,7 @@ class Writer {
       case Format::Kind::kUnsigned: return fmt::format("{}", raw);
       case Format::Kind::kHex: return fmt::format("{:#0{}x}", raw, (v.bits + 3) / 4 + 2);
       case Format::Kind::kBinary: return binary(raw, v.bits);
-      case Format::Kind::kCharacter:
-        return "'" + escaped(static_cast<unsigned char>(raw)) + "'";
+      case Format::Kind::kCharacter: return "'" + escaped(static_cast<unsigned char>(raw)) + "'";
       case Format::Kind::kReal: {
         const auto word = static_cast<std::uint32_t>(raw);
         float real = 0;
@@ -111,16 +110,18 @@ class Writer {
   std::string natural(const Operand& o) const {
     const Value& v = o.value;
     const Type* t = o.type != 0 ? &scope_.program.types()[o.type] : nullptr;
+    if (o.target != 0) return pointer(o.target, v);
     if (t != nullptr) {
       switch (t->kind) {
         case Type::Kind::kBool: return v.integer != 0 ? "true" : "false";
         case Type::Kind::kChar:
-          return fmt::format("'{}' ({})", escaped(static_cast<unsigned char>(v.integer)), v.integer);
+          return fmt::format("'{}' ({})", escaped(static_cast<unsigned char>(v.integer)),
+                             v.integer);
         case Type::Kind::kEnum:
           for (const Type::Enumerator& e : t->enumerators)
             if (e.value == v.integer) return fmt::format("{} ({})", e.name, v.integer);
           return fmt::format("{} (no enumerator)", v.integer);
-        case Type::Kind::kPointer: return pointer(*t, v);
+        case Type::Kind::kPointer: return pointer(t->target, v);
         default: break;
       }
     }
@@ -129,11 +130,11 @@ class Writer {
     return fmt::format("{}", v.integer);
   }
 
-  std::string pointer(const Type& t, const Value& v) const {
+  std::string pointer(unsigned target, const Value& v) const {
     const auto offset = static_cast<std::uint32_t>(v.integer);
     std::string out = fmt::format("{:#06x}", offset);
     if (offset == 0) return out;
-    if (scope_.program.types()[t.target].kind == Type::Kind::kChar)
+    if (scope_.program.types()[target].kind == Type::Kind::kChar)
       return out + " " + text_at({Space::kData, offset}, 40);
     for (const Variable& variable : scope_.program.variables()) {
       const std::uint32_t bytes = scope_.program.types()[variable.type].bytes;
@@ -266,17 +267,18 @@ Result<Format> parse_format(const std::string& name) {
     const char* name;
     Kind kind;
   };
-  constexpr Row kRows[] = {{"dec", Kind::kDecimal},   {"unsigned", Kind::kUnsigned},
-                           {"hex", Kind::kHex},       {"bin", Kind::kBinary},
-                           {"bits", Kind::kBinary},   {"char", Kind::kCharacter},
-                           {"text", Kind::kText},     {"real", Kind::kReal},
-                           {"time", Kind::kTime},     {"raw", Kind::kRaw}};
+  constexpr Row kRows[] = {{"dec", Kind::kDecimal}, {"unsigned", Kind::kUnsigned},
+                           {"hex", Kind::kHex},     {"bin", Kind::kBinary},
+                           {"bits", Kind::kBinary}, {"char", Kind::kCharacter},
+                           {"text", Kind::kText},   {"real", Kind::kReal},
+                           {"time", Kind::kTime},   {"raw", Kind::kRaw}};
   std::vector<std::string> names{"q8.8"};
   for (const Row& row : kRows) {
     if (name == row.name) return Format{row.kind, 0};
     names.emplace_back(row.name);
   }
-  if (const std::size_t dot = name.find('.'); name.size() > 3 && name[0] == 'q' && dot != name.npos) {
+  if (const std::size_t dot = name.find('.');
+      name.size() > 3 && name[0] == 'q' && dot != name.npos) {
     const auto whole = base::parse_unsigned(std::string_view(name).substr(1, dot - 1));
     const auto fraction = base::parse_unsigned(std::string_view(name).substr(dot + 1));
     if (whole && fraction && *whole + *fraction <= 64)

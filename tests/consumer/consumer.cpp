@@ -1,6 +1,6 @@
 // What somebody else's program looks like that uses the installed library.
-#include <cstdio>
 #include <lucid/session.h>
+#include <cstdio>
 
 int main(int argc, char** argv) {
   auto chip = lucid::Chip::make({"ATmega328P", 16'000'000});

@@ -14,9 +14,9 @@ constexpr std::uint8_t words_of(std::string_view operands) {
 }
 
 constexpr std::array<Row, kOpCount> kRows{{
-#define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, flow, transfer, \
-                  words)                                                                            \
-  {mnemonic, pattern, operands, feature,        reads, writes,                                      \
+#define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, flow, \
+                  transfer, words)                                                         \
+  {mnemonic, pattern, operands,   feature,  reads, writes,                                 \
    c16,      c22,     Flow::flow, transfer, words, words_of(operands)},
 #include "isa/avr/instructions.def"
 #undef LUCID_AVR

@@ -14,16 +14,16 @@ namespace lucid::avr {
 /// What some cores have and others lack ("Instruction Set Manual", chapter of device families; the
 /// toolchain's assembler confirms it in a test).
 enum Feature : std::uint16_t {
-  kBase = 0,          ///< every classic core
-  kLpmx = 1U << 0,    ///< LPM with operands
-  kMega = 1U << 1,    ///< JMP, CALL
-  kMul = 1U << 2,     ///< multiplier
-  kElpm = 1U << 3,    ///< ELPM
-  kElpmx = 1U << 4,   ///< ELPM with operands
-  kSpm = 1U << 5,     ///< self-programming
-  kBreak = 1U << 6,   ///< BREAK
-  kEind = 1U << 7,    ///< EIJMP, EICALL and a 22-bit program counter
-  kMovw = 1U << 8,    ///< MOVW
+  kBase = 0,         ///< every classic core
+  kLpmx = 1U << 0,   ///< LPM with operands
+  kMega = 1U << 1,   ///< JMP, CALL
+  kMul = 1U << 2,    ///< multiplier
+  kElpm = 1U << 3,   ///< ELPM
+  kElpmx = 1U << 4,  ///< ELPM with operands
+  kSpm = 1U << 5,    ///< self-programming
+  kBreak = 1U << 6,  ///< BREAK
+  kEind = 1U << 7,   ///< EIJMP, EICALL and a 22-bit program counter
+  kMovw = 1U << 8,   ///< MOVW
 };
 
 /// A family of cores, named as the toolchain does.

@@ -43,8 +43,8 @@ std::string value_text(std::uint64_t value, unsigned bits) {
   std::string out = fmt::format("{:#0{}x} ({}", value, bits / 4 + 2, value);
   const std::uint64_t sign = std::uint64_t{1} << (bits - 1);
   if ((value & sign) != 0)
-    out += fmt::format(", signed {}", static_cast<std::int64_t>(value) -
-                                          static_cast<std::int64_t>(sign << 1));
+    out += fmt::format(", signed {}",
+                       static_cast<std::int64_t>(value) - static_cast<std::int64_t>(sign << 1));
   return out + ")";
 }
 
@@ -80,8 +80,7 @@ Entry AvrTarget::entry_of(const Instruction& instruction) const {
   return entry;
 }
 
-Instruction AvrTarget::decode(const std::vector<std::uint8_t>& bytes,
-                              std::uint32_t address) const {
+Instruction AvrTarget::decode(const std::vector<std::uint8_t>& bytes, std::uint32_t address) const {
   Instruction instruction;
   instruction.address = address;
   instruction.bytes = bytes;
@@ -93,8 +92,7 @@ Instruction AvrTarget::decode(const std::vector<std::uint8_t>& bytes,
   }
   instruction.bytes.resize(std::min<std::size_t>(instruction.size, bytes.size()));
   if (entry.op == kNoOp) return instruction;
-  instruction.validity =
-      result_is_undefined(entry) ? Validity::kUndefinedResult : Validity::kValid;
+  instruction.validity = result_is_undefined(entry) ? Validity::kUndefinedResult : Validity::kValid;
   instruction.flow = row(entry.op).flow;
   // `rcall .+0` only makes room on the stack: the compiler's idiom, not a call.
   if (entry.op == kRCALL && entry.k == static_cast<std::int32_t>(address / 2 + 1))
@@ -209,8 +207,8 @@ Explanation AvrTarget::explain(const isa::Machine& machine, std::uint32_t addres
     out.now.push_back(fmt::format("r{} = {}", index, value_text(reg(index), 8)));
   };
   const auto show_pair = [&](unsigned low) {
-    out.now.push_back(fmt::format("r{}:r{} = {}", low + 1, low,
-                                  value_text(reg(low) | reg(low + 1) << 8, 16)));
+    out.now.push_back(
+        fmt::format("r{}:r{} = {}", low + 1, low, value_text(reg(low) | reg(low + 1) << 8, 16)));
   };
   const auto data_byte = [&](std::uint32_t a) {
     const auto byte = machine.peek({Space::kData, a});
@@ -218,10 +216,10 @@ Explanation AvrTarget::explain(const isa::Machine& machine, std::uint32_t addres
   };
 
   // Register operands, unless they are only written.
-  const bool only_written = row.operands.substr(0, 3) == "{d}" &&
-                            (row.mnemonic.substr(0, 2) == "ld" || row.mnemonic == "pop" ||
-                             row.mnemonic == "in" || row.mnemonic == "lpm" ||
-                             row.mnemonic == "elpm" || row.mnemonic == "mov");
+  const bool only_written =
+      row.operands.substr(0, 3) == "{d}" &&
+      (row.mnemonic.substr(0, 2) == "ld" || row.mnemonic == "pop" || row.mnemonic == "in" ||
+       row.mnemonic == "lpm" || row.mnemonic == "elpm" || row.mnemonic == "mov");
   if (has(row.operands, "{d}") && !only_written) show_register(e.a);
   if ((has(row.operands, "{h}") || has(row.operands, "{m}")) && e.op != kLDI) show_register(e.a);
   if (has(row.operands, "{p}")) show_pair(e.a);
@@ -243,7 +241,8 @@ Explanation AvrTarget::explain(const isa::Machine& machine, std::uint32_t addres
     out.now.push_back(fact + ", which holds " + data_byte(place));
   }
   if (has(row.operands, "{W}"))
-    out.now.push_back(fmt::format("{:#06x} holds {}", e.k, data_byte(static_cast<std::uint32_t>(e.k))));
+    out.now.push_back(
+        fmt::format("{:#06x} holds {}", e.k, data_byte(static_cast<std::uint32_t>(e.k))));
   if (has(row.operands, "{A}")) {
     const auto place = static_cast<std::uint32_t>(e.k) + 0x20;
     std::string name = fmt::format("I/O {:#04x}", e.k);

@@ -25,8 +25,7 @@ class AvrTarget final : public isa::Target {
   [[nodiscard]] isa::StackEffect stack_effect(const Instruction& instruction) const override;
   [[nodiscard]] Explanation explain(const isa::Machine& machine,
                                     std::uint32_t address) const override;
-  [[nodiscard]] std::uint32_t return_address(
-      const std::vector<std::uint8_t>& bytes) const override;
+  [[nodiscard]] std::uint32_t return_address(const std::vector<std::uint8_t>& bytes) const override;
 
   [[nodiscard]] const Core& core() const { return core_; }
 
