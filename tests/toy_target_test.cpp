@@ -241,7 +241,7 @@ TEST_CASE("views on another instruction set") {
   const auto rows = session.disassembly("0x0", 9);
   REQUIRE(rows);
   CHECK(rows->rows[1].instruction.mnemonic == "call");
-  CHECK(rows->rows[1].target == "0x0018");
+  CHECK(rows->rows[1].target == "→ 0x0018");
   CHECK(rows->rows[8].instruction.mnemonic == ".word");
   CHECK(session.callers().size() == 1);
   CHECK(session.explain()->words == "Does what its name says.");

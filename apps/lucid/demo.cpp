@@ -25,7 +25,11 @@ Result<std::string> demo_folder() {
   // Installed: bin/lucid and share/lucid-loop/kiln. In a checkout: build/apps/lucid/lucid.
   for (unsigned up = 0; up < 5 && !folder.empty(); ++up, folder = folder.parent_path())
     for (const char* place : {"share/lucid-loop/kiln", "firmware/kiln"})
-      if (fs::exists(folder / place / "images", error)) return (folder / place).string();
+      if (fs::exists(folder / place / "images", error)) {
+        const fs::path near = fs::proximate(folder / place, error);
+        const bool shorter = !error && near.string().rfind("..", 0) != 0;
+        return (shorter ? near : folder / place).string();
+      }
   return fail(ErrorCode::kNotFound, "the demonstration files are not here",
               "run it from an installation or from a checkout");
 }

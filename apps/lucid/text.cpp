@@ -118,7 +118,7 @@ class TextWriter {
                              row.instruction.bytes[i]);
       std::string text =
           fmt::format("{:<6} {}", row.instruction.mnemonic, row.instruction.operands);
-      std::string remark = row.target.empty() ? "" : "→ " + row.target;
+      std::string remark = row.target;
       if (row.source.empty() && !at_line.empty() && at_line != last_line)
         remark += (remark.empty() ? "" : "  ") + at_line;
       if (!at_line.empty()) last_line = at_line;
@@ -321,9 +321,12 @@ class TextWriter {
   }
 
   std::string operator()(const TimeView& t) const {
-    return fmt::format(" {}, {} cycles at {} MHz\n {} and {} cycles since the last pause\n",
-                       to_text(t.time), thousands(t.cycles), static_cast<double>(t.clock_hz) / 1e6,
-                       to_text(t.since), thousands(t.cycles_since));
+    std::string out = fmt::format(" {}, {} cycles at {} MHz\n", to_text(t.time), thousands(t.cycles),
+                                  static_cast<double>(t.clock_hz) / 1e6);
+    if (t.cycles_since != t.cycles)
+      out += fmt::format(" {} and {} cycles since the last pause\n", to_text(t.since),
+                         thousands(t.cycles_since));
+    return out;
   }
 
   std::string operator()(const Explanation& e) const {

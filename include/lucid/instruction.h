@@ -40,6 +40,7 @@ struct Instruction {
   Validity validity = Validity::kReserved;
   Flow flow = Flow::kNext;
   std::optional<std::uint32_t> target;  ///< of a fixed jump, branch or call: byte address
+  std::optional<std::uint32_t> data;    ///< the fixed data address it touches, if there is one
   std::string mnemonic;
   std::string operands;
 };

@@ -176,7 +176,7 @@ const DeviceRow& atmega328p() {
       kPlain,
       22,    // EE_READY vector
       0x3f,  // EECR
-      "ports, Timer1 (normal and CTC), USART0, EEPROM, interrupts, idle sleep"};
+      "ports, Timer1, USART0, EEPROM"};
   return kDevice;
 }
 

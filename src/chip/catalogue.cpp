@@ -38,7 +38,7 @@ DeviceRow bare_core(std::string_view core, std::uint32_t flash) {
   row.registers = kCoreRegisters;
   row.vectors = kCoreVectors;
   row.plain = kCorePlain;
-  row.remark = "a bare core: memory and registers, no peripherals";
+  row.remark = "bare core, no peripherals";
   return row;
 }
 

@@ -56,6 +56,7 @@ class Session::Core {
   [[nodiscard]] StackView stack(unsigned slots) const;
   [[nodiscard]] std::vector<CallLevel> callers() const;
   [[nodiscard]] std::string place_name(std::uint32_t address) const;
+  [[nodiscard]] std::string data_name(std::uint32_t address) const;
   [[nodiscard]] std::string data_names(Space space, std::uint32_t begin, std::uint32_t end) const;
   [[nodiscard]] std::vector<unsigned> ids_at(std::uint32_t address) const;
 

@@ -26,6 +26,21 @@ std::string Session::Core::data_names(Space space, std::uint32_t begin, std::uin
   return out;
 }
 
+/// `ramp + 2`, or the name of an I/O register; empty if nothing is known there.
+std::string Session::Core::data_name(std::uint32_t address) const {
+  for (const IoRegister& io : machine().info().io)
+    if (io.address == address && io.bytes == 1) return io.name;
+  for (const Variable& v : program_.variables()) {
+    const std::uint32_t bytes = std::max(program_.types()[v.type].bytes, 1U);
+    if (v.address.space != Space::kData || address < v.address.offset ||
+        address >= v.address.offset + bytes)
+      continue;
+    const std::uint32_t into = address - v.address.offset;
+    return into == 0 ? v.name : fmt::format("{} + {}", v.name, into);
+  }
+  return {};
+}
+
 Result<SourceView> Session::Core::source(const std::string& place, unsigned around) const {
   const auto addresses = resolve(place);
   if (!addresses) return fail(addresses.error());
@@ -76,7 +91,7 @@ Result<DisassemblyView> Session::Core::disassembly(const std::string& place, uns
     for (std::uint32_t pc = function->begin; pc < wanted;
          pc += machine().instruction_at(pc, false).size)
       starts.push_back(pc);
-    const std::size_t back = std::min<std::size_t>(starts.size(), 4);
+    const std::size_t back = std::min<std::size_t>({starts.size(), 4, count / 3});
     if (back != 0) begin = starts[starts.size() - back];
   }
   if (const auto line = program_.line_at(begin); mixed && line) begin = line->begin;
@@ -87,7 +102,8 @@ Result<DisassemblyView> Session::Core::disassembly(const std::string& place, uns
     row.instruction = machine().instruction_at(pc);
     const Function* at = program_.function_at(pc);
     if (at != nullptr && (i == 0 || at->begin == pc)) row.label = place_name(pc);
-    if (row.instruction.target) row.target = place_name(*row.instruction.target);
+    if (row.instruction.target) row.target = "→ " + place_name(*row.instruction.target);
+    if (row.instruction.data) row.target = data_name(*row.instruction.data);
     const auto line = program_.line_at(pc);
     if (line && (line->begin == pc || i == 0)) {
       const SourceFile& file = program_.files()[line->file];

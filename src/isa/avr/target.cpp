@@ -100,6 +100,9 @@ Instruction AvrTarget::decode(const std::vector<std::uint8_t>& bytes, std::uint3
   if (instruction.flow == Flow::kJump || instruction.flow == Flow::kCall ||
       instruction.flow == Flow::kBranch)
     instruction.target = static_cast<std::uint32_t>(entry.k) * 2 % flash_bytes_;
+  const std::string_view operands = row(entry.op).operands;
+  if (has(operands, "{W}")) instruction.data = static_cast<std::uint32_t>(entry.k);
+  if (has(operands, "{A}")) instruction.data = static_cast<std::uint32_t>(entry.k) + 0x20;
   return instruction;
 }
 
