@@ -11,7 +11,8 @@
 
 #include "lucid/session.h"
 
-extern "C" __attribute__((noinline)) void measured_run(lucid::Session& session, std::uint64_t cycles) {
+extern "C" __attribute__((noinline)) void measured_run(lucid::Session& session,
+                                                       std::uint64_t cycles) {
   session.go_for(cycles);
 }
 
@@ -44,7 +45,7 @@ int main(int argc, char** argv) {
     }
   measured_run(session, cycles);
   std::printf("%llu instructions, %llu cycles, %llu breakpoints\n",
-              static_cast<unsigned long long>(instructions), static_cast<unsigned long long>(cycles),
-              static_cast<unsigned long long>(set));
+              static_cast<unsigned long long>(instructions),
+              static_cast<unsigned long long>(cycles), static_cast<unsigned long long>(set));
   return 0;
 }

@@ -212,3 +212,84 @@ TEST_CASE(
     CHECK(right == compared);
   }
 }
+
+TEST_CASE("parameters and locals: right, or said to be unknown, at every optimisation level") {
+  const std::string source = R"(
+#include <stdint.h>
+volatile int16_t sink;
+struct point { int16_t x, y; };
+__attribute__((noinline)) int16_t inner(int16_t a, uint8_t b) {
+  int16_t product = a * b;
+  sink = product;
+  return product + 1;
+}
+__attribute__((noinline)) int16_t outer(uint8_t n, const struct point *p) {
+  int32_t total = 100000;
+  struct point here = {p->x + n, p->y - n};
+  for (uint8_t i = 0; i < n; i++) {
+    int16_t part = inner(here.x, i);
+    total += part;
+    sink = here.y;
+  }
+  sink = total;
+  return total >> 8;
+}
+int main(void) {
+  struct point start = {7, -3};
+  for (;;) sink = outer(4, &start);
+}
+)";
+  unsigned known = 0;
+  unsigned asked = 0;
+  for (const std::string level : {"-O0", "-Og", "-O1", "-O2", "-Os"}) {
+    INFO(level);
+    Session session(*Chip::make({"ATmega328P", 16'000'000}));
+    REQUIRE(session.open(test::compiled("locals" + level, source, level + " -gdwarf-4")));
+    // In the loop's third round: n = 4, i = 2, here = {11, -7}.
+    REQUIRE(session.pause_at({"inner", BreakpointSpec::Rule::kOn, 3}));
+    session.go();
+    REQUIRE(session.pause().where.function == "inner");
+    const auto is = [&](const char* name, std::int64_t value) {
+      ++asked;
+      const auto found = session.evaluate(name);
+      if (!found) {
+        INFO(found.error().text());
+        CHECK(found.error().code != ErrorCode::kUsage);
+        return;
+      }
+      ++known;
+      INFO(name);
+      CHECK(found->integer == value);
+    };
+    is("a", 11);
+    is("b", 2);
+    REQUIRE(session.go_to("locals" + level + ".c:7"));
+    is("product", 22);
+    is("a", 11);
+    is("b", 2);
+    const auto levels = session.callers();
+    REQUIRE(levels.size() >= 2);
+    REQUIRE(session.select_level(static_cast<unsigned>(levels.size() - 1)));
+    is("n", 4);
+    is("i", 2);
+    is("here.x", 11);
+    is("here.y", -7);
+    is("total", 100000 + 1 + 12);
+    is("p->y", -3);
+    CHECK_FALSE(session.evaluate("product"));
+    CHECK_FALSE(session.select_level(9));
+    // A condition means the locals of its own place.
+    REQUIRE(
+        session.pause_at({"locals" + level + ".c:7", BreakpointSpec::Rule::kAlways, 1, "b == 3"}));
+    session.go();
+    CHECK(session.pause().breakpoints == std::vector<unsigned>{2});
+    is("b", 3);
+    if (level == "-O0") {
+      REQUIRE(session.let("product", "500"));
+      CHECK(session.evaluate("product")->integer == 500);
+      CHECK(known == asked);
+    }
+  }
+  WARN(known << " of " << asked << " values were known");
+  CHECK(known * 10 >= asked * 6);
+}

@@ -56,8 +56,8 @@ const std::vector<Command>& commands() {
        true},
       {"show", "s",
        "show registers | flags | source [PLACE] | disassembly [PLACE] | mixed [PLACE] |\n"
-       "       ram|flash|eeprom [FROM [for N]] | stack | callers | globals [TEXT] | io [NAME] |\n"
-       "       pins | serial | time",
+       "       ram|flash|eeprom [FROM [for N]] | stack | callers | variables |\n"
+       "       globals [TEXT] | io [NAME] | pins | serial | time",
        "Look at something. Looking changes nothing. * marks what changed since the last pause.",
        "show ram 0x1a0 for 32", &Console::do_show, true},
       {"=", "", "= EXPR [as FORMAT]",
@@ -69,6 +69,10 @@ const std::vector<Command>& commands() {
       {"explain", "", "explain [PLACE]",
        "Say in words what an instruction does, with its operands as they are now.", "explain here",
        &Console::do_explain, true},
+      {"level", "", "level N",
+       "Select a call level: expressions and `show variables` mean that one until the program "
+       "moves.",
+       "level 1", &Console::do_level, true},
       {"find", "", "find TEXT", "Functions, variables and files whose names contain a text.",
        "find tick", &Console::do_find, true},
       {"drive", "", "drive PIN low|high|open", "Drive a pin from outside, or let go of it.",

@@ -150,8 +150,10 @@ Result<void> Console::do_show(const std::string& rest) {
     show(session_->stack());
   } else if (what == "callers") {
     show(Callers{session_->callers()});
-  } else if (what == "globals" || what == "variables") {
+  } else if (what == "globals") {
     show(Variables{session_->globals(more)});
+  } else if (what == "variables") {
+    show(Variables{session_->variables()});
   } else if (what == "io") {
     show(IoRegisters{session_->io(more)});
   } else if (what == "pins") {
@@ -165,8 +167,20 @@ Result<void> Console::do_show(const std::string& rest) {
   } else {
     return fail(ErrorCode::kUsage, what.empty() ? "show what?" : "there is no view '" + what + "'",
                 "views are registers flags source disassembly mixed ram flash eeprom stack callers "
-                "globals io pins serial time");
+                "variables globals io pins serial time");
   }
+  return {};
+}
+
+Result<void> Console::do_level(const std::string& rest) {
+  const auto number = parse_number(rest);
+  if (!number || *number > UINT32_MAX)
+    return fail(ErrorCode::kUsage, "this is written: level N", "`show callers` has the numbers");
+  if (auto selected = session_->select_level(static_cast<unsigned>(*number)); !selected)
+    return selected;
+  for (const CallLevel& level : session_->callers())
+    if (level.level == *number) show(Callers{{level}});
+  show(Variables{session_->variables()});
   return {};
 }
 

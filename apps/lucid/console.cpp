@@ -158,8 +158,8 @@ std::vector<std::string> Console::completions(const std::string& line) const {
   }
   if (line.rfind("show ", 0) == 0 && line.find(' ', 5) == std::string::npos)
     for (const char* what :
-         {"registers", "flags", "ram", "flash", "eeprom", "stack", "callers", "globals", "source",
-          "disassembly", "mixed", "io", "pins", "serial", "time"})
+         {"registers", "flags", "ram", "flash", "eeprom", "stack", "callers", "variables",
+          "globals", "source", "disassembly", "mixed", "io", "pins", "serial", "time"})
       if (std::string(what).rfind(line.substr(5), 0) == 0) out.emplace_back(what);
   if (space != std::string::npos && session_ != nullptr) {
     const auto names = session_->names(line.substr(space + 1));

@@ -93,6 +93,7 @@ class Console final : public Listener {
   Result<void> do_show(const std::string& rest);
   Result<void> do_evaluate(const std::string& rest);
   Result<void> do_let(const std::string& rest);
+  Result<void> do_level(const std::string& rest);
   Result<void> do_explain(const std::string& rest);
   Result<void> do_find(const std::string& rest);
   Result<void> do_drive(const std::string& rest);

@@ -321,8 +321,8 @@ class TextWriter {
   }
 
   std::string operator()(const TimeView& t) const {
-    std::string out = fmt::format(" {}, {} cycles at {} MHz\n", to_text(t.time), thousands(t.cycles),
-                                  static_cast<double>(t.clock_hz) / 1e6);
+    std::string out = fmt::format(" {}, {} cycles at {} MHz\n", to_text(t.time),
+                                  thousands(t.cycles), static_cast<double>(t.clock_hz) / 1e6);
     if (t.cycles_since != t.cycles)
       out += fmt::format(" {} and {} cycles since the last pause\n", to_text(t.since),
                          thousands(t.cycles_since));

@@ -93,6 +93,29 @@ struct Variable {
   bool global = false;
 };
 
+/// One operation of a DWARF location expression.
+struct LocationOp {
+  std::uint8_t atom = 0;  ///< DW_OP_…
+  std::int64_t a = 0, b = 0;
+};
+
+/// A parameter or a variable that lives in registers or on the stack, inlined copies included.
+struct Local {
+  std::string name;
+  unsigned type = 0;
+  unsigned line = 0;
+  bool parameter = false;
+  struct Range {
+    std::uint32_t begin = 0, end = 0;
+  };
+  std::vector<Range> scope;  ///< where the name can be seen
+  struct Place {
+    Range range;  ///< where the expression holds
+    std::vector<LocationOp> ops;
+  };
+  std::vector<Place> places;  ///< none at an address: the compiler has optimised it away there
+};
+
 /// How to find the caller's frame at one instruction: CFA = register + offset; saved registers are
 /// in data space at CFA + offset. Register numbers are DWARF's.
 struct FrameRow {
@@ -130,6 +153,11 @@ class LUCID_API Program {
   /// Behind the prologue: where a function's arguments are in place.
   [[nodiscard]] std::uint32_t body_of(const Function& function) const;
   [[nodiscard]] std::optional<FrameRow> frame_at(std::uint32_t address) const;
+  /// The parameters and locals whose names can be seen at an address, innermost scope first; a name
+  /// that hides another comes before it.
+  [[nodiscard]] std::vector<const Local*> locals_at(std::uint32_t address) const;
+  /// The expression for a function's frame base at an address; empty if there is none.
+  [[nodiscard]] std::vector<LocationOp> frame_base_at(std::uint32_t address) const;
   [[nodiscard]] const Symbol* find_symbol(const std::string& name) const;
 
   struct Data;  ///< for the reader

@@ -148,6 +148,12 @@ class LUCID_API Session {
   [[nodiscard]] std::vector<PinView> pins() const;
   [[nodiscard]] StackView stack(unsigned slots = 24) const;
   [[nodiscard]] std::vector<CallLevel> callers() const;  ///< outermost first
+  /// Expressions and variables() mean this call level, by its number in callers(), until the
+  /// program moves. Error: kNotFound.
+  Result<void> select_level(unsigned number);
+  /// Parameters and locals in scope at the selected level, innermost first. A value that cannot be
+  /// told says why.
+  [[nodiscard]] std::vector<VariableView> variables() const;
   [[nodiscard]] TimeView time() const;
   [[nodiscard]] std::vector<VariableView> globals(const std::string& like = {}) const;
   [[nodiscard]] Result<Explanation> explain(const std::string& place = "here") const;

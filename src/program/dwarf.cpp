@@ -111,7 +111,7 @@ class DwarfReader {
     unit_file_count_ = 0;
     dwarf_getsrcfiles(&root, &unit_files_, &unit_file_count_);
     live_.clear();
-    read_children(root, "", 0);
+    read_children(root, "", {}, 0);
     if (live_.empty()) {  // assembly: one range for the unit
       Dwarf_Addr base = 0;
       Dwarf_Addr begin = 0;
@@ -123,15 +123,36 @@ class DwarfReader {
     read_lines(root);
   }
 
-  void read_children(Dwarf_Die& parent, const std::string& function, unsigned depth) {
+  using Scope = std::vector<Local::Range>;
+
+  /// The addresses of a function, block or inlined call.
+  static Scope ranges_of(Dwarf_Die& die) {
+    Scope out;
+    Dwarf_Addr base = 0;
+    Dwarf_Addr begin = 0;
+    Dwarf_Addr end = 0;
+    for (std::ptrdiff_t offset = 0; (offset = dwarf_ranges(&die, offset, &base, &begin, &end)) > 0;)
+      if (end > begin && out.size() < 1000)
+        out.push_back({static_cast<std::uint32_t>(begin), static_cast<std::uint32_t>(end)});
+    return out;
+  }
+
+  void read_children(Dwarf_Die& parent, const std::string& function, const Scope& scope,
+                     unsigned depth) {
     Dwarf_Die child;
     if (depth > kMostDepth || dwarf_child(&parent, &child) != 0) return;
     do {
       switch (dwarf_tag(&child)) {
         case DW_TAG_subprogram: read_function(child, depth); break;
-        case DW_TAG_variable: read_variable(child, function); break;
+        case DW_TAG_variable:
+        case DW_TAG_formal_parameter: read_variable(child, function, scope); break;
+        case DW_TAG_namespace: read_children(child, function, scope, depth + 1); break;
         case DW_TAG_lexical_block:
-        case DW_TAG_namespace: read_children(child, function, depth + 1); break;
+        case DW_TAG_inlined_subroutine: {
+          const Scope inner = ranges_of(child);
+          read_children(child, function, inner.empty() ? scope : inner, depth + 1);
+          break;
+        }
         default: break;
       }
     } while (dwarf_siblingof(&child, &child) == 0);
@@ -155,10 +176,27 @@ class DwarfReader {
       function.end = static_cast<std::uint32_t>(end);
       if (const char* path = decl_file(die)) function.file = file_index(path);
       function.line = static_cast<unsigned>(number(die, DW_AT_decl_line).value_or(0));
+      Dwarf_Attribute at;
+      Dwarf_Op* ops = nullptr;
+      std::size_t count = 0;
+      if (dwarf_attr_integrate(&die, DW_AT_frame_base, &at) != nullptr &&
+          dwarf_getlocation(&at, &ops, &count) == 0)
+        data_.frame_bases.push_back({function.begin, function.end, copied(ops, count)});
+      const Scope scope{{function.begin, function.end}};
       data_.functions.push_back(std::move(function));
       live_.emplace_back(begin, end);
+      read_children(die, name, scope, depth + 1);
+    } else {
+      read_children(die, name, {}, depth + 1);
     }
-    read_children(die, name, depth + 1);
+  }
+
+  static std::vector<LocationOp> copied(const Dwarf_Op* ops, std::size_t count) {
+    std::vector<LocationOp> out;
+    for (std::size_t i = 0; i < count && i < 256; ++i)
+      out.push_back({ops[i].atom, static_cast<std::int64_t>(ops[i].number),
+                     static_cast<std::int64_t>(ops[i].number2)});
+    return out;
   }
 
   [[nodiscard]] bool symbol_at_zero(const std::string& name) const {
@@ -167,13 +205,17 @@ class DwarfReader {
     });
   }
 
-  void read_variable(Dwarf_Die& die, const std::string& function) {
+  void read_variable(Dwarf_Die& die, const std::string& function, const Scope& scope) {
     Dwarf_Attribute at;
     Dwarf_Op* ops = nullptr;
     std::size_t count = 0;
-    if (dwarf_attr_integrate(&die, DW_AT_location, &at) == nullptr ||
-        dwarf_getlocation(&at, &ops, &count) != 0 || count != 1 || ops[0].atom != DW_OP_addr)
+    const bool fixed = dwarf_attr_integrate(&die, DW_AT_location, &at) != nullptr &&
+                       dwarf_getlocation(&at, &ops, &count) == 0 && count == 1 &&
+                       ops[0].atom == DW_OP_addr;
+    if (!fixed) {
+      if (!scope.empty()) read_local(die, scope);
       return;
+    }
     Variable variable;
     variable.name = name_of(die);
     if (variable.name.empty()) return;
@@ -188,6 +230,47 @@ class DwarfReader {
     };
     if (std::none_of(data_.variables.begin(), data_.variables.end(), same))
       data_.variables.push_back(std::move(variable));
+  }
+
+  void read_local(Dwarf_Die& die, const Scope& scope) {
+    Local local;
+    local.name = name_of(die);
+    if (local.name.empty() || flag(die, DW_AT_declaration)) return;
+    local.parameter = dwarf_tag(&die) == DW_TAG_formal_parameter;
+    local.line = static_cast<unsigned>(number(die, DW_AT_decl_line).value_or(0));
+    local.type = type_of(die, 0);
+    local.scope = scope;
+    Dwarf_Attribute at;
+    if (dwarf_attr_integrate(&die, DW_AT_const_value, &at) != nullptr) {
+      Dwarf_Sword value = 0;
+      if (dwarf_formsdata(&at, &value) == 0)
+        for (const Local::Range& range : scope)
+          local.places.push_back({range, {{DW_OP_consts, value, 0}, {DW_OP_stack_value, 0, 0}}});
+    } else if (dwarf_attr_integrate(&die, DW_AT_location, &at) != nullptr) {
+      read_places(at, local);
+    }
+    data_.locals.push_back(std::move(local));
+  }
+
+  static void read_places(Dwarf_Attribute& at, Local& local) {
+    constexpr std::size_t kMostPlaces = 10'000;
+    Dwarf_Addr base = 0;
+    Dwarf_Addr begin = 0;
+    Dwarf_Addr end = 0;
+    Dwarf_Op* ops = nullptr;
+    std::size_t count = 0;
+    for (std::ptrdiff_t offset = 0;
+         local.places.size() < kMostPlaces &&
+         (offset = dwarf_getlocations(&at, offset, &base, &begin, &end, &ops, &count)) > 0;) {
+      if (begin == 0 && end == static_cast<Dwarf_Addr>(-1)) {  // a plain expression: everywhere
+        for (const Local::Range& range : local.scope)
+          local.places.push_back({range, copied(ops, count)});
+      } else if (end > begin) {
+        local.places.push_back(
+            {{static_cast<std::uint32_t>(begin), static_cast<std::uint32_t>(end)},
+             copied(ops, count)});
+      }
+    }
   }
 
   // Types

@@ -159,6 +159,25 @@ std::optional<FrameRow> Program::frame_at(std::uint32_t address) const {
   return std::nullopt;
 }
 
+std::vector<const Local*> Program::locals_at(std::uint32_t address) const {
+  std::vector<std::pair<std::uint32_t, const Local*>> found;  // size of the scope, local
+  for (const Local& local : data_->locals)
+    for (const Local::Range& range : local.scope)
+      if (address >= range.begin && address < range.end)
+        found.emplace_back(range.end - range.begin, &local);
+  std::stable_sort(found.begin(), found.end(),
+                   [](const auto& x, const auto& y) { return x.first < y.first; });
+  std::vector<const Local*> out;
+  for (const auto& [size, local] : found) out.push_back(local);
+  return out;
+}
+
+std::vector<LocationOp> Program::frame_base_at(std::uint32_t address) const {
+  for (const Data::FrameBase& base : data_->frame_bases)
+    if (address >= base.begin && address < base.end) return base.ops;
+  return {};
+}
+
 const Symbol* Program::find_symbol(const std::string& name) const {
   for (const Symbol& symbol : data_->symbols)
     if (symbol.name == name) return &symbol;

@@ -20,6 +20,13 @@ struct Program::Data {
   std::vector<LineRange> points;                  ///< statements without instructions of their own
   std::map<std::uint32_t, std::uint32_t> bodies;  ///< function begin → body
 
+  std::vector<Local> locals;
+  struct FrameBase {
+    std::uint32_t begin = 0, end = 0;
+    std::vector<LocationOp> ops;
+  };
+  std::vector<FrameBase> frame_bases;
+
   /// A frame description entry with the instructions of its CIE.
   struct Fde {
     std::uint32_t begin = 0, end = 0;

@@ -119,7 +119,10 @@ void Session::Core::bind(Entry& entry) {
     return;
   }
   if (!point.spec.condition.empty()) {
-    auto condition = session::Expression::parse(point.spec.condition, scope());
+    session::Scope there = scope();
+    there.level = 0;
+    there.names_at = (*addresses)[0];  // names mean what they mean at the breakpoint
+    auto condition = session::Expression::parse(point.spec.condition, there);
     if (!condition) {
       point.waits_because = "its condition: " + condition.error().text();
       return;
@@ -140,8 +143,10 @@ Result<Breakpoint> Session::Core::add(const BreakpointSpec& spec) {
   const bool may_wait =
       !has_program || (!addresses && addresses.error().code == ErrorCode::kNotFound);
   if (!addresses && !may_wait) return fail(addresses.error());
-  if (!spec.condition.empty() && has_program) {
-    auto condition = session::Expression::parse(spec.condition, scope());
+  if (!spec.condition.empty() && addresses) {
+    session::Scope there = scope();
+    there.names_at = (*addresses)[0];
+    auto condition = session::Expression::parse(spec.condition, there);
     if (!condition) return fail(condition.error());
   }
   bind(entry);

@@ -2,7 +2,6 @@
 #include "session/callers.h"
 
 #include <algorithm>
-#include <map>
 
 namespace lucid::session {
 namespace {
@@ -27,6 +26,8 @@ class Unwinder {
     while (frames.size() < kMostFrames) {
       Frame frame;
       frame.pc = pc;
+      frame.sp = sp;
+      frame.registers = registers_;
       // A return address may lie behind the last instruction of a function that never returns.
       frame.function = program_.function_at(at_call ? pc - convention_.instruction_unit : pc);
       if (frame.function != nullptr) find_cfa(frame, sp, at_call);

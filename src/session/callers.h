@@ -3,6 +3,7 @@
 #ifndef LUCID_SESSION_CALLERS_H
 #define LUCID_SESSION_CALLERS_H
 
+#include <map>
 #include <vector>
 
 #include "isa/machine.h"
@@ -14,11 +15,13 @@ struct Frame {
   std::uint32_t pc = 0;   ///< of a caller: where the call returns to
   std::uint32_t cfa = 0;  ///< the caller's stack pointer
   const Function* function = nullptr;
-  bool known = false;                  ///< cfa was found
-  bool guessed = false;                ///< by scanning code
-  bool interrupt = false;              ///< this function was entered by an interrupt
-  std::uint32_t return_slot = 0;       ///< lowest address of the return address
-  std::vector<FrameRow::Saved> saved;  ///< offsets from cfa
+  bool known = false;                      ///< cfa was found
+  bool guessed = false;                    ///< by scanning code
+  bool interrupt = false;                  ///< this function was entered by an interrupt
+  std::uint32_t return_slot = 0;           ///< lowest address of the return address
+  std::vector<FrameRow::Saved> saved;      ///< offsets from cfa
+  std::uint32_t sp = 0;                    ///< in this frame
+  std::map<int, std::uint32_t> registers;  ///< of this frame: where callees have saved them
 };
 
 /// Innermost first. Three sources, best first: straight code down to the return; the image's frame

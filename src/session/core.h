@@ -44,7 +44,11 @@ class Session::Core {
   Result<Pause> stepped(StepKind kind, StepUnit unit, std::uint64_t count);
 
   // Looking
-  [[nodiscard]] session::Scope scope() const { return {program_, machine(), static_end_}; }
+  [[nodiscard]] session::Scope scope() const {
+    return {program_, machine(), static_end_, level_, {}};
+  }
+  Result<void> select_level(unsigned number);
+  [[nodiscard]] std::vector<VariableView> variables() const;
   [[nodiscard]] Location location(std::uint32_t address) const;
   [[nodiscard]] Result<std::vector<std::uint32_t>> resolve(const std::string& place) const;
   [[nodiscard]] Result<SourceView> source(const std::string& place, unsigned around) const;
@@ -75,6 +79,7 @@ class Session::Core {
   std::atomic<bool> pause_requested_{false};
   std::atomic<bool> running_{false};
   Pause pause_;
+  unsigned level_ = 0;  ///< selected call level, counted from the innermost
 
   struct Entry {
     Breakpoint point;

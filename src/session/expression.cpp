@@ -44,6 +44,7 @@ class Evaluator {
     switch (node.kind) {
       case NodeKind::kConstant: return node.operand;
       case NodeKind::kVariable: return typed(node, node.operand.place.address, node.operand.type);
+      case NodeKind::kLocal: return local(node);
       case NodeKind::kRegister: return processor(node);
       case NodeKind::kPair: return io(node);
       case NodeKind::kPin: return pin(node);
@@ -76,6 +77,10 @@ class Evaluator {
       case NodeKind::kCast: return cast(node);
     }
     return fail(at(node, "this cannot be evaluated"));
+  }
+
+  Result<Operand> object(Address address, unsigned type_index) {
+    return typed(Node{}, address, type_index);
   }
 
   Result<bool> truth(const Node& node) {
@@ -146,6 +151,17 @@ class Evaluator {
     out.value.bits = bit_size != 0 ? bit_size : static_cast<std::uint8_t>(8 * out.place.bytes);
     out.value.integer = fit(*raw >> bit_offset, out.value.bits, out.value.is_signed);
     return out;
+  }
+
+  Result<Operand> local(const Node& node) {
+    for (const Local* l : scope_.program.locals_at(names_address(scope_))) {
+      if (l->name != node.name) continue;
+      auto found = local_value(*l, scope_);
+      if (found) return found;
+      return fail(at(node, found.error().what, found.error().hint, found.error().code));
+    }
+    return fail(
+        at(node, fmt::format("'{}' is not in scope here", node.name), "", ErrorCode::kNotFound));
   }
 
   Result<Operand> processor(const Node& node) {
@@ -544,6 +560,10 @@ class Evaluator {
 
 }  // namespace
 
+Result<Operand> object_at(Address address, unsigned type, const Scope& scope) {
+  return Evaluator(scope).object(address, type);
+}
+
 Result<Operand> Expression::evaluate(const Scope& scope) const {
   return Evaluator(scope).value(*root_);
 }
@@ -564,6 +584,16 @@ Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t valu
       return {};
     }
     case Place::Kind::kPin: return machine.drive(place.pin, value != 0);
+    case Place::Kind::kPieces:
+      for (std::size_t i = 0; i < place.pieces.size(); ++i) {
+        const Piece& piece = place.pieces[i];
+        const auto byte = static_cast<std::uint8_t>(i < 8 ? value >> (8 * i) : 0);
+        if (piece.is_register)
+          machine.set_register(piece.index, byte);
+        else if (!machine.poke(piece.address, byte))
+          return fail(ErrorCode::kUnsupported, "this memory cannot be changed");
+      }
+      return {};
     case Place::Kind::kMemory: break;
   }
   std::uint64_t raw = value;

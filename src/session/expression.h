@@ -25,17 +25,34 @@ struct Scope {
   const Program& program;
   const isa::Machine& machine;
   std::optional<std::uint32_t> static_end;  ///< end of static data in data space, if known
+  unsigned level = 0;                       ///< call level counted from the innermost, 0
+  std::optional<std::uint32_t> names_at;    ///< whose locals are meant; otherwise the level's
+};
+
+/// A byte of a value that is spread over registers and memory.
+struct Piece {
+  bool is_register = false;
+  unsigned index = 0;  ///< register
+  Address address;
 };
 
 /// Where a value can be stored.
 struct Place {
-  enum class Kind : std::uint8_t { kNone, kMemory, kRegister, kFlag, kPin } kind = Kind::kNone;
+  enum class Kind : std::uint8_t {
+    kNone,
+    kMemory,
+    kRegister,
+    kFlag,
+    kPin,
+    kPieces
+  } kind = Kind::kNone;
   Address address;     ///< kMemory
   unsigned index = 0;  ///< register, or bit number of a flag
   std::uint8_t bytes = 1;
   std::uint8_t bit_offset = 0;  ///< within the bytes
   std::uint8_t bit_size = 0;    ///< 0: all of them
   std::string pin;
+  std::vector<Piece> pieces;  ///< kPieces: lowest byte first
 };
 
 /// A value with its place and, for parts of a program, its type.
@@ -69,6 +86,13 @@ class Expression {
 std::string written(const Operand& operand, Format format, const Scope& scope);
 /// Stores an integer (or the bits of a real) at a place.
 Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value);
+/// The object of a type in memory. Errors: kOutOfRange, kUsage, kUnsupported.
+Result<Operand> object_at(Address address, unsigned type, const Scope& scope);
+/// A local's value in the scope's call level. Errors: kNotFound where it is not in scope or has
+/// been optimised away, kUnsupported for a location that is not understood.
+Result<Operand> local_value(const Local& local, const Scope& scope);
+/// The address whose locals a scope means.
+std::uint32_t names_address(const Scope& scope);
 /// All names an expression may begin with.
 std::vector<std::string> known_names(const Scope& scope);
 

@@ -424,6 +424,15 @@ class Parser {
   }
 
   Tree variable(const std::string& name, const std::string& in, std::size_t begin) {
+    if (in.empty()) {
+      for (const Local* local : scope_.program.locals_at(names_address(scope_))) {
+        if (local->name != name) continue;
+        Tree node = make(NodeKind::kLocal);
+        node->column = begin + 1;
+        node->name = name;
+        return node;
+      }
+    }
     std::vector<const Variable*> found;
     const auto& files = scope_.program.files();
     for (const Variable& v : scope_.program.variables()) {
@@ -478,8 +487,8 @@ class Parser {
 
   /// Of several variables of one name: this function's, else this file's, else the global one.
   void narrow(std::vector<const Variable*>& found) const {
-    const auto line = scope_.program.line_at(scope_.machine.pc());
-    const Function* function = scope_.program.function_at(scope_.machine.pc());
+    const auto line = scope_.program.line_at(names_address(scope_));
+    const Function* function = scope_.program.function_at(names_address(scope_));
     const auto keep = [&](auto matches) {
       std::vector<const Variable*> kept;
       std::copy_if(found.begin(), found.end(), std::back_inserter(kept), matches);
@@ -654,6 +663,8 @@ Expression::~Expression() = default;
 
 std::vector<std::string> known_names(const Scope& scope) {
   std::vector<std::string> out{"chip", "pin"};
+  for (const Local* local : scope.program.locals_at(names_address(scope)))
+    out.push_back(local->name);
   for (const Variable& v : scope.program.variables()) out.push_back(v.name);
   for (const Function& f : scope.program.functions()) out.push_back(f.name);
   for (const Type& t : scope.program.types())

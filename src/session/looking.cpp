@@ -178,6 +178,39 @@ std::vector<CallLevel> Session::Core::callers() const {
   return out;
 }
 
+Result<void> Session::Core::select_level(unsigned number) {
+  const auto levels = static_cast<unsigned>(session::unwind(program_, machine()).size());
+  if (number < 1 || number > levels)
+    return fail(ErrorCode::kNotFound, fmt::format("there is no call level {}", number),
+                fmt::format("levels are 1 to {}, see `show callers`", levels));
+  level_ = levels - number;
+  return {};
+}
+
+std::vector<VariableView> Session::Core::variables() const {
+  const session::Scope now = scope();
+  session::Scope then{program_, *before_, static_end_, 0, {}};
+  const std::uint32_t here = session::names_address(now);
+  const Function* function = program_.function_at(here);
+  const bool same_place =
+      level_ == 0 && before_ != nullptr && program_.function_at(before_->pc()) == function;
+  std::vector<VariableView> out;
+  for (const Local* local : program_.locals_at(here)) {
+    VariableView view;
+    view.name = local->name;
+    view.type = program_.types()[local->type].name;
+    view.function = function != nullptr ? function->name : "";
+    const auto written = [&](const session::Scope& in) {
+      auto operand = session::local_value(*local, in);
+      return operand ? session::written(*operand, {}, in) : "(" + operand.error().hint + ")";
+    };
+    view.value = written(now);
+    view.before = same_place ? written(then) : view.value;
+    out.push_back(std::move(view));
+  }
+  return out;
+}
+
 StackView Session::Core::stack(unsigned slots) const {
   StackView view;
   const MemoryArea* ram = machine().area("ram");

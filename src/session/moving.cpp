@@ -73,6 +73,7 @@ void Session::Core::remember() { before_ = machine().clone(); }
 void Session::Core::begin_run() {
   remember();
   remarks_.clear();
+  level_ = 0;
   pause_requested_ = false;
   running_ = true;
   started_ = machine().ticks();

@@ -13,6 +13,7 @@ namespace lucid::session {
 enum class NodeKind : std::uint8_t {
   kConstant,
   kVariable,  ///< operand.place and operand.type are set
+  kLocal,     ///< `name`: looked up in the call level when it is evaluated
   kRegister,  ///< operand.place
   kPair,      ///< an I/O register, its bit or field: operand.place
   kPin,       ///< operand.place.pin

@@ -194,6 +194,8 @@ std::vector<PinView> Session::pins() const {
 
 StackView Session::stack(unsigned slots) const { return core_->stack(slots); }
 std::vector<CallLevel> Session::callers() const { return core_->callers(); }
+Result<void> Session::select_level(unsigned number) { return core_->select_level(number); }
+std::vector<VariableView> Session::variables() const { return core_->variables(); }
 
 TimeView Session::time() const {
   const Pause& pause = core_->pause_;
@@ -204,7 +206,7 @@ TimeView Session::time() const {
 std::vector<VariableView> Session::globals(const std::string& like) const {
   std::vector<VariableView> out;
   const session::Scope now = core_->scope();
-  const session::Scope then{core_->program_, *core_->before_, core_->static_end_};
+  const session::Scope then{core_->program_, *core_->before_, core_->static_end_, 0, {}};
   for (const Variable& v : core_->program_.variables()) {
     if (v.name.find(like) == std::string::npos) continue;
     VariableView view;
