@@ -86,10 +86,7 @@ Fabric::Fabric(const DeviceRow& device, u64 clock_hz)
     info.serial_ports.push_back(usarts.back()->name());
     slot += 2;
   }
-  if (row.eeprom != 0) {
-    others.push_back(std::make_unique<Eeprom>(row, clock_hz, slot));
-    slot += 1;
-  }
+  if (row.eeprom != 0) others.push_back(std::make_unique<Eeprom>(row, clock_hz, slot));
   if (row.ports.size() != 0) others.push_back(std::make_unique<System>(kMcucr, ports));
   for (const auto& p : ports) all.push_back(p.get());
   for (const auto& p : usarts) all.push_back(p.get());
@@ -311,7 +308,7 @@ std::uint64_t AvrMachine::register_value(unsigned index) const {
   switch (index) {
     case avr::kSp: return world_.cpu.sp;
     case avr::kSreg: return world_.cpu.sreg;
-    case avr::kPc: return world_.cpu.pc * 2;
+    case avr::kPc: return pc();
     default: {
       const unsigned low = 26 + 2 * (index - avr::kXPair);
       return world_.data[low] | unsigned{world_.data[low + 1]} << 8;

@@ -168,6 +168,7 @@ std::vector<const Local*> Program::locals_at(std::uint32_t address) const {
   std::stable_sort(found.begin(), found.end(),
                    [](const auto& x, const auto& y) { return x.first < y.first; });
   std::vector<const Local*> out;
+  out.reserve(found.size());
   for (const auto& [size, local] : found) out.push_back(local);
   return out;
 }

@@ -30,7 +30,11 @@ class Unwinder {
       frame.registers = registers_;
       // A return address may lie behind the last instruction of a function that never returns.
       frame.function = program_.function_at(at_call ? pc - convention_.instruction_unit : pc);
-      if (frame.function != nullptr) find_cfa(frame, sp, at_call);
+      if (frame.function == nullptr) {
+        frames.push_back(frame);
+        break;
+      }
+      find_cfa(frame, sp, at_call);
       frames.push_back(frame);
       if (!frame.known || frame.function->name == "main") break;
       std::vector<std::uint8_t> bytes;

@@ -53,6 +53,7 @@ std::string value_text(std::uint64_t value, unsigned bits) {
 const std::vector<RegisterName>& AvrTarget::registers() const {
   static const std::vector<RegisterName> kNames = [] {
     std::vector<RegisterName> names;
+    names.reserve(38);
     for (int i = 0; i < 32; ++i) names.push_back({fmt::format("r{}", i), 8, i});
     names.push_back({"sp", 16, 32});
     names.push_back({"sreg", 8, -1});
