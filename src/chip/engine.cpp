@@ -13,6 +13,26 @@ constexpr u64 kPauseGrain = 100'000;
 constexpr u16 kSpl = 0x5d, kSph = 0x5e, kSregAddress = 0x5f;
 constexpr u16 kSmcr = 0x53, kRampz = 0x5b, kEind = 0x5c;
 
+/// What the quick gear has to know of a row.
+struct RunTraits {
+  bool pure;  ///< registers, flags and flash only
+  u8 reads;   ///< flags, as bits of the status register
+  u8 writes;
+};
+
+constexpr u8 flag_bits(std::string_view letters) {
+  unsigned bits = 0;
+  for (const char letter : letters) bits |= 1U << std::string_view("CZNVSHTI").find(letter);
+  return static_cast<u8>(bits);
+}
+
+constexpr RunTraits kRunTraits[] = {
+#define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, ...) \
+  {true, flag_bits(reads), flag_bits(writes)},
+#define LUCID_AVR(id, ...) {false, 0, 0},
+#include "isa/avr/instructions.def"
+};
+
 }  // namespace
 
 Engine::Engine(AvrMachine& machine)
@@ -20,6 +40,7 @@ Engine::Engine(AvrMachine& machine)
       cpu_(machine.world_.cpu),
       fabric_(*machine.fabric_),
       code_(fabric_.row.flash / 2 + 2),
+      quick_(code_.size(), kUnknown),
       attributes_(0x10000, kUnmapped) {
   const u32 words = fabric_.row.flash / 2;
   for (u32 i = 0; i < words; ++i) code_[i].op = kUndecoded;
@@ -49,6 +70,7 @@ void Engine::decode_at(u32 word) {
 }
 
 void Engine::forget(u32 word) {
+  forget_run(word);
   for (const u32 w : {word, word - 1}) {  // it may be the second word of the one before
     if (w >= fabric_.row.flash / 2) continue;
     if (code_[w].op == kMarked)
@@ -58,7 +80,14 @@ void Engine::forget(u32 word) {
   }
 }
 
+/// What the quick gear decided for the words before may rest on this one.
+void Engine::forget_run(u32 word) {
+  for (u32 w = word > 2 * kRunWords ? word - 2 * kRunWords : 0; w <= word; ++w)
+    quick_[w] = kUnknown;
+}
+
 void Engine::mark(u32 word, bool on) {
+  forget_run(word);
   if (on) {
     const u8 length = decoded(word).length;
     code_[word] = avr::Entry{};
@@ -72,6 +101,38 @@ void Engine::mark(u32 word, bool on) {
 void Engine::guard(u32 begin, u32 end) {
   for (u8& attribute : attributes_) attribute = static_cast<u8>(attribute & ~unsigned{kGuarded});
   for (u32 a = begin; a < end && a < attributes_.size(); ++a) attributes_[a] |= kGuarded;
+}
+
+// The quick gear's view of a word
+// -------------------------------------------------------------------
+
+/// Decides what the quick gear does at a word.
+void Engine::shift_up(u32 word) {
+  if (code_[word].op == kUndecoded) decode_at(word);
+  const u8 op = code_[word].op;
+  if (op >= avr::kOpCount)
+    quick_[word] = kPrecise;
+  else if (word % kRunWords == 0)
+    quick_[word] = kCheckpoint;
+  else
+    quick_[word] = flags_are_dead_behind(word) ? static_cast<u8>(kQuiet + op) : op;
+}
+
+/// True if all flags that the word's instruction writes are written again before anything could
+/// read them: another instruction, or a look from outside at a place where the run may end.
+bool Engine::flags_are_dead_behind(u32 word) {
+  unsigned open = kRunTraits[code_[word].op].writes;
+  if (!kRunTraits[code_[word].op].pure || open == 0) return false;
+  for (u32 w = word + code_[word].length; w % kRunWords != 0 && w + 2 < code_.size();) {
+    if (code_[w].op == kUndecoded) decode_at(w);
+    if (code_[w].op >= avr::kOpCount) return false;
+    const RunTraits& traits = kRunTraits[code_[w].op];
+    if (!traits.pure || (traits.reads & open) != 0) return false;
+    open &= ~unsigned{traits.writes};
+    if (open == 0) return true;
+    w += code_[w].length;
+  }
+  return false;
 }
 
 // Slow paths: everything that is not plain memory ------------------------------------------------
@@ -281,6 +342,7 @@ struct Engine::Frame {
   u32 lowest_sp = 0;
   u16 sp = 0;
   u8 sreg = 0;
+  bool slow = false;  ///< the last access was not to plain memory
 
   explicit Frame(Engine& e)
       : engine(e),
@@ -301,6 +363,7 @@ struct Engine::Frame {
     engine.deadline_ = deadline;
   }
   void fetch() {
+    slow = true;
     now = cpu.now;
     pc = cpu.pc;
     sp = cpu.sp;
@@ -401,12 +464,34 @@ struct Engine::Frame {
   }
 };
 
+/// A Frame with a status register that nobody will read: for instructions whose flags are dead.
+struct Engine::Quiet {
+  const Frame& frame;
+  u8* const r;
+  u8 sreg;
+  [[nodiscard]] u8 flash(u32 address) const { return frame.flash(address); }
+};
+
 __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
-  static const void* const kLabelTable[kLabels] = {
+  static_assert(kQuiet + avr::kOpCount <= 0x100, "what the quick gear does is a byte");
+  // Where each entry is executed, in the precise gear and in the quick one.
+  static const void* const kPreciseLabels[kLabels] = {
 #define LUCID_AVR(id, ...) &&do_##id,
 #include "isa/avr/instructions.def"
-#undef LUCID_AVR
       &&undecoded, &&marked, &&undefined, &&end_of_flash, &&reserved};
+  static const void* const kQuickLabels[] = {
+#define LUCID_AVR_PURE(id, ...) &&quick_##id,
+#define LUCID_AVR_MEMORY(id, ...) &&quick_##id,
+#define LUCID_AVR(id, ...) &&do_##id,
+#include "isa/avr/instructions.def"
+      &&unknown,
+      &&checkpoint,
+      &&precise,
+#define LUCID_AVR_PURE(id, ...) &&quiet_##id,
+#define LUCID_AVR_MEMORY(id, ...) &&precise,
+#define LUCID_AVR(id, ...) &&precise,
+#include "isa/avr/instructions.def"
+  };
 
   request_ = request;
   stop_ = isa::Stop{};
@@ -420,6 +505,7 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
   if (boundary(false)) return stop_;
 
   Frame f(*this);
+  const u8* const quick = quick_.data();
   avr::Entry shadow;  // what stands behind a marked or annotated entry
   const avr::Entry* entry = &f.code[f.pc];
   u32 shadow_pc = 0;
@@ -431,28 +517,79 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
     entry = &shadow;
     if (shadow.op == avr::kBREAK) goto pass_break;
   }
-  goto* kLabelTable[entry->op];
+  goto* kPreciseLabels[entry->op];
 
-#define LUCID_NEXT()                           \
+#define LUCID_PRECISE()                        \
   do {                                         \
     if (f.now >= f.deadline) goto at_boundary; \
     entry = &f.code[f.pc];                     \
-    goto* kLabelTable[entry->op];              \
+    goto* kPreciseLabels[entry->op];           \
   } while (false)
-
-  // One block an instruction, from the table. BREAK pauses before it executes.
-#define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...)  \
-  do_##id : if (avr::k##id == avr::kBREAK) goto break_instruction;                         \
+#define LUCID_QUICK()                \
+  do {                               \
+    entry = &f.code[f.pc];           \
+    goto* kQuickLabels[quick[f.pc]]; \
+  } while (false)
+// Where a run ends: with time enough for another one, in the quick gear.
+#define LUCID_END_OF_RUN()                              \
+  do {                                                  \
+    if (f.now + kRunCycles < f.deadline) LUCID_QUICK(); \
+    LUCID_PRECISE();                                    \
+  } while (false)
+#define LUCID_ADVANCE(id, c16, c22)                                                        \
   f.pc += avr::k##id == avr::kLDS || avr::k##id == avr::kSTS || avr::k##id == avr::kJMP || \
                   avr::k##id == avr::kCALL                                                 \
               ? 2                                                                          \
               : 1;                                                                         \
-  f.now += (c16) == (c22) || !f.wide_pc ? (c16) : (c22);                                   \
-  avr::Execute<Frame>::id(f, *entry);                                                      \
-  LUCID_NEXT();
+  f.now += (c16) == (c22) || !f.wide_pc ? (c16) : (c22)
+
+  // The precise gear: one block an instruction, from the table. BREAK pauses before it executes.
+#define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
+  do_##id : LUCID_ADVANCE(id, c16, c22);                                                       \
+  avr::Execute<Frame>::id(f, *entry);                                                          \
+  LUCID_PRECISE();
+#define LUCID_AVR_MEMORY LUCID_AVR_PURE
+#define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
+  do_##id : if (avr::k##id == avr::kBREAK) goto break_instruction;                        \
+  LUCID_ADVANCE(id, c16, c22);                                                            \
+  avr::Execute<Frame>::id(f, *entry);                                                     \
+  LUCID_END_OF_RUN();
 #include "isa/avr/instructions.def"
-#undef LUCID_AVR
-#undef LUCID_NEXT
+
+  // The quick gear: no comparison, unless a data access was not to plain memory.
+#define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
+  quick_##id : LUCID_ADVANCE(id, c16, c22);                                                    \
+  avr::Execute<Frame>::id(f, *entry);                                                          \
+  LUCID_QUICK();
+#define LUCID_AVR_MEMORY(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
+  quick_##id : LUCID_ADVANCE(id, c16, c22);                                                      \
+  f.slow = false;                                                                                \
+  avr::Execute<Frame>::id(f, *entry);                                                            \
+  if (f.slow) LUCID_END_OF_RUN();                                                                \
+  LUCID_QUICK();
+#define LUCID_AVR(id, ...)
+#include "isa/avr/instructions.def"
+
+  // The same without flags.
+#define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
+  quiet_##id : LUCID_ADVANCE(id, c16, c22);                                                    \
+  {                                                                                            \
+    Quiet q{f, f.r, f.sreg};                                                                   \
+    avr::Execute<Quiet>::id(q, *entry);                                                        \
+  }                                                                                            \
+  LUCID_QUICK();
+#define LUCID_AVR_MEMORY(id, ...)
+#define LUCID_AVR(id, ...)
+#include "isa/avr/instructions.def"
+
+unknown:
+  shift_up(f.pc);
+  goto* kQuickLabels[quick[f.pc]];
+checkpoint:
+  if (f.now + kRunCycles >= f.deadline) LUCID_PRECISE();
+  goto* kQuickLabels[entry->op];
+precise:
+  LUCID_PRECISE();
 
 pass_break:
   f.pc += 1;
@@ -463,21 +600,21 @@ at_boundary:
   if (boundary(true)) return stop_;
   f.fetch();
   entry = &f.code[f.pc];
-  goto* kLabelTable[entry->op];
+  goto* kPreciseLabels[entry->op];
 
 undecoded:
   decode_at(f.pc);
-  goto* kLabelTable[entry->op];
+  goto* kPreciseLabels[entry->op];
 undefined:
   note_undefined(f.pc);
   shadow = decoded(f.pc);
   shadow_pc = f.pc;
   entry = &shadow;
-  goto* kLabelTable[entry->op];
+  goto* kPreciseLabels[entry->op];
 end_of_flash:
   f.pc &= f.pc_mask;
   entry = &f.code[f.pc];
-  goto* kLabelTable[entry->op];
+  goto* kPreciseLabels[entry->op];
 marked:
   f.store_back();
   stop_.why = isa::Stop::Why::kBreakpoint;
@@ -493,6 +630,11 @@ reserved:
       flash_word(f.pc) == 0xffff ? isa::Fault::kErasedFlash : isa::Fault::kReservedInstruction;
   stop_.fault_pc = 2 * f.pc;
   return stop_;
+
+#undef LUCID_PRECISE
+#undef LUCID_QUICK
+#undef LUCID_END_OF_RUN
+#undef LUCID_ADVANCE
 }
 
 }  // namespace lucid::chip

@@ -1,9 +1,14 @@
 // SPDX-License-Identifier: MIT
 // Engine: runs an AvrMachine's world, one predecoded entry an instruction.
 //
-// Between two instructions only one comparison is made: is it time for something (an event, an
-// interrupt, the end of the run)? Breakpoints are entries that have been replaced; data accesses
-// test one attribute byte. Nothing else is looked at, so what is not used costs nothing.
+// Two gears over one instruction table and one state. The precise gear makes one comparison between
+// two instructions: is it time for something (an event, an interrupt, the end of the run)? The
+// quick gear makes it only where a straight run of instructions ends, and leaves out flags that are
+// written again before anybody could see them. It is used while nothing can be due within a run,
+// and left at once when a data access meets anything but plain memory.
+//
+// Breakpoints are entries that have been replaced; data accesses test one attribute byte. Nothing
+// else is looked at, so what is not used costs nothing.
 #ifndef LUCID_CHIP_ENGINE_H
 #define LUCID_CHIP_ENGINE_H
 
@@ -29,6 +34,7 @@ class Engine {
 
  private:
   struct Frame;
+  struct Quiet;
   friend struct Frame;
 
   // Entries beyond the instruction set.
@@ -40,6 +46,19 @@ class Engine {
     kReserved,
     kLabels,
   };
+  // What the quick gear does at a word: a row of the table, one of these, or a row with kQuiet
+  // added.
+  enum : u8 {
+    kUnknown = avr::kOpCount,  ///< to be looked at when it is reached
+    kCheckpoint,               ///< is there still time? At every kRunWords-th word
+    kPrecise,                  ///< marked, reserved, …: for the precise gear
+    kQuiet,                    ///< added to a row: its flags are dead
+  };
+  static constexpr u32 kRunWords = 16;
+  /// More cycles than any run has between two checks: up to 2 * kRunWords words, as a two-word
+  /// instruction can step over a checkpoint, of at most three cycles, and what ends it.
+  static constexpr u64 kRunCycles = 128;
+
   // Attributes of a data address.
   enum : u8 {
     kIo = 1,        ///< a peripheral may answer
@@ -54,6 +73,9 @@ class Engine {
   [[nodiscard]] u16 flash_word(u32 word) const;
   LUCID_SLOW avr::Entry decoded(u32 word) const;
   LUCID_SLOW void decode_at(u32 word);
+  LUCID_SLOW void shift_up(u32 word);
+  [[nodiscard]] bool flags_are_dead_behind(u32 word);
+  void forget_run(u32 word);
   void fire_due(u64 until);
   void set_deadline();
   /// At an instruction boundary. True: the run ends, `stop_` says why.
@@ -71,6 +93,7 @@ class Engine {
   CpuState& cpu_;
   const Fabric& fabric_;
   std::vector<avr::Entry> code_;
+  std::vector<u8> quick_;
   std::vector<u8> attributes_;
 
   // The run under way.

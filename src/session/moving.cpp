@@ -334,6 +334,8 @@ Result<Pause> Session::Core::stepped(StepKind kind, StepUnit unit, std::uint64_t
     const bool early = pause.cause != Pause::Cause::kStep || !pause.breakpoints.empty();
     if (early && i + 1 < count)
       remarks.push_back(fmt::format("after {} of {} steps", i + 1, count));
+    if (pause.cause == Pause::Cause::kBreakpoint)
+      remarks.emplace_back("paused before the step was finished");
     if (early) break;
   }
   // "Since the last pause" means since the whole command began.

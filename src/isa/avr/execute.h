@@ -73,20 +73,22 @@ class Execute {
   static constexpr unsigned kArithmetic = kH | kS | kV | kN | kZ | kC;
   static constexpr unsigned kLogic = kS | kV | kN | kZ;
 
-  /// H and C from the carries (or borrows) out of each bit.
-  static unsigned hc(unsigned carries) { return (carries << 2 & kH) | (carries >> 7 & kC); }
+  /// All six flags of a sum or difference. The carry or borrow into each bit is a ^ b ^ result; out
+  /// of bit 7 it is at bit 8, and V is set where those into and out of bit 7 differ.
+  static unsigned arithmetic(unsigned a, unsigned b, unsigned result) {
+    const unsigned into = a ^ b ^ result;
+    return svnz(result, into ^ into >> 1) | (into >> 8 & kC) | (into << 1 & kH);
+  }
 
   static u8 add(S s, unsigned a, unsigned b, unsigned carry) {
     const unsigned sum = a + b + carry;
-    const unsigned carries = (a & b) | ((a | b) & ~sum);
-    set(s, kArithmetic, svnz(sum, (a ^ sum) & (b ^ sum)) | hc(carries));
+    set(s, kArithmetic, arithmetic(a, b, sum));
     return static_cast<u8>(sum);
   }
   /// `keep_z`: Z can only be cleared, as in CPC, SBC and SBCI.
   static u8 subtract(S s, unsigned a, unsigned b, unsigned borrow, bool keep_z) {
     const unsigned difference = a - b - borrow;
-    const unsigned borrows = (~a & b) | ((~a | b) & difference);
-    unsigned flags = svnz(difference, (a ^ b) & (a ^ difference)) | hc(borrows);
+    unsigned flags = arithmetic(a, b, difference);
     if (keep_z) flags &= ~unsigned{kZ} | s.sreg;
     set(s, kArithmetic, flags);
     return static_cast<u8>(difference);

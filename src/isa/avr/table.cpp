@@ -19,7 +19,6 @@ constexpr std::array<Row, kOpCount> kRows{{
   {mnemonic, pattern, operands,   feature,  reads, writes,                                 \
    c16,      c22,     Flow::flow, transfer, words, words_of(operands)},
 #include "isa/avr/instructions.def"
-#undef LUCID_AVR
 }};
 
 /// A row's pattern as bit masks: fixed bits, and where each operand's bits are.

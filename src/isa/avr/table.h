@@ -40,7 +40,6 @@ const Core* find_core(std::string_view name);
 enum Op : std::uint8_t {
 #define LUCID_AVR(id, ...) k##id,
 #include "isa/avr/instructions.def"
-#undef LUCID_AVR
   kOpCount,
 };
 constexpr std::uint8_t kNoOp = 0xff;  ///< a reserved word

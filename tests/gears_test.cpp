@@ -1,0 +1,107 @@
+// SPDX-License-Identifier: MIT
+// The quick gear against the precise one: random programs, run freely and instruction by
+// instruction, agree on everything, flags included, at every event.
+#include <fmt/format.h>
+
+#include <catch2/catch.hpp>
+#include <random>
+
+#include "lucid/chip.h"
+#include "tools.h"
+
+using namespace lucid;
+
+namespace {
+
+/// Fills flash with random instructions, weighted to flags and memory, that stay within it: jumps
+/// are short, the stack is balanced by chance only and wanders through RAM.
+void fill(Chip& chip, std::mt19937& random) {
+  for (std::uint32_t at = 0; at < 0x8000;) {
+    unsigned word = random() & 0xffff;
+    const auto weight = random() % 10;
+    if (weight < 4)
+      word = (word & 0x3fff) | (random() % 2 != 0 ? 0x0400 : 0x1400);  // two registers
+    if (weight == 4) word = 0x9400 | (word & 0x01ff);                  // one register
+    if (weight == 5) word = 0x3000 | (word & 0x4fff);                  // immediates
+    if (weight == 6) word = 0x8000 | (word & 0x2fff);                  // displacements
+    if (weight == 7) word = 0x9000 | (word & 0x03ff);                  // loads, stores
+    chip.poke({Space::kCode, at}, static_cast<std::uint8_t>(word));
+    chip.poke({Space::kCode, at + 1}, static_cast<std::uint8_t>(word >> 8));
+    const Instruction i = chip.instruction_at(at);
+    const bool wild = i.validity != Validity::kValid || i.flow == Flow::kIndirectJump ||
+                      i.flow == Flow::kIndirectCall || i.flow == Flow::kBreak ||
+                      i.flow == Flow::kSleep || i.flow == Flow::kReturn ||
+                      i.flow == Flow::kInterruptReturn || i.mnemonic == "spm";
+    if (wild) continue;
+    if (i.size == 4) {
+      if (at + 4 > 0x8000) continue;
+      // Addresses in RAM; far jumps to the start of something that is already there.
+      const bool jumps = i.flow == Flow::kJump || i.flow == Flow::kCall;
+      const unsigned second = jumps ? random() % (at / 2 + 1) : 0x100 + random() % 0x800;
+      if (jumps) chip.poke({Space::kCode, at}, static_cast<std::uint8_t>(word & 0x0e));
+      if (jumps) chip.poke({Space::kCode, at + 1}, 0x94);
+      chip.poke({Space::kCode, at + 2}, static_cast<std::uint8_t>(second));
+      chip.poke({Space::kCode, at + 3}, static_cast<std::uint8_t>(second >> 8));
+    }
+    at += i.size;
+  }
+  // Timer1 makes events all the time; its vector returns at once.
+  for (const std::uint32_t vector : {11U, 12U, 13U}) {
+    chip.poke({Space::kCode, vector * 4}, 0x18);
+    chip.poke({Space::kCode, vector * 4 + 1}, 0x95);
+  }
+  for (std::uint32_t a = 0; a < 0x900; ++a)
+    if (a < 0x20 || a >= 0x100) chip.poke({Space::kData, a}, static_cast<std::uint8_t>(random()));
+  const auto io = [&](std::uint32_t address, unsigned value) {
+    chip.poke({Space::kData, address}, static_cast<std::uint8_t>(value));
+  };
+  io(0x89, 0);
+  io(0x88, 20 + random() % 200);  // OCR1A
+  io(0x6f, random() % 8);         // TIMSK1
+  io(0x81, 0x08 | (1 + random() % 3));
+}
+
+}  // namespace
+
+TEST_CASE("random programs: run freely or step by step, the same world") {
+  std::uint64_t instructions = 0;
+  unsigned faults = 0;
+  for (int n = 0; n < 60; ++n) {
+    const unsigned seed = n < 40 ? 1000U + static_cast<unsigned>(n) : std::random_device{}();
+    INFO("seed " << seed);
+    std::mt19937 random(seed);
+    Chip quick = *Chip::make({"ATmega328P", 16'000'000});
+    fill(quick, random);
+    Chip precise = quick;
+    for (int piece = 0; piece < 60; ++piece) {
+      const auto end = quick.run_for(1 + random() % 2000);
+      std::string trail;
+      while (precise.cycles() < quick.cycles()) {
+        const auto step = precise.step();
+        ++instructions;
+        if (step.why == RunEnd::Why::kFault && step.fault != end.fault) trail += step.fault + "; ";
+        if (step.why == RunEnd::Why::kFault && precise.cycles() < quick.cycles()) {
+          INFO("the free run passed over: " << step.fault);
+          REQUIRE(false);
+        }
+      }
+      INFO("piece " << piece << ", cycle " << quick.cycles() << ", pc " << quick.pc() << " and "
+                    << precise.pc() << ", flags " << *quick.register_value("sreg") << " and "
+                    << *precise.register_value("sreg"));
+      REQUIRE(quick.cycles() == precise.cycles());
+      REQUIRE(quick.hash() == precise.hash());
+      if (end.why == RunEnd::Why::kFault) {
+        ++faults;
+        // Somewhere else, with the same state on both sides.
+        const std::uint32_t pc = random() % 0x4000 * 2;
+        const std::uint64_t sp = 0x200 + random() % 0x600;
+        for (Chip* chip : {&quick, &precise}) {
+          REQUIRE(chip->set_register("pc", pc));
+          REQUIRE(chip->set_register("sp", sp));
+        }
+      }
+    }
+  }
+  WARN(instructions << " instructions compared, " << faults << " faults met");
+  CHECK(instructions > 100'000);
+}
