@@ -40,11 +40,10 @@ Engine::Engine(AvrMachine& machine)
       cpu_(machine.world_.cpu),
       fabric_(*machine.fabric_),
       code_(fabric_.row.flash / 2 + 2),
-      quick_(code_.size(), kUnknown),
       attributes_(0x10000, kUnmapped) {
   const u32 words = fabric_.row.flash / 2;
-  for (u32 i = 0; i < words; ++i) code_[i].op = kUndecoded;
-  code_[words].op = code_[words + 1].op = kEndOfFlash;
+  for (u32 i = 0; i < words; ++i) code_[i].entry.op = kUndecoded;
+  code_[words].entry.op = code_[words + 1].entry.op = kEndOfFlash;
   for (u32 a = 0; a < fabric_.row.ram_end; ++a)
     attributes_[a] = a < 0x20 ? kNotRam : a < fabric_.row.ram_begin ? kIo : 0;
   guard(machine.guard_begin_, machine.guard_end_);
@@ -65,36 +64,37 @@ avr::Entry Engine::decoded(u32 word) const {
 }
 
 void Engine::decode_at(u32 word) {
-  code_[word] = decoded(word);
-  if (avr::result_is_undefined(code_[word])) code_[word].op = kUndefined;
+  code_[word].entry = decoded(word);
+  if (avr::result_is_undefined(code_[word].entry)) code_[word].entry.op = kUndefined;
 }
 
 void Engine::forget(u32 word) {
   forget_run(word);
   for (const u32 w : {word, word - 1}) {  // it may be the second word of the one before
     if (w >= fabric_.row.flash / 2) continue;
-    if (code_[w].op == kMarked)
+    if (code_[w].entry.op == kMarked)
       mark(w, true);
     else
-      code_[w].op = kUndecoded;
+      code_[w].entry.op = kUndecoded;
   }
 }
 
 /// What the quick gear decided for the words before may rest on this one.
 void Engine::forget_run(u32 word) {
+  if (quick_labels_ == nullptr) return;
   for (u32 w = word > 2 * kRunWords ? word - 2 * kRunWords : 0; w <= word; ++w)
-    quick_[w] = kUnknown;
+    code_[w].quick = quick_labels_[kUnknown];
 }
 
 void Engine::mark(u32 word, bool on) {
   forget_run(word);
   if (on) {
     const u8 length = decoded(word).length;
-    code_[word] = avr::Entry{};
-    code_[word].op = kMarked;
-    code_[word].length = length;
+    code_[word].entry = avr::Entry{};
+    code_[word].entry.op = kMarked;
+    code_[word].entry.length = length;
   } else {
-    code_[word].op = kUndecoded;
+    code_[word].entry.op = kUndecoded;
   }
 }
 
@@ -108,29 +108,31 @@ void Engine::guard(u32 begin, u32 end) {
 
 /// Decides what the quick gear does at a word.
 void Engine::shift_up(u32 word) {
-  if (code_[word].op == kUndecoded) decode_at(word);
-  const u8 op = code_[word].op;
+  if (code_[word].entry.op == kUndecoded) decode_at(word);
+  const u8 op = code_[word].entry.op;
+  unsigned what = op;
   if (op >= avr::kOpCount)
-    quick_[word] = kPrecise;
+    what = kPrecise;
   else if (word % kRunWords == 0)
-    quick_[word] = kCheckpoint;
-  else
-    quick_[word] = flags_are_dead_behind(word) ? static_cast<u8>(kQuiet + op) : op;
+    what = kCheckpoint;
+  else if (flags_are_dead_behind(word))
+    what = kQuiet + op;
+  code_[word].quick = quick_labels_[what];
 }
 
 /// True if all flags that the word's instruction writes are written again before anything could
 /// read them: another instruction, or a look from outside at a place where the run may end.
 bool Engine::flags_are_dead_behind(u32 word) {
-  unsigned open = kRunTraits[code_[word].op].writes;
-  if (!kRunTraits[code_[word].op].pure || open == 0) return false;
-  for (u32 w = word + code_[word].length; w % kRunWords != 0 && w + 2 < code_.size();) {
-    if (code_[w].op == kUndecoded) decode_at(w);
-    if (code_[w].op >= avr::kOpCount) return false;
-    const RunTraits& traits = kRunTraits[code_[w].op];
+  unsigned open = kRunTraits[code_[word].entry.op].writes;
+  if (!kRunTraits[code_[word].entry.op].pure || open == 0) return false;
+  for (u32 w = word + code_[word].entry.length; w % kRunWords != 0 && w + 2 < code_.size();) {
+    if (code_[w].entry.op == kUndecoded) decode_at(w);
+    if (code_[w].entry.op >= avr::kOpCount) return false;
+    const RunTraits& traits = kRunTraits[code_[w].entry.op];
     if (!traits.pure || (traits.reads & open) != 0) return false;
     open &= ~unsigned{traits.writes};
     if (open == 0) return true;
-    w += code_[w].length;
+    w += code_[w].entry.length;
   }
   return false;
 }
@@ -333,7 +335,7 @@ struct Engine::Frame {
   CpuState& cpu;
   u8* const r;  ///< data space; the registers are its first 32 bytes
   const u8* const attributes;
-  avr::Entry* const code;
+  Slot* const code;
   const u32 pc_mask;
   const bool wide_pc;
   u64 now = 0;
@@ -441,8 +443,8 @@ struct Engine::Frame {
   void jump(u32 word) { pc = word & pc_mask; }
   void took_branch() { ++now; }
   void skip() {
-    if (code[pc].op == kUndecoded) engine.decode_at(pc);
-    const u8 length = code[pc].length;
+    if (code[pc].entry.op == kUndecoded) engine.decode_at(pc);
+    const u8 length = code[pc].entry.length;
     pc += length;
     now += length;
   }
@@ -482,7 +484,7 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
   static const void* const kQuickLabels[] = {
 #define LUCID_AVR_PURE(id, ...) &&quick_##id,
 #define LUCID_AVR_MEMORY(id, ...) &&quick_##id,
-#define LUCID_AVR(id, ...) &&do_##id,
+#define LUCID_AVR(id, ...) &&quick_##id,
 #include "isa/avr/instructions.def"
       &&unknown,
       &&checkpoint,
@@ -493,6 +495,10 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
 #include "isa/avr/instructions.def"
   };
 
+  if (quick_labels_ == nullptr) {
+    quick_labels_ = kQuickLabels;
+    for (Slot& s : code_) s.quick = kQuickLabels[kUnknown];
+  }
   request_ = request;
   stop_ = isa::Stop{};
   stop_.last_pc = cpu_.pc * 2;
@@ -504,91 +510,98 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
   if (steps_left_ == 0) return stop_;
   if (boundary(false)) return stop_;
 
+  // f.pc is behind the instruction while it executes. Within a run of the quick gear it stands
+  // still: `slot` alone moves, and f.pc is set again where the run ends.
   Frame f(*this);
-  const u8* const quick = quick_.data();
-  avr::Entry shadow;  // what stands behind a marked or annotated entry
-  const avr::Entry* entry = &f.code[f.pc];
+  const Slot* slot = &f.code[f.pc];
+  Slot shadow;  // what stands behind a marked or annotated slot
   u32 shadow_pc = 0;
   if (request.pass_first_breakpoint && !entered_interrupt_ &&
-      (entry->op == kMarked || entry->op == avr::kBREAK ||
-       (entry->op == kUndecoded && decoded(f.pc).op == avr::kBREAK))) {
-    shadow = decoded(f.pc);
+      (slot->entry.op == kMarked || slot->entry.op == avr::kBREAK ||
+       (slot->entry.op == kUndecoded && decoded(f.pc).op == avr::kBREAK))) {
+    shadow.entry = decoded(f.pc);
     shadow_pc = f.pc;
-    entry = &shadow;
-    if (shadow.op == avr::kBREAK) goto pass_break;
+    slot = &shadow;
+    if (shadow.entry.op == avr::kBREAK) goto pass_break;
   }
-  goto* kPreciseLabels[entry->op];
+  goto* kPreciseLabels[slot->entry.op];
 
 #define LUCID_PRECISE()                        \
   do {                                         \
     if (f.now >= f.deadline) goto at_boundary; \
-    entry = &f.code[f.pc];                     \
-    goto* kPreciseLabels[entry->op];           \
-  } while (false)
-#define LUCID_QUICK()                \
-  do {                               \
-    entry = &f.code[f.pc];           \
-    goto* kQuickLabels[quick[f.pc]]; \
+    slot = &f.code[f.pc];                      \
+    goto* kPreciseLabels[slot->entry.op];      \
   } while (false)
 // Where a run ends: with time enough for another one, in the quick gear.
-#define LUCID_END_OF_RUN()                              \
-  do {                                                  \
-    if (f.now + kRunCycles < f.deadline) LUCID_QUICK(); \
-    LUCID_PRECISE();                                    \
+#define LUCID_END_OF_RUN()                 \
+  do {                                     \
+    if (f.now + kRunCycles < f.deadline) { \
+      slot = &f.code[f.pc];                \
+      goto * slot->quick;                  \
+    }                                      \
+    LUCID_PRECISE();                       \
   } while (false)
-#define LUCID_ADVANCE(id, c16, c22)                                                        \
-  f.pc += avr::k##id == avr::kLDS || avr::k##id == avr::kSTS || avr::k##id == avr::kJMP || \
-                  avr::k##id == avr::kCALL                                                 \
-              ? 2                                                                          \
-              : 1;                                                                         \
-  f.now += (c16) == (c22) || !f.wide_pc ? (c16) : (c22)
+#define LUCID_LENGTH(id)                                                            \
+  (avr::k##id == avr::kLDS || avr::k##id == avr::kSTS || avr::k##id == avr::kJMP || \
+           avr::k##id == avr::kCALL                                                 \
+       ? 2U                                                                         \
+       : 1U)
+#define LUCID_CYCLES(c16, c22) ((c16) == (c22) || !f.wide_pc ? (c16) : (c22))
 
   // The precise gear: one block an instruction, from the table. BREAK pauses before it executes.
+  // What ends a run is the same block in both gears.
 #define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  do_##id : LUCID_ADVANCE(id, c16, c22);                                                       \
-  avr::Execute<Frame>::id(f, *entry);                                                          \
+  do_##id : f.pc += LUCID_LENGTH(id);                                                          \
+  f.now += LUCID_CYCLES(c16, c22);                                                             \
+  avr::Execute<Frame>::id(f, slot->entry);                                                     \
   LUCID_PRECISE();
 #define LUCID_AVR_MEMORY LUCID_AVR_PURE
 #define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
+  quick_##id : f.pc = static_cast<u32>(slot - f.code);                                    \
   do_##id : if (avr::k##id == avr::kBREAK) goto break_instruction;                        \
-  LUCID_ADVANCE(id, c16, c22);                                                            \
-  avr::Execute<Frame>::id(f, *entry);                                                     \
+  f.pc += LUCID_LENGTH(id);                                                               \
+  f.now += LUCID_CYCLES(c16, c22);                                                        \
+  avr::Execute<Frame>::id(f, slot->entry);                                                \
   LUCID_END_OF_RUN();
 #include "isa/avr/instructions.def"
 
   // The quick gear: no comparison, unless a data access was not to plain memory.
 #define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  quick_##id : LUCID_ADVANCE(id, c16, c22);                                                    \
-  avr::Execute<Frame>::id(f, *entry);                                                          \
-  LUCID_QUICK();
+  quick_##id : f.now += LUCID_CYCLES(c16, c22);                                                \
+  avr::Execute<Frame>::id(f, slot->entry);                                                     \
+  slot += LUCID_LENGTH(id);                                                                    \
+  goto * slot->quick;
 #define LUCID_AVR_MEMORY(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  quick_##id : LUCID_ADVANCE(id, c16, c22);                                                      \
+  quick_##id : f.pc = static_cast<u32>(slot - f.code) + LUCID_LENGTH(id);                        \
+  f.now += LUCID_CYCLES(c16, c22);                                                               \
   f.slow = false;                                                                                \
-  avr::Execute<Frame>::id(f, *entry);                                                            \
+  avr::Execute<Frame>::id(f, slot->entry);                                                       \
   if (f.slow) LUCID_END_OF_RUN();                                                                \
-  LUCID_QUICK();
+  slot += LUCID_LENGTH(id);                                                                      \
+  goto * slot->quick;
 #define LUCID_AVR(id, ...)
 #include "isa/avr/instructions.def"
 
   // The same without flags.
 #define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  quiet_##id : LUCID_ADVANCE(id, c16, c22);                                                    \
+  quiet_##id : f.now += LUCID_CYCLES(c16, c22);                                                \
   {                                                                                            \
     Quiet q{f, f.r, f.sreg};                                                                   \
-    avr::Execute<Quiet>::id(q, *entry);                                                        \
+    avr::Execute<Quiet>::id(q, slot->entry);                                                   \
   }                                                                                            \
-  LUCID_QUICK();
+  slot += LUCID_LENGTH(id);                                                                    \
+  goto * slot->quick;
 #define LUCID_AVR_MEMORY(id, ...)
 #define LUCID_AVR(id, ...)
 #include "isa/avr/instructions.def"
 
 unknown:
-  shift_up(f.pc);
-  goto* kQuickLabels[quick[f.pc]];
+  shift_up(static_cast<u32>(slot - f.code));
+  goto * slot->quick;
 checkpoint:
-  if (f.now + kRunCycles >= f.deadline) LUCID_PRECISE();
-  goto* kQuickLabels[entry->op];
+  if (f.now + kRunCycles < f.deadline) goto* kQuickLabels[slot->entry.op];
 precise:
+  f.pc = static_cast<u32>(slot - f.code);
   LUCID_PRECISE();
 
 pass_break:
@@ -596,25 +609,25 @@ pass_break:
   f.now += 1;
 at_boundary:
   f.store_back();
-  stop_.last_pc = 2 * (entry == &shadow ? shadow_pc : static_cast<u32>(entry - f.code));
+  stop_.last_pc = 2 * (slot == &shadow ? shadow_pc : static_cast<u32>(slot - f.code));
   if (boundary(true)) return stop_;
   f.fetch();
-  entry = &f.code[f.pc];
-  goto* kPreciseLabels[entry->op];
+  slot = &f.code[f.pc];
+  goto* kPreciseLabels[slot->entry.op];
 
 undecoded:
   decode_at(f.pc);
-  goto* kPreciseLabels[entry->op];
+  goto* kPreciseLabels[slot->entry.op];
 undefined:
   note_undefined(f.pc);
-  shadow = decoded(f.pc);
+  shadow.entry = decoded(f.pc);
   shadow_pc = f.pc;
-  entry = &shadow;
-  goto* kPreciseLabels[entry->op];
+  slot = &shadow;
+  goto* kPreciseLabels[slot->entry.op];
 end_of_flash:
   f.pc &= f.pc_mask;
-  entry = &f.code[f.pc];
-  goto* kPreciseLabels[entry->op];
+  slot = &f.code[f.pc];
+  goto* kPreciseLabels[slot->entry.op];
 marked:
   f.store_back();
   stop_.why = isa::Stop::Why::kBreakpoint;
@@ -632,9 +645,9 @@ reserved:
   return stop_;
 
 #undef LUCID_PRECISE
-#undef LUCID_QUICK
 #undef LUCID_END_OF_RUN
-#undef LUCID_ADVANCE
+#undef LUCID_LENGTH
+#undef LUCID_CYCLES
 }
 
 }  // namespace lucid::chip

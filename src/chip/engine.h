@@ -54,6 +54,11 @@ class Engine {
     kPrecise,                  ///< marked, reserved, …: for the precise gear
     kQuiet,                    ///< added to a row: its flags are dead
   };
+  /// A flash word, ready to execute.
+  struct Slot {
+    const void* quick = nullptr;  ///< where run() executes it in the quick gear
+    avr::Entry entry;
+  };
   static constexpr u32 kRunWords = 16;
   /// More cycles than any run has between two checks: up to 2 * kRunWords words, as a two-word
   /// instruction can step over a checkpoint, of at most three cycles, and what ends it.
@@ -92,8 +97,8 @@ class Engine {
   AvrMachine& machine_;
   CpuState& cpu_;
   const Fabric& fabric_;
-  std::vector<avr::Entry> code_;
-  std::vector<u8> quick_;
+  std::vector<Slot> code_;
+  const void* const* quick_labels_ = nullptr;  ///< in run(), by what the quick gear does
   std::vector<u8> attributes_;
 
   // The run under way.
