@@ -113,12 +113,17 @@ main:   ldi r17, (1<<UDRIE0)
 stop:   rjmp stop
 handler_a: reti
 handler_b: inc r21
+        mov r22, r20
         sts UCSR0B, r1
         reti
 )"));
+    Chip free = chip;
     for (int i = 0; i < 60 && data(chip, 21) == 0; ++i) chip.step();
     CHECK(data(chip, 21) == 1);
     CHECK(data(chip, 20) == 1);
+    // Run freely, too: r22 keeps what the handler found in r20.
+    free.run_for(60);
+    CHECK(data(free, 22) == 1);
   }
 }
 

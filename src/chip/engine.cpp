@@ -162,9 +162,6 @@ u8 Engine::slow_load(u16 address) {
     raise(isa::Fault::kOutsideMemory, address);
     return 0;
   }
-  if (address == kSregAddress) return cpu_.sreg;
-  if (address == kSpl) return static_cast<u8>(cpu_.sp);
-  if (address == kSph) return static_cast<u8>(cpu_.sp >> 8);
   const Peripheral* owner = fabric_.owner[address];
   if (owner == nullptr) {
     if (!fabric_.plain[address]) note_unmodelled(address);
@@ -182,17 +179,7 @@ void Engine::slow_store(u16 address, u8 value, u8 mask) {
     raise(isa::Fault::kOutsideMemory, address);
     return;
   }
-  if (address == kSregAddress) {
-    const u8 before = cpu_.sreg;
-    cpu_.sreg = value;
-    if ((value & ~unsigned{before} & avr::kI) != 0) cpu_.hold = true;
-    set_deadline();
-  } else if (address == kSpl) {
-    cpu_.sp = static_cast<u16>((cpu_.sp & 0xff00U) | value);
-    machine_.lowest_sp_ = std::min<u32>(machine_.lowest_sp_, cpu_.sp);
-  } else if (address == kSph) {
-    cpu_.sp = static_cast<u16>((cpu_.sp & 0xffU) | value << 8);
-  } else if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
+  if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
     const u64 t = cpu_.now - 1;
     fire_due(t);
     owner->write(bus(), address, value, mask, t);
@@ -379,6 +366,9 @@ struct Engine::Frame {
     return load_io(address);
   }
   u8 load_io(u16 address) {
+    if (address == kSregAddress) return sreg;
+    if (address == kSpl) return static_cast<u8>(sp);
+    if (address == kSph) return static_cast<u8>(sp >> 8);
     store_back();
     const u8 value = engine.slow_load(address);
     fetch();
@@ -391,35 +381,41 @@ struct Engine::Frame {
       store_bits(address, value, 0xff);
   }
   void store_bits(u16 address, u8 value, u8 mask) {
-    store_back();
-    engine.slow_store(address, value, mask);
-    fetch();
+    if (address == kSregAddress) {
+      if ((value & ~unsigned{sreg} & avr::kI) != 0) turned_on_interrupts();
+      sreg = value;
+      slow = true;
+    } else if (address == kSpl) {
+      sp = static_cast<u16>((sp & 0xff00U) | value);
+      if (sp < lowest_sp) lowest_sp = sp;
+    } else if (address == kSph) {
+      sp = static_cast<u16>((sp & 0xffU) | value << 8);
+    } else {
+      store_back();
+      engine.slow_store(address, value, mask);
+      fetch();
+    }
   }
   void push(u8 value) {
-    if ((attributes[sp] & kSlowStack) == 0)
+    if ((attributes[sp] & kSlowStack) == 0) {
       r[sp] = value;
-    else
-      stack_fault(value);
+    } else {
+      stack_fault();
+      store(sp, value);
+    }
     --sp;
     if (sp < lowest_sp) lowest_sp = sp;
   }
   u8 pop() {
     ++sp;
     if ((attributes[sp] & (kSlowStack & ~kGuarded)) == 0) return r[sp];
-    store_back();
-    engine.raise(isa::Fault::kStackOutsideRam, sp);
-    const u8 value = engine.slow_load(sp);
-    fetch();
-    return value;
+    stack_fault();
+    return load(sp);
   }
-  void stack_fault(u8 value) {
+  void stack_fault() {
     store_back();
     const bool guarded = (attributes[sp] & kGuarded) != 0;
     engine.raise(guarded ? isa::Fault::kStackIntoData : isa::Fault::kStackOutsideRam, sp);
-    if ((attributes[sp] & kSlowAccess) == 0)
-      r[sp] = value;
-    else
-      engine.slow_store(sp, value, 0xff);
     fetch();
   }
   void push_pc() {
