@@ -15,8 +15,9 @@ constexpr u16 kSmcr = 0x53, kRampz = 0x5b, kEind = 0x5c;
 
 /// What the quick gear has to know of a row.
 struct RunTraits {
-  bool pure;  ///< registers, flags and flash only
-  u8 reads;   ///< flags, as bits of the status register
+  bool pure;        ///< registers, flags and flash only
+  bool only_flags;  ///< a comparison
+  u8 reads;         ///< flags, as bits of the status register
   u8 writes;
 };
 
@@ -28,8 +29,8 @@ constexpr u8 flag_bits(std::string_view letters) {
 
 constexpr RunTraits kRunTraits[] = {
 #define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, ...) \
-  {true, flag_bits(reads), flag_bits(writes)},
-#define LUCID_AVR(id, ...) {false, 0, 0},
+  {true, std::string_view(mnemonic).substr(0, 2) == "cp", flag_bits(reads), flag_bits(writes)},
+#define LUCID_AVR(id, ...) {false, false, 0, 0},
 #include "isa/avr/instructions.def"
 };
 
@@ -111,30 +112,43 @@ void Engine::shift_up(u32 word) {
   if (code_[word].entry.op == kUndecoded) decode_at(word);
   const u8 op = code_[word].entry.op;
   unsigned what = op;
-  if (op >= avr::kOpCount)
+  if (op >= avr::kOpCount) {
     what = kPrecise;
-  else if (word % kRunWords == 0)
+  } else if (word % kRunWords == 0) {
     what = kCheckpoint;
-  else if (flags_are_dead_behind(word))
-    what = kQuiet + op;
+  } else if (kRunTraits[op].pure) {
+    const unsigned seen = flags_seen_behind(word) & kRunTraits[op].writes;
+    if (seen == 0)
+      what = kQuiet + op;
+    else if (seen == avr::kC)
+      what = kCarry + op;
+  }
   code_[word].quick = quick_labels_[what];
 }
 
-/// True if all flags that the word's instruction writes are written again before anything could
-/// read them: another instruction, or a look from outside at a place where the run may end.
-bool Engine::flags_are_dead_behind(u32 word) {
-  unsigned open = kRunTraits[code_[word].entry.op].writes;
-  if (!kRunTraits[code_[word].entry.op].pure || open == 0) return false;
+/// The flags behind an instruction that something could see: an instruction whose own result is
+/// seen, or a look from outside at a place where the run may end.
+unsigned Engine::flags_seen_behind(u32 word) {
+  std::array<const RunTraits*, kRunWords> run{};
+  unsigned length = 0;
   for (u32 w = word + code_[word].entry.length; w % kRunWords != 0 && w + 2 < code_.size();) {
     if (code_[w].entry.op == kUndecoded) decode_at(w);
-    if (code_[w].entry.op >= avr::kOpCount) return false;
-    const RunTraits& traits = kRunTraits[code_[w].entry.op];
-    if (!traits.pure || (traits.reads & open) != 0) return false;
-    open &= ~unsigned{traits.writes};
-    if (open == 0) return true;
+    const u8 op = code_[w].entry.op;
+    if (op >= avr::kOpCount || !kRunTraits[op].pure) break;
+    run[length++] = &kRunTraits[op];
     w += code_[w].entry.length;
   }
-  return false;
+  unsigned seen = 0xff;
+  while (length > 0) {
+    const RunTraits& traits = *run[--length];
+    // CPC, SBC and SBCI read Z only to keep it: that matters if their own Z is seen. A comparison
+    // leaves nothing but flags.
+    unsigned reads = traits.reads;
+    if ((traits.writes & seen & avr::kZ) == 0) reads &= ~unsigned{avr::kZ};
+    if (traits.only_flags && (traits.writes & seen) == 0) reads = 0;
+    seen = (seen & ~unsigned{traits.writes}) | reads;
+  }
+  return seen;
 }
 
 // Slow paths: everything that is not plain memory ------------------------------------------------
@@ -462,7 +476,8 @@ struct Engine::Frame {
   }
 };
 
-/// A Frame with a status register that nobody will read: for instructions whose flags are dead.
+/// A Frame with a status register of its own, of which at most C is kept: for instructions whose
+/// flags cannot be seen.
 struct Engine::Quiet {
   const Frame& frame;
   u8* const r;
@@ -471,7 +486,6 @@ struct Engine::Quiet {
 };
 
 __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
-  static_assert(kQuiet + avr::kOpCount <= 0x100, "what the quick gear does is a byte");
   // Where each entry is executed, in the precise gear and in the quick one.
   static const void* const kPreciseLabels[kLabels] = {
 #define LUCID_AVR(id, ...) &&do_##id,
@@ -485,6 +499,10 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
       &&unknown,
       &&checkpoint,
       &&precise,
+#define LUCID_AVR_PURE(id, ...) &&carry_##id,
+#define LUCID_AVR_MEMORY(id, ...) &&precise,
+#define LUCID_AVR(id, ...) &&precise,
+#include "isa/avr/instructions.def"
 #define LUCID_AVR_PURE(id, ...) &&quiet_##id,
 #define LUCID_AVR_MEMORY(id, ...) &&precise,
 #define LUCID_AVR(id, ...) &&precise,
@@ -578,8 +596,16 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
 #define LUCID_AVR(id, ...)
 #include "isa/avr/instructions.def"
 
-  // The same without flags.
+  // The same with only C, and without flags.
 #define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
+  carry_##id : f.now += LUCID_CYCLES(c16, c22);                                                \
+  {                                                                                            \
+    Quiet q{f, f.r, f.sreg};                                                                   \
+    avr::Execute<Quiet>::id(q, slot->entry);                                                   \
+    f.sreg = static_cast<u8>((f.sreg & ~unsigned{avr::kC}) | (q.sreg & avr::kC));              \
+  }                                                                                            \
+  slot += LUCID_LENGTH(id);                                                                    \
+  goto * slot->quick;                                                                          \
   quiet_##id : f.now += LUCID_CYCLES(c16, c22);                                                \
   {                                                                                            \
     Quiet q{f, f.r, f.sreg};                                                                   \

@@ -46,13 +46,14 @@ class Engine {
     kReserved,
     kLabels,
   };
-  // What the quick gear does at a word: a row of the table, one of these, or a row with kQuiet
-  // added.
-  enum : u8 {
-    kUnknown = avr::kOpCount,  ///< to be looked at when it is reached
-    kCheckpoint,               ///< is there still time? At every kRunWords-th word
-    kPrecise,                  ///< marked, reserved, …: for the precise gear
-    kQuiet,                    ///< added to a row: its flags are dead
+  // What the quick gear does at a word: a row of the table, one of these, or a row with kCarry or
+  // kQuiet added.
+  enum : unsigned {
+    kUnknown = avr::kOpCount,         ///< to be looked at when it is reached
+    kCheckpoint,                      ///< is there still time? At every kRunWords-th word
+    kPrecise,                         ///< marked, reserved, …: for the precise gear
+    kCarry,                           ///< added to a row: of its flags only C can be seen
+    kQuiet = kCarry + avr::kOpCount,  ///< added to a row: none of its flags can be seen
   };
   /// A flash word, ready to execute.
   struct Slot {
@@ -79,7 +80,7 @@ class Engine {
   LUCID_SLOW avr::Entry decoded(u32 word) const;
   LUCID_SLOW void decode_at(u32 word);
   LUCID_SLOW void shift_up(u32 word);
-  [[nodiscard]] bool flags_are_dead_behind(u32 word);
+  [[nodiscard]] unsigned flags_seen_behind(u32 word);
   void forget_run(u32 word);
   void fire_due(u64 until);
   void set_deadline();

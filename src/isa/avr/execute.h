@@ -51,6 +51,9 @@ class Execute {
     s.r[n + 1] = static_cast<u8>(value >> 8);
   }
 
+  static constexpr unsigned kArithmetic = kH | kS | kV | kN | kZ | kC;
+  static constexpr unsigned kLogic = kS | kV | kN | kZ;
+
   /// S, V, N and Z by an 8-bit result and, in bit 8 of the index, V.
   struct SvnzTable {
     u8 flags[512] = {};
@@ -65,13 +68,12 @@ class Execute {
   static constexpr SvnzTable kSvnz{};
   /// `v` has V in bit 7, the other bits are ignored.
   static unsigned svnz(unsigned result, unsigned v) {
-    return kSvnz.flags[(v & 0x80U) << 1 | (result & 0xffU)];
+    // The mask tells the compiler what the table holds: with only C wanted, nothing is looked up.
+    return kSvnz.flags[(v & 0x80U) << 1 | (result & 0xffU)] & kLogic;
   }
   static void set(S s, unsigned mask, unsigned flags) {
     s.sreg = static_cast<u8>((s.sreg & ~mask) | flags);
   }
-  static constexpr unsigned kArithmetic = kH | kS | kV | kN | kZ | kC;
-  static constexpr unsigned kLogic = kS | kV | kN | kZ;
 
   /// All six flags of a sum or difference. The carry or borrow into each bit is a ^ b ^ result; out
   /// of bit 7 it is at bit 8, and V is set where those into and out of bit 7 differ.
