@@ -332,6 +332,7 @@ bool Engine::boundary(bool executed) {
 /// The hot state, in local variables of run(). Slow paths get it through the world: no pointer to
 /// a Frame leaves run(), so the compiler can keep it in registers.
 struct Engine::Frame {
+  static constexpr bool kOnlyCarry = false;
   Engine& engine;
   CpuState& cpu;
   u8* const r;  ///< data space; the registers are its first 32 bytes
@@ -479,6 +480,7 @@ struct Engine::Frame {
 /// A Frame with a status register of its own, of which at most C is kept: for instructions whose
 /// flags cannot be seen.
 struct Engine::Quiet {
+  static constexpr bool kOnlyCarry = true;
   const Frame& frame;
   u8* const r;
   u8 sreg;

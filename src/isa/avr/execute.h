@@ -2,6 +2,7 @@
 // What each instruction does, one function per row of instructions.def.
 //
 // `State` is whatever runs the program; it provides
+//   kOnlyCarry             true if nobody will look at any flag but C
 //   r                      the 32 registers, as an array of bytes
 //   sreg                   the status register
 //   pc                     word address, already behind this instruction
@@ -75,11 +76,27 @@ class Execute {
     s.sreg = static_cast<u8>((s.sreg & ~mask) | flags);
   }
 
-  /// All six flags of a sum or difference. The carry or borrow into each bit is a ^ b ^ result; out
-  /// of bit 7 it is at bit 8, and V is set where those into and out of bit 7 differ.
+  /// The six flags of a sum or difference, by the result in bits 7..0 and, four bits further left
+  /// than they come, the carries into bit 4 (8), into bit 7 (11) and out of it (12).
+  struct ArithmeticTable {
+    u8 flags[0x2000] = {};
+    constexpr ArithmeticTable() {
+      for (unsigned i = 0; i < 0x2000; ++i) {
+        const unsigned h = i >> 8 & 1U;
+        const unsigned c = i >> 12 & 1U;
+        const unsigned v = (i >> 11 & 1U) ^ c;
+        const unsigned n = i >> 7 & 1U;
+        flags[i] = static_cast<u8>(h << 5 | (n ^ v) << 4 | v << 3 | n << 2 |
+                                   ((i & 0xff) == 0 ? 2U : 0U) | c);
+      }
+    }
+  };
+  static constexpr ArithmeticTable kArithmeticFlags{};
+  /// The carry or borrow into each bit is a ^ b ^ result; out of bit 7 it is at bit 8.
   static unsigned arithmetic(unsigned a, unsigned b, unsigned result) {
     const unsigned into = a ^ b ^ result;
-    return svnz(result, into ^ into >> 1) | (into >> 8 & kC) | (into << 1 & kH);
+    if constexpr (State::kOnlyCarry) return into >> 8 & kC;
+    return kArithmeticFlags.flags[(into & 0x190U) << 4 | (result & 0xffU)];
   }
 
   static u8 add(S s, unsigned a, unsigned b, unsigned carry) {
