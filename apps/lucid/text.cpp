@@ -84,8 +84,10 @@ class TextWriter {
   }
 
   std::string operator()(const Evaluated& e) const {
-    std::string type = e.value.type.empty() ? "" : style_.dim("   " + e.value.type);
-    return fmt::format("{} = {}{}\n", e.expression, style_.bold(e.value.text), type);
+    const std::string type = e.value.type.empty() ? "" : style_.dim("   " + e.value.type);
+    const std::string plain = e.expression + " = " + e.value.text;
+    if (columns(plain) > kWidth) return wrapped(plain, 4) + type + "\n";
+    return e.expression + " = " + style_.bold(e.value.text) + type + "\n";
   }
 
   std::string operator()(const SourceView& v) const {
@@ -306,16 +308,23 @@ class TextWriter {
   }
 
   std::string operator()(const Variables& v) const {
-    if (v.variables.empty()) return "no variable of that name\n";
+    if (v.variables.empty()) return "no variables here\n";
     std::string out;
     for (const VariableView& view : v.variables) {
-      const std::string owner = view.function.empty() ? view.file : view.function;
+      const std::string owner =
+          "   " + view.type + " in " + (view.function.empty() ? view.file : view.function);
       const bool changed = view.value != view.before;
-      std::string value = changed && view.value.size() + view.before.size() < 40
-                              ? view.before + " → " + style_.changed(view.value)
-                              : view.value;
-      out += fmt::format(" {:<20} = {}", view.name, value);
-      out += style_.dim(fmt::format("   {} in {}", view.type, owner)) + "\n";
+      const bool short_enough = view.value.size() + view.before.size() < 40;
+      const std::string value =
+          changed && short_enough ? view.before + " → " + view.value : view.value;
+      std::string line = fmt::format(" {:<20} = ", view.name);
+      const std::size_t indent = columns(line);
+      line += changed && short_enough ? view.before + " → " + style_.changed(view.value)
+                                      : wrapped(value, indent);
+      // The type goes below where it would not fit behind.
+      const std::size_t last = columns(line.substr(line.rfind('\n') + 1));
+      if (last + columns(owner) > kWidth) line += "\n" + std::string(indent - 3, ' ');
+      out += line + style_.dim(owner) + "\n";
     }
     return out;
   }
