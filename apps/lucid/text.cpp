@@ -311,8 +311,9 @@ class TextWriter {
     if (v.variables.empty()) return "no variables here\n";
     std::string out;
     for (const VariableView& view : v.variables) {
-      const std::string owner =
-          "   " + view.type + " in " + (view.function.empty() ? view.file : view.function);
+      // All locals are of one function; variables with an address tell whose they are.
+      std::string owner = "   " + view.type;
+      if (!view.file.empty()) owner += " in " + (view.function.empty() ? view.file : view.function);
       const bool changed = view.value != view.before;
       const bool short_enough = view.value.size() + view.before.size() < 40;
       const std::string value =

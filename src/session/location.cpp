@@ -42,7 +42,7 @@ class LocationReader {
  private:
   tl::unexpected<Error> unknown() const {
     return fail(ErrorCode::kUnsupported, fmt::format("'{}' cannot be told here", local_.name),
-                "overwritten: its register is used for something else");
+                "overwritten by now");
   }
 
   [[nodiscard]] bool all_in_memory() const {
