@@ -89,13 +89,15 @@ void Engine::forget_run(u32 word) {
 
 void Engine::mark(u32 word, bool on) {
   forget_run(word);
+  code_[word].entry = avr::Entry{};
+  code_[word].entry.op = kUndecoded;
   if (on) {
-    const u8 length = decoded(word).length;
-    code_[word].entry = avr::Entry{};
+    const avr::Entry entry = decoded(word);
+    behind_marks_[word] = entry;
     code_[word].entry.op = kMarked;
-    code_[word].entry.length = length;
+    code_[word].entry.length = entry.length;
   } else {
-    code_[word].entry.op = kUndecoded;
+    behind_marks_.erase(word);
   }
 }
 
@@ -535,7 +537,8 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
   if (request.pass_first_breakpoint && !entered_interrupt_ &&
       (slot->entry.op == kMarked || slot->entry.op == avr::kBREAK ||
        (slot->entry.op == kUndecoded && decoded(f.pc).op == avr::kBREAK))) {
-    shadow.entry = decoded(f.pc);
+    const auto behind = behind_marks_.find(f.pc);
+    shadow.entry = behind != behind_marks_.end() ? behind->second : decoded(f.pc);
     shadow_pc = f.pc;
     slot = &shadow;
     if (shadow.entry.op == avr::kBREAK) goto pass_break;

@@ -12,6 +12,7 @@
 #ifndef LUCID_CHIP_ENGINE_H
 #define LUCID_CHIP_ENGINE_H
 
+#include <unordered_map>
 #include <vector>
 
 #include "chip/avr_machine.h"
@@ -99,7 +100,8 @@ class Engine {
   CpuState& cpu_;
   const Fabric& fabric_;
   std::vector<Slot> code_;
-  const void* const* quick_labels_ = nullptr;  ///< in run(), by what the quick gear does
+  std::unordered_map<u32, avr::Entry> behind_marks_;  ///< what marked words stand for
+  const void* const* quick_labels_ = nullptr;         ///< in run(), by what the quick gear does
   std::vector<u8> attributes_;
 
   // The run under way.
