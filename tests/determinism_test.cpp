@@ -41,7 +41,7 @@ TEST_CASE("a run in random pieces equals a run in one go") {
     const std::uint64_t expected = straight.hash();
     const std::string output = straight.take_serial_output();
 
-    for (const unsigned seed : {11U, 12U, std::random_device{}()}) {
+    for (const unsigned seed : {11U, 12U, test::fresh_seed()}) {
       INFO(elf << ", seed " << seed);
       std::mt19937 random(seed);
       Chip chip = fresh(elf);
@@ -80,7 +80,7 @@ TEST_CASE("a run in random pieces equals a run in one go") {
 
 TEST_CASE("a session with breakpoints, steps and views ends in the same world") {
   const Chip loaded = fresh(test::kKilnOg);
-  for (const unsigned seed : {21U, std::random_device{}()}) {
+  for (const unsigned seed : {21U, test::fresh_seed()}) {
     INFO("seed " << seed);
     std::mt19937 random(seed);
     Session session(*Chip::make({"ATmega328P", 16'000'000}));

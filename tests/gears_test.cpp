@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <catch2/catch.hpp>
+#include <chrono>
 #include <random>
 
 #include "lucid/chip.h"
@@ -66,20 +67,24 @@ void fill(Chip& chip, std::mt19937& random) {
 TEST_CASE("random programs: run freely or step by step, the same world") {
   std::uint64_t instructions = 0;
   unsigned faults = 0;
-  for (int n = 0; n < 60; ++n) {
-    const unsigned seed = n < 40 ? 1000U + static_cast<unsigned>(n) : std::random_device{}();
+  // 40 fixed programs and 20 fresh ones; with LUCID_SECONDS, fresh ones until that time is over.
+  const char* seconds = std::getenv("LUCID_SECONDS");
+  const auto end = std::chrono::steady_clock::now() +
+                   std::chrono::seconds(seconds != nullptr ? std::atoi(seconds) : 0);
+  for (unsigned n = 0; n < 60 || std::chrono::steady_clock::now() < end; ++n) {
+    const unsigned seed = n < 40 ? 1000 + n : test::fresh_seed() + n;
     INFO("seed " << seed);
     std::mt19937 random(seed);
     Chip quick = *Chip::make({"ATmega328P", 16'000'000});
     fill(quick, random);
     Chip precise = quick;
     for (int piece = 0; piece < 60; ++piece) {
-      const auto end = quick.run_for(1 + random() % 2000);
+      const auto stop = quick.run_for(1 + random() % 2000);
       std::string trail;
       while (precise.cycles() < quick.cycles()) {
         const auto step = precise.step();
         ++instructions;
-        if (step.why == RunEnd::Why::kFault && step.fault != end.fault) trail += step.fault + "; ";
+        if (step.why == RunEnd::Why::kFault && step.fault != stop.fault) trail += step.fault + "; ";
         if (step.why == RunEnd::Why::kFault && precise.cycles() < quick.cycles()) {
           INFO("the free run passed over: " << step.fault);
           REQUIRE(false);
@@ -90,7 +95,7 @@ TEST_CASE("random programs: run freely or step by step, the same world") {
                     << *precise.register_value("sreg"));
       REQUIRE(quick.cycles() == precise.cycles());
       REQUIRE(quick.hash() == precise.hash());
-      if (end.why == RunEnd::Why::kFault) {
+      if (stop.why == RunEnd::Why::kFault) {
         ++faults;
         // Somewhere else, with the same state on both sides.
         const std::uint32_t pc = random() % 0x4000 * 2;

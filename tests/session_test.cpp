@@ -255,6 +255,7 @@ TEST_CASE("a request to pause from another thread is answered within 10 ms") {
   other.join();
   CHECK(pause.cause == Cause::kRequested);
   // The figure itself stands in docs/measurements.md; here only that it is not a matter of seconds.
+  WARN("answered after " << (answered - asked) / 1000 << " us");
   CHECK(answered - asked < 1'000'000'000);
 }
 

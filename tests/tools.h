@@ -6,7 +6,9 @@
 #include <sys/wait.h>
 #include <cstdint>
 #include <cstdio>
+#include <cstdlib>
 #include <fstream>
+#include <random>
 #include <sstream>
 #include <string>
 #include <vector>
@@ -71,6 +73,13 @@ inline std::string compiled(const std::string& name, const std::string& source,
                            ".elf " + path + ".c");
   if (built.code != 0) std::fprintf(stderr, "%s\n", built.text.c_str());
   return path + ".elf";
+}
+
+/// The seed that is new in each run: LUCID_SEED, which ./check chooses and prints, or a random one.
+inline unsigned fresh_seed() {
+  const char* chosen = std::getenv("LUCID_SEED");
+  return chosen != nullptr ? static_cast<unsigned>(std::strtoul(chosen, nullptr, 10))
+                           : std::random_device{}();
 }
 
 inline const std::string kKilnOg = std::string(LUCID_KILN) + "/images/kiln-og.elf";
