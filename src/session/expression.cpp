@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <cstring>
 
 #include "base/text.h"
@@ -24,6 +25,15 @@ std::int64_t fit(std::uint64_t raw, unsigned bits, bool is_signed) {
   if (is_signed && (raw >> (bits - 1) & 1U) != 0) raw |= ~mask;
   return static_cast<std::int64_t>(raw);
 }
+
+}  // namespace
+
+std::int64_t whole_number(double real) {
+  constexpr double kMost = 9.2e18;
+  return real > -kMost && real < kMost ? static_cast<std::int64_t>(real) : 0;
+}
+
+namespace {
 
 std::optional<std::uint64_t> read_bytes(const isa::Machine& machine, Address address,
                                         unsigned bytes) {
@@ -207,7 +217,11 @@ class Evaluator {
     if (node.b != nullptr) {
       auto second = integer(*node.b);
       if (!second) return fail(second.error());
-      last = node.op == 'f' ? *first + *second - 1 : *second;
+      // What is too long for the memory is too long, wherever it would end.
+      const std::int64_t most = memory->end;
+      last = node.op == 'f' && *first <= most
+                 ? *first - 1 + std::clamp<std::int64_t>(*second, -1, most)
+                 : *second;
     }
     if (*first < memory->begin || last >= memory->end || last < *first)
       return fail(at(node,
@@ -399,11 +413,15 @@ class Evaluator {
   /// Pointer arithmetic counts in elements.
   void scale_pointer(const Operand& left, const Operand& right, char op, Value& a, Value& b) const {
     if (op != '+' && op != '-') return;
+    const auto wrapped = [](std::int64_t x, std::int64_t y) {
+      return static_cast<std::int64_t>(static_cast<std::uint64_t>(x) *
+                                       static_cast<std::uint64_t>(y));
+    };
     const auto element = [&](const Operand& o) -> std::int64_t {
       return o.target == 0 ? 0 : std::max<std::int64_t>(1, type(o.target).bytes);
     };
-    if (element(left) != 0 && element(right) == 0) b.integer *= element(left);
-    if (element(right) != 0 && element(left) == 0) a.integer *= element(right);
+    if (element(left) != 0 && element(right) == 0) b.integer = wrapped(b.integer, element(left));
+    if (element(right) != 0 && element(left) == 0) a.integer = wrapped(a.integer, element(right));
   }
 
   Result<Operand> timed(const Node& node, Value a, Value b) {
@@ -416,19 +434,22 @@ class Evaluator {
     }
     Operand out;
     out.value.kind = Value::Kind::kTime;
+    std::int64_t& result = out.value.integer;
+    const bool whole = a.kind != Value::Kind::kReal && b.kind != Value::Kind::kReal;
+    bool overflow = false;
     if (both && node.op == '+') {
-      out.value.integer = a.integer + b.integer;
+      overflow = __builtin_add_overflow(a.integer, b.integer, &result);
     } else if (both && node.op == '-') {
-      out.value.integer = a.integer - b.integer;
-    } else if (both && node.op == '/' && b.integer != 0) {
-      return number(a.integer / b.integer, 64, true);
-    } else if (node.op == '*' && a.kind != Value::Kind::kReal && b.kind != Value::Kind::kReal) {
-      out.value.integer = a.integer * b.integer;
-    } else if (node.op == '/' && b.kind == Value::Kind::kInteger && b.integer != 0) {
-      out.value.integer = a.integer / b.integer;
+      overflow = __builtin_sub_overflow(a.integer, b.integer, &result);
+    } else if (node.op == '*' && !both && whole) {
+      overflow = __builtin_mul_overflow(a.integer, b.integer, &result);
+    } else if (node.op == '/' && whole && a.kind == Value::Kind::kTime && b.integer > 0) {
+      if (both) return number(a.integer / b.integer, 64, true);
+      result = a.integer / b.integer;
     } else {
       return fail(at(node, "this cannot be worked out with a time"));
     }
+    if (overflow) return fail(at(node, "this time is longer than can be told"));
     return out;
   }
 
@@ -470,7 +491,8 @@ class Evaluator {
                        ErrorCode::kOutOfRange));
       element = t.target;
     }
-    address.offset += static_cast<std::uint32_t>(*i * std::int64_t{type(element).bytes});
+    address.offset +=
+        static_cast<std::uint32_t>(static_cast<std::uint64_t>(*i) * type(element).bytes);
     return typed(node, address, element);
   }
 
@@ -529,9 +551,8 @@ class Evaluator {
     if (!operand) return operand;
     if (operand->value.kind == Value::Kind::kAggregate)
       return fail(at(node, "a structure or array cannot be cast"));
-    const auto whole = operand->value.kind == Value::Kind::kReal
-                           ? static_cast<std::int64_t>(operand->value.real)
-                           : operand->value.integer;
+    const auto whole = operand->value.kind == Value::Kind::kReal ? whole_number(operand->value.real)
+                                                                 : operand->value.integer;
     if (node.operand.type == 0) {
       Operand out = number(whole, node.operand.value.bits, node.operand.value.is_signed);
       out.target = node.operand.target;

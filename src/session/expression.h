@@ -84,6 +84,8 @@ class Expression {
 
 /// The value as text in a format. Aggregates are opened to a small depth.
 std::string written(const Operand& operand, Format format, const Scope& scope);
+/// Towards zero; 0 for what 64 bits do not hold, which C leaves undefined.
+std::int64_t whole_number(double real);
 /// Stores an integer (or the bits of a real) at a place.
 Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value);
 /// The object of a type in memory. Errors: kOutOfRange, kUsage, kUnsupported.

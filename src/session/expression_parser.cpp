@@ -355,7 +355,7 @@ class Parser {
     const std::size_t behind = at_;
     const std::string suffix = word();
     if (!suffix.empty() && !hex) {
-      if (auto time = parse_time(digits + suffix)) {
+      if (auto time = parse_time(digits + suffix); time && time->count <= INT64_MAX) {
         Tree node = make(NodeKind::kConstant);
         node->operand.value.kind = Value::Kind::kTime;
         node->operand.value.integer = static_cast<std::int64_t>(time->count);

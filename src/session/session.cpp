@@ -280,7 +280,7 @@ Result<Value> Session::let(const std::string& object, const std::string& text) {
     std::copy_n(reinterpret_cast<const char*>(&real), sizeof real, reinterpret_cast<char*>(&word));
     raw = word;
   } else if (value->value.kind == Value::Kind::kReal) {
-    raw = static_cast<std::uint64_t>(static_cast<std::int64_t>(value->value.real));
+    raw = static_cast<std::uint64_t>(session::whole_number(value->value.real));
   }
   if (auto stored = session::store(core_->machine(), target->place, raw); !stored)
     return fail(stored.error());

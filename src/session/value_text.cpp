@@ -43,7 +43,8 @@ class Writer {
     if (v.kind == Value::Kind::kAggregate) return aggregate(o, format, depth);
     if (v.kind == Value::Kind::kTime) {
       const bool negative = v.integer < 0;
-      const auto magnitude = static_cast<std::uint64_t>(negative ? -v.integer : v.integer);
+      const auto raw = static_cast<std::uint64_t>(v.integer);
+      const std::uint64_t magnitude = negative ? 0 - raw : raw;
       return (negative ? "-" : "") + to_text(Picoseconds{magnitude});
     }
     if (v.kind == Value::Kind::kReal) return fmt::format("{:.7g}", v.real);
