@@ -209,6 +209,8 @@ TEST_CASE("errors name the column and what to do") {
       {"pin.PE1", "there is no pin 'PE1'"},
       {"20ms > 3", "a time can only be compared with a time"},
       {"12parsecs", "not a unit"},
+      {"2622 * 22h", "longer than can be told"},
+      {"1h / 0", "cannot be worked out with a time"},
       {"hidden in nowhere.c", "there is no 'hidden' in nowhere.c"},
       {"0x", "not a number"},
       {"'ab'", "stands between two '"},
