@@ -14,7 +14,6 @@ class Unwinder {
   Unwinder(const Program& program, const isa::Machine& machine)
       : program_(program), machine_(machine), convention_(machine.target().convention()) {
     const MemoryArea* ram = machine.area("ram");
-    ram_begin_ = ram != nullptr ? ram->begin : 0;
     ram_end_ = ram != nullptr ? ram->end : UINT32_MAX;
   }
 
@@ -206,7 +205,7 @@ class Unwinder {
   const Program& program_;
   const isa::Machine& machine_;
   const isa::CallConvention convention_;
-  std::uint32_t ram_begin_ = 0, ram_end_ = 0;
+  std::uint32_t ram_end_ = 0;
   std::map<int, std::uint32_t> registers_;  ///< where a caller's register is saved
 };
 
