@@ -67,12 +67,13 @@ void fill(Chip& chip, std::mt19937& random) {
 TEST_CASE("random programs: run freely or step by step, the same world") {
   std::uint64_t instructions = 0;
   unsigned faults = 0;
-  // 40 fixed programs and 20 fresh ones; with LUCID_SECONDS, fresh ones until that time is over.
+  // Those that once found something, 40 fixed programs and 20 fresh ones; with LUCID_SECONDS, fresh
+  // ones until that time is over.
   const char* seconds = std::getenv("LUCID_SECONDS");
   const auto end = std::chrono::steady_clock::now() +
                    std::chrono::seconds(seconds != nullptr ? std::atoi(seconds) : 0);
   for (unsigned n = 0; n < 60 || std::chrono::steady_clock::now() < end; ++n) {
-    const unsigned seed = n < 40 ? 1000 + n : test::fresh_seed() + n;
+    const unsigned seed = n < 1 ? 11573877 : n < 40 ? 1000 + n : test::fresh_seed() + n;
     INFO("seed " << seed);
     std::mt19937 random(seed);
     Chip quick = *Chip::make({"ATmega328P", 16'000'000});

@@ -119,6 +119,28 @@ loop:   sts UCSR0B, r17
       CHECK(pause.passes == static_cast<std::uint64_t>(pass));
     }
   }
+  SECTION("and the instruction behind sei still executes before the interrupt") {
+    // UDRE stands when I is turned on. The handler keeps what it finds in r20.
+    Session session = opened(test::assembled("behind-sei", R"(
+        jmp start
+        .org 19*4
+        mov r21, r20
+        sts UCSR0B, r1
+        reti
+        .org 26*4
+        .global start
+start:  ldi r17, (1<<UDRIE0)
+        sts UCSR0B, r17
+        sei
+        inc r20
+        inc r20
+loop:   rjmp loop
+)"));
+    REQUIRE(session.pause_at({"0x70"}));  // the first inc r20
+    CHECK(session.go().cause == Pause::Cause::kBreakpoint);
+    session.go_for(30);
+    CHECK(session.evaluate("chip.r21")->integer == 1);
+  }
   SECTION("and once, however one gets there") {
     Session session = counting();
     REQUIRE(session.pause_at({"count"}));

@@ -291,6 +291,7 @@ bool AvrMachine::poke(Address address, std::uint8_t value) {
         // As the firmware would, in the cycle that has just ended.
         fabric_->owner[a]->write(Bus(world_, outputs_), static_cast<u16>(a), value, 0xff,
                                  world_.cpu.now - 1);
+        if (world_.cpu.hold != 0) world_.cpu.hold = 1;  // there is no instruction to complete
       } else {
         world_.data[a] = value;
       }
@@ -339,7 +340,7 @@ void AvrMachine::set_pc(std::uint32_t address) {
 
 bool AvrMachine::interrupt_imminent() const {
   const CpuState& cpu = world_.cpu;
-  return cpu.pending != 0 && (cpu.sreg & 0x80U) != 0 && !cpu.hold && cpu.now >= cpu.ivce_until;
+  return cpu.pending != 0 && (cpu.sreg & 0x80U) != 0 && cpu.hold == 0 && cpu.now >= cpu.ivce_until;
 }
 
 std::optional<std::uint32_t> AvrMachine::deepest_sp() const {

@@ -240,7 +240,7 @@ void Engine::fire_due(u64 until) {
 void Engine::set_deadline() {
   const World& world = machine_.world_;
   const bool interrupt = cpu_.pending != 0 && (cpu_.sreg & avr::kI) != 0;
-  if (interrupt || cpu_.hold || cpu_.asleep || fault_ != isa::Fault::kNone ||
+  if (interrupt || cpu_.hold != 0 || cpu_.asleep || fault_ != isa::Fault::kNone ||
       request_.instructions != UINT64_MAX || request_.within_begin) {
     deadline_ = 0;
     return;
@@ -278,6 +278,7 @@ bool Engine::enter_interrupt() {
 bool Engine::boundary(bool executed) {
   for (;;) {
     fire_due(cpu_.now);
+    if (executed && cpu_.hold != 0) --cpu_.hold;
     if (fault_ != isa::Fault::kNone) {
       stop_.fault = std::exchange(fault_, isa::Fault::kNone);
       stop_.fault_pc = stop_.last_pc;
@@ -296,9 +297,8 @@ bool Engine::boundary(bool executed) {
 
     const bool enabled = (cpu_.sreg & avr::kI) != 0;
     const bool interrupt =
-        cpu_.pending != 0 && enabled && !cpu_.hold && cpu_.now >= cpu_.ivce_until;
+        cpu_.pending != 0 && enabled && cpu_.hold == 0 && cpu_.now >= cpu_.ivce_until;
     if (cpu_.asleep) {
-      cpu_.hold = false;
       if (cpu_.pending != 0 && enabled) {  // four more cycles to wake up
         cpu_.asleep = false;
         cpu_.now += 4;
@@ -321,7 +321,6 @@ bool Engine::boundary(bool executed) {
       executed = false;
       continue;
     }
-    cpu_.hold = false;
     set_deadline();
     if (cpu_.now < cpu_.ivce_until) deadline_ = 0;
     return false;
@@ -462,7 +461,7 @@ struct Engine::Frame {
     now += length;
   }
   void turned_on_interrupts() {
-    cpu.hold = true;
+    cpu.hold = 2;
     deadline = 0;
   }
   void returned_from_interrupt() { turned_on_interrupts(); }

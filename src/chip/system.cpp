@@ -18,7 +18,7 @@ void System::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const 
   } else if (t < cpu.ivce_until) {
     reg = static_cast<u8>((reg & ~unsigned{kIvsel}) | (next & kIvsel));
     cpu.ivce_until = 0;
-    cpu.hold = true;  // interrupts stay off for one more instruction
+    cpu.hold = 2;  // interrupts stay off for one more instruction
   } else if (((next ^ reg) & kIvsel) != 0) {
     bus.note("MCUCR: IVSEL was written outside the four cycles after IVCE; it is unchanged");
   }

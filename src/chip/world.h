@@ -29,7 +29,9 @@ struct CpuState {
   u32 pc = 0;       ///< word address of the next instruction
   u16 sp = 0;
   u8 sreg = 0;
-  bool hold = false;  ///< one more instruction before an interrupt may be entered
+  /// Instructions to complete before an interrupt may be entered: 2 is set by the one that turns I
+  /// on, itself included; 0 mostly.
+  u8 hold = 0;
   bool asleep = false;
   u64 ivce_until = 0;  ///< tick up to which IVSEL may be changed and interrupts wait
 
