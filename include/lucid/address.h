@@ -26,6 +26,9 @@ struct Address {
     return a.space == b.space && a.offset == b.offset;
   }
   friend bool operator!=(Address a, Address b) { return !(a == b); }
+  friend bool operator<(Address a, Address b) {
+    return a.space != b.space ? a.space < b.space : a.offset < b.offset;
+  }
 };
 
 }  // namespace lucid

@@ -70,7 +70,8 @@ Fabric::Fabric(const DeviceRow& device, u64 clock_hz)
       target(*avr::find_core(device.core), device.flash),
       info(info_of(device, clock_hz)),
       owner(device.ram_begin, nullptr),
-      plain(device.ram_begin, false) {
+      plain(device.ram_begin, false),
+      own(device.ram_begin, false) {
   unsigned slot = 0;
   for (const PortRow& p : row.ports)
     ports.push_back(std::make_unique<Port>(p, static_cast<unsigned>(ports.size()), kMcucr));
@@ -100,7 +101,8 @@ Fabric::Fabric(const DeviceRow& device, u64 clock_hz)
     for (const unsigned s : p->slots()) slot_owner[s] = p;
   }
   for (const u16 address : row.plain) plain[address] = true;
-  plain[0x53] = plain[0x5d] = plain[0x5e] = plain[0x5f] = true;  // SMCR, SP, SREG: the core's own
+  plain[0x53] = true;                                               // SMCR
+  for (const u16 a : {0x5d, 0x5e, 0x5f}) plain[a] = own[a] = true;  // SP and SREG
   for (IoRegister& io : info.io) io.modelled = owner[io.address] != nullptr || plain[io.address];
 }
 
@@ -118,6 +120,9 @@ AvrMachine::AvrMachine(const AvrMachine& other)
       guard_begin_(other.guard_begin_),
       guard_end_(other.guard_end_),
       breakpoints_(other.breakpoints_),
+      watched_(other.watched_),
+      unwritten_(other.unwritten_),
+      check_unwritten_(other.check_unwritten_),
       outputs_(other.outputs_) {}
 
 AvrMachine::~AvrMachine() = default;
@@ -127,6 +132,8 @@ std::unique_ptr<isa::Machine> AvrMachine::clone() const {
 }
 
 void AvrMachine::power_on() {
+  unwritten_.assign(fabric_->row.ram_end, false);
+  std::fill(unwritten_.begin() + fabric_->row.ram_begin, unwritten_.end(), true);
   world_.fuses = fabric_->row.fuses;
   world_.cpu.now = 0;
   reset_with(kPorf);
@@ -239,7 +246,31 @@ Result<void> AvrMachine::set_breakpoint(std::uint32_t address, bool on) {
 void AvrMachine::guard_stack(std::uint32_t begin, std::uint32_t end) {
   guard_begin_ = begin;
   guard_end_ = end;
-  if (engine_ != nullptr) engine_->guard(begin, end);
+  renew_attributes();
+}
+
+Result<void> AvrMachine::watch(Address address, std::uint8_t kinds) {
+  if (!peek(address))
+    return fail(ErrorCode::kOutOfRange,
+                fmt::format("there is no memory at {:#06x} on {}", address.offset, info().name));
+  if (kinds == 0)
+    watched_.erase(address);
+  else
+    watched_[address] = kinds;
+  if (engine_ == nullptr) return {};
+  if (address.space == Space::kData) engine_->renew_attributes(address.offset);
+  engine_->renew_observed();
+  return {};
+}
+
+void AvrMachine::check_unwritten(bool on) {
+  check_unwritten_ = on;
+  renew_attributes();
+}
+
+void AvrMachine::renew_attributes() {
+  if (engine_ == nullptr) return;
+  for (u32 a = 0; a < fabric_->row.ram_end; ++a) engine_->renew_attributes(a);
 }
 
 std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
@@ -294,6 +325,8 @@ bool AvrMachine::poke(Address address, std::uint8_t value) {
         if (world_.cpu.hold != 0) world_.cpu.hold = 1;  // there is no instruction to complete
       } else {
         world_.data[a] = value;
+        unwritten_[a] = false;
+        if (engine_ != nullptr) engine_->renew_attributes(a);
       }
       return true;
     case Space::kEeprom: world_.eeprom[a] = value; return true;

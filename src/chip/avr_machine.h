@@ -6,6 +6,7 @@
 #ifndef LUCID_CHIP_AVR_MACHINE_H
 #define LUCID_CHIP_AVR_MACHINE_H
 
+#include <map>
 #include <memory>
 #include <vector>
 
@@ -33,6 +34,7 @@ class Fabric {
   std::vector<const Peripheral*> all;
   std::vector<const Peripheral*> owner;  ///< by data address below RAM, or null
   std::vector<bool> plain;               ///< registers that are memory on silicon, too
+  std::vector<bool> own;                 ///< SP and SREG, which the processor keeps
   std::array<const Peripheral*, kEventSlots> slot_owner{};
   std::array<const Peripheral*, 64> vector_owner{};
 };
@@ -53,6 +55,8 @@ class AvrMachine final : public isa::Machine {
   Result<void> load(const Image& image) override;
   Result<void> set_breakpoint(std::uint32_t address, bool on) override;
   void guard_stack(std::uint32_t begin, std::uint32_t end) override;
+  Result<void> watch(Address address, std::uint8_t kinds) override;
+  void check_unwritten(bool on) override;
 
   [[nodiscard]] std::optional<std::uint8_t> peek(Address address) const override;
   [[nodiscard]] std::uint64_t register_value(unsigned index) const override;
@@ -78,6 +82,7 @@ class AvrMachine final : public isa::Machine {
  private:
   friend class Engine;
   void power_on();
+  void renew_attributes();
   void reset_with(u8 cause);
   [[nodiscard]] u32 reset_word() const;
   [[nodiscard]] u32 vector_word(unsigned vector) const;
@@ -87,7 +92,10 @@ class AvrMachine final : public isa::Machine {
   World world_;
   u32 lowest_sp_ = UINT32_MAX;  ///< timeline: while the stack was in use
   u32 guard_begin_ = 0, guard_end_ = 0;
-  std::vector<u32> breakpoints_;  ///< word addresses
+  std::vector<u32> breakpoints_;   ///< word addresses
+  std::map<Address, u8> watched_;  ///< by isa::kOnRead and so on
+  std::vector<bool> unwritten_;    ///< timeline: RAM that nothing has written since power-on
+  bool check_unwritten_ = false;
   Outputs outputs_;
   std::unique_ptr<class Engine> engine_;
 };

@@ -3,19 +3,23 @@
 
 #include <fmt/format.h>
 
-#include "isa/avr/execute.h"
+#include "isa/avr/flags.h"
 
 namespace lucid::chip {
 namespace {
 
 // A request to pause is looked at at least this often.
 constexpr u64 kPauseGrain = 100'000;
-constexpr u16 kSpl = 0x5d, kSph = 0x5e, kSregAddress = 0x5f;
-constexpr u16 kSmcr = 0x53, kRampz = 0x5b, kEind = 0x5c;
+constexpr u16 kSmcr = 0x53;
+
+constexpr bool falls_through(Flow flow) {
+  return flow == Flow::kNext || flow == Flow::kBranch || flow == Flow::kSkip;
+}
 
 /// What the quick gear has to know of a row.
 struct RunTraits {
   bool pure;        ///< registers, flags and flash only
+  bool goes_on;     ///< the next word may be next without a check
   bool only_flags;  ///< a comparison
   u8 reads;         ///< flags, as bits of the status register
   u8 writes;
@@ -29,8 +33,11 @@ constexpr u8 flag_bits(std::string_view letters) {
 
 constexpr RunTraits kRunTraits[] = {
 #define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, ...) \
-  {true, std::string_view(mnemonic).substr(0, 2) == "cp", flag_bits(reads), flag_bits(writes)},
-#define LUCID_AVR(id, ...) {false, false, 0, 0},
+  {true, true, std::string_view(mnemonic).substr(0, 2) == "cp", flag_bits(reads),    \
+   flag_bits(writes)},
+#define LUCID_AVR_MEMORY(id, ...) {false, true, false, 0, 0},
+#define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, flow, ...) \
+  {false, falls_through(Flow::flow), false, 0, 0},
 #include "isa/avr/instructions.def"
 };
 
@@ -45,9 +52,8 @@ Engine::Engine(AvrMachine& machine)
   const u32 words = fabric_.row.flash / 2;
   for (u32 i = 0; i < words; ++i) code_[i].entry.op = kUndecoded;
   code_[words].entry.op = code_[words + 1].entry.op = kEndOfFlash;
-  for (u32 a = 0; a < fabric_.row.ram_end; ++a)
-    attributes_[a] = a < 0x20 ? kNotRam : a < fabric_.row.ram_begin ? kIo : 0;
-  guard(machine.guard_begin_, machine.guard_end_);
+  for (u32 a = 0; a < fabric_.row.ram_end; ++a) renew_attributes(a);
+  renew_observed();
   for (const u32 word : machine.breakpoints_) mark(word, true);
 }
 
@@ -65,8 +71,16 @@ avr::Entry Engine::decoded(u32 word) const {
 }
 
 void Engine::decode_at(u32 word) {
-  code_[word].entry = decoded(word);
-  if (avr::result_is_undefined(code_[word].entry)) code_[word].entry.op = kUndefined;
+  Slot& slot = code_[word];
+  slot.entry = decoded(word);
+  set_jump(word, slot.entry);
+  if (avr::result_is_undefined(slot.entry)) slot.entry.op = kUndefined;
+}
+
+void Engine::set_jump(u32 word, const avr::Entry& entry) {
+  const auto target =
+      static_cast<std::int64_t>(static_cast<u32>(entry.k) & (fabric_.row.flash / 2 - 1));
+  code_[word].jump = static_cast<std::int32_t>((target - word) * static_cast<int>(sizeof(Slot)));
 }
 
 void Engine::forget(u32 word) {
@@ -83,8 +97,10 @@ void Engine::forget(u32 word) {
 /// What the quick gear decided for the words before may rest on this one.
 void Engine::forget_run(u32 word) {
   if (quick_labels_ == nullptr) return;
-  for (u32 w = word > 2 * kRunWords ? word - 2 * kRunWords : 0; w <= word; ++w)
+  for (u32 w = word > 2 * kRunWords ? word - 2 * kRunWords : 0; w <= word; ++w) {
     code_[w].quick = quick_labels_[kUnknown];
+    code_[w].worst = kRunCycles;
+  }
 }
 
 void Engine::mark(u32 word, bool on) {
@@ -94,6 +110,7 @@ void Engine::mark(u32 word, bool on) {
   if (on) {
     const avr::Entry entry = decoded(word);
     behind_marks_[word] = entry;
+    set_jump(word, entry);
     code_[word].entry.op = kMarked;
     code_[word].entry.length = entry.length;
   } else {
@@ -101,9 +118,53 @@ void Engine::mark(u32 word, bool on) {
   }
 }
 
-void Engine::guard(u32 begin, u32 end) {
-  for (u8& attribute : attributes_) attribute = static_cast<u8>(attribute & ~unsigned{kGuarded});
-  for (u32 a = begin; a < end && a < attributes_.size(); ++a) attributes_[a] |= kGuarded;
+void Engine::lift(u32 word) {
+  lifted_ = word;
+  lifted_mark_ = code_[word].entry;
+  code_[word].entry = decoded(word);
+}
+
+void Engine::put_down() { code_[std::exchange(lifted_, kNone)].entry = lifted_mark_; }
+
+/// For a skip: the slot of an instruction, decoded, and at the start of flash behind its end.
+const Engine::Slot* Engine::settled(const Slot* slot) {
+  auto word = static_cast<u32>(slot - code_.data()) % (fabric_.row.flash / 2);
+  if (code_[word].entry.op == kUndecoded) decode_at(word);
+  return &code_[word];
+}
+
+void Engine::renew_attributes(u32 address) {
+  unsigned attribute = 0;
+  if (address < 0x20) attribute |= kNotRam;
+  if (address >= 0x20 && address < fabric_.row.ram_begin) attribute |= kIo;
+  if (address >= machine_.guard_begin_ && address < machine_.guard_end_) attribute |= kGuarded;
+  if (machine_.unwritten_[address]) attribute |= kUnwritten;
+  if (machine_.unwritten_[address] && machine_.check_unwritten_) attribute |= kUnreadable;
+  if (const auto found = machine_.watched_.find({Space::kData, address});
+      found != machine_.watched_.end()) {
+    if ((found->second & isa::kOnRead) != 0) attribute |= kWatchRead;
+    if ((found->second & isa::kOnWrite) != 0) attribute |= kWatchWrite;
+  }
+  attributes_[address] = static_cast<u8>(attribute);
+}
+
+/// Registers, flags and the stack pointer change without a store, I/O and EEPROM by hardware.
+void Engine::renew_observed() {
+  observed_.clear();
+  for (const auto& [address, kinds] : machine_.watched_) {
+    const bool ram = address.space == Space::kData && address.offset >= fabric_.row.ram_begin;
+    if (!ram && (kinds & isa::kOnChange) != 0)
+      observed_.emplace_back(address, *machine_.peek(address));
+  }
+}
+
+void Engine::observe() {
+  for (auto& [address, value] : observed_) {
+    const u8 now = *machine_.peek(address);
+    if (now == value) continue;
+    stop_.accesses.push_back({address, true, value, now, stop_.last_pc});
+    value = now;
+  }
 }
 
 // The quick gear's view of a word
@@ -112,33 +173,46 @@ void Engine::guard(u32 begin, u32 end) {
 /// Decides what the quick gear does at a word.
 void Engine::shift_up(u32 word) {
   if (code_[word].entry.op == kUndecoded) decode_at(word);
-  const u8 op = code_[word].entry.op;
-  unsigned what = op;
+  Slot& slot = code_[word];
+  const u8 op = slot.entry.op;
   if (op >= avr::kOpCount) {
-    what = kPrecise;
-  } else if (word % kRunWords == 0) {
-    what = kCheckpoint;
-  } else if (kRunTraits[op].pure) {
-    const unsigned seen = flags_seen_behind(word) & kRunTraits[op].writes;
-    if (seen == 0)
-      what = kQuiet + op;
-    else if (seen == avr::kC)
-      what = kCarry + op;
+    slot.quick = quick_labels_[kPrecise];
+    return;
   }
-  code_[word].quick = quick_labels_[what];
+  const Ahead ahead = look_ahead(word);
+  slot.worst = static_cast<u16>(ahead.cycles);
+  unsigned what = op;
+  if (op == avr::kBRBS) what = kBranchIfSet + slot.entry.b;
+  if (op == avr::kBRBC) what = kBranchIfClear + slot.entry.b;
+  if (kRunTraits[op].pure) {
+    const unsigned seen = ahead.flags_seen & kRunTraits[op].writes;
+    if (seen == 0) what = kQuiet + op;
+    if (seen == avr::kC) what = kCarry + op;
+  }
+  slot.behind = static_cast<u16>(what);
+  slot.quick = quick_labels_[word % kRunWords == 0 ? kCheckpoint : what];
 }
 
-/// The flags behind an instruction that something could see: an instruction whose own result is
-/// seen, or a look from outside at a place where the run may end.
-unsigned Engine::flags_seen_behind(u32 word) {
-  std::array<const RunTraits*, kRunWords> run{};
+/// Follows the words behind an instruction up to the next checkpoint or jump. Of the flags those
+/// can be seen that an instruction reads whose own result is seen, or that are there where
+/// something can look from outside: the run may end at each access to memory and each branch.
+Engine::Ahead Engine::look_ahead(u32 word) {
+  std::array<const RunTraits*, 2 * kRunWords> run{};
   unsigned length = 0;
-  for (u32 w = word + code_[word].entry.length; w % kRunWords != 0 && w + 2 < code_.size();) {
+  bool only_pure = true;
+  Ahead ahead;
+  for (u32 w = word;;) {
     if (code_[w].entry.op == kUndecoded) decode_at(w);
     const u8 op = code_[w].entry.op;
-    if (op >= avr::kOpCount || !kRunTraits[op].pure) break;
-    run[length++] = &kRunTraits[op];
+    if (op >= avr::kOpCount) break;
+    const avr::Row& row = avr::row(op);
+    ahead.cycles += std::max(row.cycles, row.cycles22);
+    if (w != word) {
+      only_pure = only_pure && kRunTraits[op].pure;
+      if (only_pure) run[length++] = &kRunTraits[op];
+    }
     w += code_[w].entry.length;
+    if (w % kRunWords == 0 || w + 2 >= code_.size() || !kRunTraits[op].goes_on) break;
   }
   unsigned seen = 0xff;
   while (length > 0) {
@@ -150,7 +224,8 @@ unsigned Engine::flags_seen_behind(u32 word) {
     if (traits.only_flags && (traits.writes & seen) == 0) reads = 0;
     seen = (seen & ~unsigned{traits.writes}) | reads;
   }
-  return seen;
+  ahead.flags_seen = seen;
+  return ahead;
 }
 
 // Slow paths: everything that is not plain memory ------------------------------------------------
@@ -174,37 +249,63 @@ void Engine::note_unmodelled(u16 address) {
 }
 
 u8 Engine::slow_load(u16 address) {
-  if ((attributes_[address] & kUnmapped) != 0) {
+  const unsigned attribute = attributes_[address];
+  if ((attribute & kUnmapped) != 0) {
     raise(isa::Fault::kOutsideMemory, address);
     return 0;
   }
-  const Peripheral* owner = fabric_.owner[address];
-  if (owner == nullptr) {
-    if (!fabric_.plain[address]) note_unmodelled(address);
-    return machine_.world_.data[address];
+  u8 value = machine_.world_.data[address];
+  if ((attribute & kIo) != 0) {
+    if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
+      const u64 t = cpu_.now - 1;
+      fire_due(t);
+      value = owner->read(bus(), address, t);
+      set_deadline();
+    } else if (fabric_.own[address]) {
+      value = *machine_.peek({Space::kData, address});
+    } else if (!fabric_.plain[address]) {
+      note_unmodelled(address);
+    }
   }
-  const u64 t = cpu_.now - 1;
-  fire_due(t);
-  const u8 value = owner->read(bus(), address, t);
-  set_deadline();
+  if ((attribute & kUnreadable) != 0) raise(isa::Fault::kNeverWritten, address);
+  if ((attribute & kWatchRead) != 0)
+    note_access({{Space::kData, address}, false, value, value, stop_.last_pc});
   return value;
 }
 
 void Engine::slow_store(u16 address, u8 value, u8 mask) {
-  if ((attributes_[address] & kUnmapped) != 0) {
+  const unsigned attribute = attributes_[address];
+  if ((attribute & kUnmapped) != 0) {
     raise(isa::Fault::kOutsideMemory, address);
     return;
   }
-  if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
+  if ((attribute & kUnwritten) != 0) {
+    machine_.unwritten_[address] = false;
+    attributes_[address] = static_cast<u8>(attribute & ~unsigned{kUnwritten | kUnreadable});
+  }
+  u8& byte = machine_.world_.data[address];
+  if ((attribute & kIo) == 0) {
+    byte = value;
+  } else if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
     const u64 t = cpu_.now - 1;
     fire_due(t);
     owner->write(bus(), address, value, mask, t);
     set_deadline();
   } else {
     if (!fabric_.plain[address]) note_unmodelled(address);
-    u8& byte = machine_.world_.data[address];
     byte = merged(byte, value, mask);
   }
+}
+
+/// The firmware is about to store where a debugger watches.
+void Engine::note_store(u16 address, u8 value, u8 mask) {
+  const u8 before = *machine_.peek({Space::kData, address});
+  note_access({{Space::kData, address}, true, before, merged(before, value, mask), stop_.last_pc});
+}
+
+void Engine::note_access(const isa::Access& access) {
+  stop_.accesses.push_back(access);
+  deadline_ = 0;
 }
 
 void Engine::note_undefined(u32 word) {
@@ -241,6 +342,7 @@ void Engine::set_deadline() {
   const World& world = machine_.world_;
   const bool interrupt = cpu_.pending != 0 && (cpu_.sreg & avr::kI) != 0;
   if (interrupt || cpu_.hold != 0 || cpu_.asleep || fault_ != isa::Fault::kNone ||
+      lifted_ != kNone || !observed_.empty() || !stop_.accesses.empty() ||
       request_.instructions != UINT64_MAX || request_.within_begin) {
     deadline_ = 0;
     return;
@@ -259,9 +361,12 @@ bool Engine::enter_interrupt() {
   while ((cpu_.pending >> vector & 1U) == 0) ++vector;
   const unsigned bytes = fabric_.target.core().wide_pc() ? 3 : 2;
   for (unsigned i = 0; i < bytes; ++i) {
-    if ((attributes_[cpu_.sp] & kSlowStack) != 0) raise(isa::Fault::kStackOutsideRam, cpu_.sp);
-    if ((attributes_[cpu_.sp] & (kUnmapped | kIo)) == 0)
-      machine_.world_.data[cpu_.sp] = static_cast<u8>(cpu_.pc >> (8 * i));
+    const unsigned attribute = attributes_[cpu_.sp];
+    const auto value = static_cast<u8>(cpu_.pc >> (8 * i));
+    if ((attribute & kNoStack) != 0) raise(isa::Fault::kStackOutsideRam, cpu_.sp);
+    if ((attribute & kGuarded) != 0) raise(isa::Fault::kStackIntoData, cpu_.sp);
+    if ((attribute & kWatchWrite) != 0) note_store(cpu_.sp, value, 0xff);
+    if ((attribute & (kUnmapped | kIo)) == 0) slow_store(cpu_.sp, value, 0xff);
     --cpu_.sp;
   }
   machine_.lowest_sp_ = std::min<u32>(machine_.lowest_sp_, cpu_.sp);
@@ -285,6 +390,8 @@ bool Engine::boundary(bool executed) {
       stop_.fault_address = fault_address_;
       return end(isa::Stop::Why::kFault);
     }
+    if (!observed_.empty()) observe();
+    if (!stop_.accesses.empty()) return end(isa::Stop::Why::kAccess);
     if (executed) {
       if (--steps_left_ == 0) return end(isa::Stop::Why::kInstructions);
       if (request_.within_begin &&
@@ -325,355 +432,6 @@ bool Engine::boundary(bool executed) {
     if (cpu_.now < cpu_.ivce_until) deadline_ = 0;
     return false;
   }
-}
-
-// The run
-// ------------------------------------------------------------------------------------------
-
-/// The hot state, in local variables of run(). Slow paths get it through the world: no pointer to
-/// a Frame leaves run(), so the compiler can keep it in registers.
-struct Engine::Frame {
-  static constexpr bool kOnlyCarry = false;
-  Engine& engine;
-  CpuState& cpu;
-  u8* const r;  ///< data space; the registers are its first 32 bytes
-  const u8* const attributes;
-  Slot* const code;
-  const u32 pc_mask;
-  const bool wide_pc;
-  u64 now = 0;
-  u64 deadline = 0;
-  u32 pc = 0;
-  u32 lowest_sp = 0;
-  u16 sp = 0;
-  u8 sreg = 0;
-  bool slow = false;  ///< the last access was not to plain memory
-
-  explicit Frame(Engine& e)
-      : engine(e),
-        cpu(e.cpu_),
-        r(e.machine_.world_.data.data()),
-        attributes(e.attributes_.data()),
-        code(e.code_.data()),
-        pc_mask(e.fabric_.row.flash / 2 - 1),
-        wide_pc(e.fabric_.target.core().wide_pc()) {
-    fetch();
-  }
-  void store_back() {
-    cpu.now = now;
-    cpu.pc = pc;
-    cpu.sp = sp;
-    cpu.sreg = sreg;
-    engine.machine_.lowest_sp_ = lowest_sp;
-    engine.deadline_ = deadline;
-  }
-  void fetch() {
-    slow = true;
-    now = cpu.now;
-    pc = cpu.pc;
-    sp = cpu.sp;
-    sreg = cpu.sreg;
-    lowest_sp = engine.machine_.lowest_sp_;
-    deadline = engine.deadline_;
-  }
-
-  u8 load(u16 address) {
-    if ((attributes[address] & kSlowAccess) == 0) return r[address];
-    return load_io(address);
-  }
-  u8 load_io(u16 address) {
-    if (address == kSregAddress) return sreg;
-    if (address == kSpl) return static_cast<u8>(sp);
-    if (address == kSph) return static_cast<u8>(sp >> 8);
-    store_back();
-    const u8 value = engine.slow_load(address);
-    fetch();
-    return value;
-  }
-  void store(u16 address, u8 value) {
-    if ((attributes[address] & kSlowAccess) == 0)
-      r[address] = value;
-    else
-      store_bits(address, value, 0xff);
-  }
-  void store_bits(u16 address, u8 value, u8 mask) {
-    if (address == kSregAddress) {
-      if ((value & ~unsigned{sreg} & avr::kI) != 0) turned_on_interrupts();
-      sreg = value;
-      slow = true;
-    } else if (address == kSpl) {
-      sp = static_cast<u16>((sp & 0xff00U) | value);
-      if (sp < lowest_sp) lowest_sp = sp;
-    } else if (address == kSph) {
-      sp = static_cast<u16>((sp & 0xffU) | value << 8);
-    } else {
-      store_back();
-      engine.slow_store(address, value, mask);
-      fetch();
-    }
-  }
-  void push(u8 value) {
-    if ((attributes[sp] & kSlowStack) == 0) {
-      r[sp] = value;
-    } else {
-      stack_fault();
-      store(sp, value);
-    }
-    --sp;
-    if (sp < lowest_sp) lowest_sp = sp;
-  }
-  u8 pop() {
-    ++sp;
-    if ((attributes[sp] & (kSlowStack & ~kGuarded)) == 0) return r[sp];
-    stack_fault();
-    return load(sp);
-  }
-  void stack_fault() {
-    store_back();
-    const bool guarded = (attributes[sp] & kGuarded) != 0;
-    engine.raise(guarded ? isa::Fault::kStackIntoData : isa::Fault::kStackOutsideRam, sp);
-    fetch();
-  }
-  void push_pc() {
-    push(static_cast<u8>(pc));
-    push(static_cast<u8>(pc >> 8));
-    if (wide_pc) push(static_cast<u8>(pc >> 16));
-  }
-  u32 pop_pc() {
-    u32 word = 0;
-    if (wide_pc) word = pop();
-    word = word << 8 | pop();
-    return word << 8 | pop();
-  }
-  [[nodiscard]] u8 flash(u32 address) const {
-    const PagedMemory& memory = engine.machine_.world_.flash;
-    return memory[address & (2 * pc_mask + 1)];
-  }
-  [[nodiscard]] u8 rampz() const { return r[kRampz]; }
-  void set_rampz(u8 value) const { r[kRampz] = value; }
-  [[nodiscard]] u8 eind() const { return r[kEind]; }
-  void jump(u32 word) { pc = word & pc_mask; }
-  void took_branch() { ++now; }
-  void skip() {
-    if (code[pc].entry.op == kUndecoded) engine.decode_at(pc);
-    const u8 length = code[pc].entry.length;
-    pc += length;
-    now += length;
-  }
-  void turned_on_interrupts() {
-    cpu.hold = 2;
-    deadline = 0;
-  }
-  void returned_from_interrupt() { turned_on_interrupts(); }
-  void sleep() {
-    store_back();
-    engine.fall_asleep();
-    fetch();
-  }
-  void watchdog_reset() const {}
-  void self_program() {
-    store_back();
-    engine.bus().note("SPM: self-programming is not modelled; flash is unchanged");
-    fetch();
-  }
-};
-
-/// A Frame with a status register of its own, of which at most C is kept: for instructions whose
-/// flags cannot be seen.
-struct Engine::Quiet {
-  static constexpr bool kOnlyCarry = true;
-  const Frame& frame;
-  u8* const r;
-  u8 sreg;
-  [[nodiscard]] u8 flash(u32 address) const { return frame.flash(address); }
-};
-
-__attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
-  // Where each entry is executed, in the precise gear and in the quick one.
-  static const void* const kPreciseLabels[kLabels] = {
-#define LUCID_AVR(id, ...) &&do_##id,
-#include "isa/avr/instructions.def"
-      &&undecoded, &&marked, &&undefined, &&end_of_flash, &&reserved};
-  static const void* const kQuickLabels[] = {
-#define LUCID_AVR_PURE(id, ...) &&quick_##id,
-#define LUCID_AVR_MEMORY(id, ...) &&quick_##id,
-#define LUCID_AVR(id, ...) &&quick_##id,
-#include "isa/avr/instructions.def"
-      &&unknown,
-      &&checkpoint,
-      &&precise,
-#define LUCID_AVR_PURE(id, ...) &&carry_##id,
-#define LUCID_AVR_MEMORY(id, ...) &&precise,
-#define LUCID_AVR(id, ...) &&precise,
-#include "isa/avr/instructions.def"
-#define LUCID_AVR_PURE(id, ...) &&quiet_##id,
-#define LUCID_AVR_MEMORY(id, ...) &&precise,
-#define LUCID_AVR(id, ...) &&precise,
-#include "isa/avr/instructions.def"
-  };
-
-  if (quick_labels_ == nullptr) {
-    quick_labels_ = kQuickLabels;
-    for (Slot& s : code_) s.quick = kQuickLabels[kUnknown];
-  }
-  request_ = request;
-  stop_ = isa::Stop{};
-  stop_.last_pc = cpu_.pc * 2;
-  steps_left_ = request.instructions;
-  entered_interrupt_ = false;
-  fault_ = isa::Fault::kNone;
-  // Running off the end of flash leaves the counter there until the next dispatch: wrap it first.
-  cpu_.pc &= fabric_.row.flash / 2 - 1;
-  if (steps_left_ == 0) return stop_;
-  if (boundary(false)) return stop_;
-
-  // f.pc is behind the instruction while it executes. Within a run of the quick gear it stands
-  // still: `slot` alone moves, and f.pc is set again where the run ends.
-  Frame f(*this);
-  const Slot* slot = &f.code[f.pc];
-  Slot shadow;  // what stands behind a marked or annotated slot
-  u32 shadow_pc = 0;
-  if (request.pass_first_breakpoint && !entered_interrupt_ &&
-      (slot->entry.op == kMarked || slot->entry.op == avr::kBREAK ||
-       (slot->entry.op == kUndecoded && decoded(f.pc).op == avr::kBREAK))) {
-    const auto behind = behind_marks_.find(f.pc);
-    shadow.entry = behind != behind_marks_.end() ? behind->second : decoded(f.pc);
-    shadow_pc = f.pc;
-    slot = &shadow;
-    if (shadow.entry.op == avr::kBREAK) goto pass_break;
-  }
-  goto* kPreciseLabels[slot->entry.op];
-
-#define LUCID_PRECISE()                        \
-  do {                                         \
-    if (f.now >= f.deadline) goto at_boundary; \
-    slot = &f.code[f.pc];                      \
-    goto* kPreciseLabels[slot->entry.op];      \
-  } while (false)
-// Where a run ends: with time enough for another one, in the quick gear.
-#define LUCID_END_OF_RUN()                 \
-  do {                                     \
-    if (f.now + kRunCycles < f.deadline) { \
-      slot = &f.code[f.pc];                \
-      goto * slot->quick;                  \
-    }                                      \
-    LUCID_PRECISE();                       \
-  } while (false)
-#define LUCID_LENGTH(id)                                                            \
-  (avr::k##id == avr::kLDS || avr::k##id == avr::kSTS || avr::k##id == avr::kJMP || \
-           avr::k##id == avr::kCALL                                                 \
-       ? 2U                                                                         \
-       : 1U)
-#define LUCID_CYCLES(c16, c22) ((c16) == (c22) || !f.wide_pc ? (c16) : (c22))
-
-  // The precise gear: one block an instruction, from the table. BREAK pauses before it executes.
-  // What ends a run is the same block in both gears.
-#define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  do_##id : f.pc += LUCID_LENGTH(id);                                                          \
-  f.now += LUCID_CYCLES(c16, c22);                                                             \
-  avr::Execute<Frame>::id(f, slot->entry);                                                     \
-  LUCID_PRECISE();
-#define LUCID_AVR_MEMORY LUCID_AVR_PURE
-#define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  quick_##id : f.pc = static_cast<u32>(slot - f.code);                                    \
-  do_##id : if (avr::k##id == avr::kBREAK) goto break_instruction;                        \
-  f.pc += LUCID_LENGTH(id);                                                               \
-  f.now += LUCID_CYCLES(c16, c22);                                                        \
-  avr::Execute<Frame>::id(f, slot->entry);                                                \
-  LUCID_END_OF_RUN();
-#include "isa/avr/instructions.def"
-
-  // The quick gear: no comparison, unless a data access was not to plain memory.
-#define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  quick_##id : f.now += LUCID_CYCLES(c16, c22);                                                \
-  avr::Execute<Frame>::id(f, slot->entry);                                                     \
-  slot += LUCID_LENGTH(id);                                                                    \
-  goto * slot->quick;
-#define LUCID_AVR_MEMORY(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  quick_##id : f.pc = static_cast<u32>(slot - f.code) + LUCID_LENGTH(id);                        \
-  f.now += LUCID_CYCLES(c16, c22);                                                               \
-  f.slow = false;                                                                                \
-  avr::Execute<Frame>::id(f, slot->entry);                                                       \
-  if (f.slow) LUCID_END_OF_RUN();                                                                \
-  slot += LUCID_LENGTH(id);                                                                      \
-  goto * slot->quick;
-#define LUCID_AVR(id, ...)
-#include "isa/avr/instructions.def"
-
-  // The same with only C, and without flags.
-#define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  carry_##id : f.now += LUCID_CYCLES(c16, c22);                                                \
-  {                                                                                            \
-    Quiet q{f, f.r, f.sreg};                                                                   \
-    avr::Execute<Quiet>::id(q, slot->entry);                                                   \
-    f.sreg = static_cast<u8>((f.sreg & ~unsigned{avr::kC}) | (q.sreg & avr::kC));              \
-  }                                                                                            \
-  slot += LUCID_LENGTH(id);                                                                    \
-  goto * slot->quick;                                                                          \
-  quiet_##id : f.now += LUCID_CYCLES(c16, c22);                                                \
-  {                                                                                            \
-    Quiet q{f, f.r, f.sreg};                                                                   \
-    avr::Execute<Quiet>::id(q, slot->entry);                                                   \
-  }                                                                                            \
-  slot += LUCID_LENGTH(id);                                                                    \
-  goto * slot->quick;
-#define LUCID_AVR_MEMORY(id, ...)
-#define LUCID_AVR(id, ...)
-#include "isa/avr/instructions.def"
-
-unknown:
-  shift_up(static_cast<u32>(slot - f.code));
-  goto * slot->quick;
-checkpoint:
-  if (f.now + kRunCycles < f.deadline) goto* kQuickLabels[slot->entry.op];
-precise:
-  f.pc = static_cast<u32>(slot - f.code);
-  LUCID_PRECISE();
-
-pass_break:
-  f.pc += 1;
-  f.now += 1;
-at_boundary:
-  f.store_back();
-  stop_.last_pc = 2 * (slot == &shadow ? shadow_pc : static_cast<u32>(slot - f.code));
-  if (boundary(true)) return stop_;
-  f.fetch();
-  slot = &f.code[f.pc];
-  goto* kPreciseLabels[slot->entry.op];
-
-undecoded:
-  decode_at(f.pc);
-  goto* kPreciseLabels[slot->entry.op];
-undefined:
-  note_undefined(f.pc);
-  shadow.entry = decoded(f.pc);
-  shadow_pc = f.pc;
-  slot = &shadow;
-  goto* kPreciseLabels[slot->entry.op];
-end_of_flash:
-  f.pc &= f.pc_mask;
-  slot = &f.code[f.pc];
-  goto* kPreciseLabels[slot->entry.op];
-marked:
-  f.store_back();
-  stop_.why = isa::Stop::Why::kBreakpoint;
-  return stop_;
-break_instruction:
-  f.store_back();
-  stop_.why = isa::Stop::Why::kBreakInstruction;
-  return stop_;
-reserved:
-  f.store_back();
-  stop_.why = isa::Stop::Why::kFault;
-  stop_.fault =
-      flash_word(f.pc) == 0xffff ? isa::Fault::kErasedFlash : isa::Fault::kReservedInstruction;
-  stop_.fault_pc = 2 * f.pc;
-  return stop_;
-
-#undef LUCID_PRECISE
-#undef LUCID_END_OF_RUN
-#undef LUCID_LENGTH
-#undef LUCID_CYCLES
 }
 
 }  // namespace lucid::chip

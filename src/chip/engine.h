@@ -4,8 +4,8 @@
 // Two gears over one instruction table and one state. The precise gear makes one comparison between
 // two instructions: is it time for something (an event, an interrupt, the end of the run)? The
 // quick gear makes it only where a straight run of instructions ends, and leaves out flags that are
-// written again before anybody could see them. It is used while nothing can be due within a run,
-// and left at once when a data access meets anything but plain memory.
+// written again before anybody could see them. It is used while nothing can be due within the run
+// ahead, and left at once when a data access meets anything but plain memory.
 //
 // Breakpoints are entries that have been replaced; data accesses test one attribute byte. Nothing
 // else is looked at, so what is not used costs nothing.
@@ -31,11 +31,13 @@ class Engine {
   void forget(u32 word);
   /// Puts a mark on an entry or takes it off.
   void mark(u32 word, bool on);
-  void guard(u32 begin, u32 end);
+  /// Attributes of a data address that depend on what a debugger asked for, from the machine's own.
+  void renew_attributes(u32 address);
+  /// What is compared after each instruction, from the machine's own.
+  void renew_observed();
 
  private:
   struct Frame;
-  struct Quiet;
   friend struct Frame;
 
   // Entries beyond the instruction set.
@@ -50,17 +52,23 @@ class Engine {
   // What the quick gear does at a word: a row of the table, one of these, or a row with kCarry or
   // kQuiet added.
   enum : unsigned {
-    kUnknown = avr::kOpCount,         ///< to be looked at when it is reached
-    kCheckpoint,                      ///< is there still time? At every kRunWords-th word
-    kPrecise,                         ///< marked, reserved, …: for the precise gear
-    kCarry,                           ///< added to a row: of its flags only C can be seen
-    kQuiet = kCarry + avr::kOpCount,  ///< added to a row: none of its flags can be seen
+    kUnknown = avr::kOpCount,               ///< to be looked at when it is reached
+    kCheckpoint,                            ///< is there still time? At every kRunWords-th word
+    kPrecise,                               ///< marked, reserved, …: for the precise gear
+    kCarry,                                 ///< added to a row: of its flags only C can be seen
+    kQuiet = kCarry + avr::kOpCount,        ///< added to a row: none of its flags can be seen
+    kBranchIfSet = kQuiet + avr::kOpCount,  ///< BRBS with the flag's number added
+    kBranchIfClear = kBranchIfSet + 8,      ///< BRBC
   };
   /// A flash word, ready to execute.
   struct Slot {
     const void* quick = nullptr;  ///< where run() executes it in the quick gear
     avr::Entry entry;
+    std::int32_t jump = 0;   ///< to the slot of the target in `entry`, in bytes
+    u16 worst = kRunCycles;  ///< more cycles than the quick gear takes from here to its next check
+    u16 behind = 0;          ///< what a checkpoint goes on with
   };
+  static constexpr u32 kNone = UINT32_MAX;
   static constexpr u32 kRunWords = 16;
   /// More cycles than any run has between two checks: up to 2 * kRunWords words, as a two-word
   /// instruction can step over a checkpoint, of at most three cycles, and what ends it.
@@ -68,20 +76,35 @@ class Engine {
 
   // Attributes of a data address.
   enum : u8 {
-    kIo = 1,        ///< a peripheral may answer
-    kUnmapped = 2,  ///< nothing answers
-    kNotRam = 4,    ///< no place for a stack
-    kGuarded = 8,   ///< static data: no place for a stack either
-    kSlowAccess = kIo | kUnmapped,
-    kSlowStack = kIo | kUnmapped | kNotRam | kGuarded,
+    kIo = 1,           ///< a peripheral may answer
+    kUnmapped = 2,     ///< nothing answers
+    kNotRam = 4,       ///< no place for a stack
+    kGuarded = 8,      ///< static data: no place for a stack either
+    kWatchRead = 16,   ///< a debugger wants to know of loads
+    kWatchWrite = 32,  ///< and of stores
+    kUnwritten = 64,   ///< RAM that has not been written since power-on
+    kUnreadable = 128  ///< the same, and a load of it is a fault
+  };
+  enum : unsigned {
+    kSlowLoad = kIo | kUnmapped | kWatchRead | kUnreadable,
+    kSlowStore = kIo | kUnmapped | kWatchWrite | kUnwritten,
+    kNoStack = kIo | kUnmapped | kNotRam,
+    kSlowPush = kSlowStore | kNoStack | kGuarded,
+    kSlowPop = kSlowLoad | kNoStack,
   };
 
   [[nodiscard]] Bus bus() { return {machine_.world_, machine_.outputs_}; }
   [[nodiscard]] u16 flash_word(u32 word) const;
   LUCID_SLOW avr::Entry decoded(u32 word) const;
   LUCID_SLOW void decode_at(u32 word);
+  void set_jump(u32 word, const avr::Entry& entry);
   LUCID_SLOW void shift_up(u32 word);
-  [[nodiscard]] unsigned flags_seen_behind(u32 word);
+  /// What lies behind a word until the quick gear checks again.
+  struct Ahead {
+    unsigned flags_seen = 0xff;  ///< of those the word leaves
+    unsigned cycles = 0;
+  };
+  [[nodiscard]] Ahead look_ahead(u32 word);
   void forget_run(u32 word);
   void fire_due(u64 until);
   void set_deadline();
@@ -92,8 +115,15 @@ class Engine {
   LUCID_SLOW void raise(isa::Fault fault, u32 address);
   LUCID_SLOW u8 slow_load(u16 address);
   LUCID_SLOW void slow_store(u16 address, u8 value, u8 mask);
+  LUCID_SLOW void note_store(u16 address, u8 value, u8 mask);
+  void note_access(const isa::Access& access);
   LUCID_SLOW void note_unmodelled(u16 address);
   LUCID_SLOW void note_undefined(u32 word);
+  /// Lets the entry behind a mark execute once.
+  LUCID_SLOW void lift(u32 word);
+  void put_down();
+  LUCID_SLOW const Slot* settled(const Slot* slot);
+  void observe();
   LUCID_SLOW void fall_asleep();
 
   AvrMachine& machine_;
@@ -103,6 +133,10 @@ class Engine {
   std::unordered_map<u32, avr::Entry> behind_marks_;  ///< what marked words stand for
   const void* const* quick_labels_ = nullptr;         ///< in run(), by what the quick gear does
   std::vector<u8> attributes_;
+  /// Bytes that change otherwise than by a store: compared after each instruction.
+  std::vector<std::pair<Address, u8>> observed_;
+  u32 lifted_ = kNone;  ///< word whose mark is off for one instruction
+  avr::Entry lifted_mark_;
 
   // The run under way.
   isa::RunRequest request_;

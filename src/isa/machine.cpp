@@ -22,10 +22,17 @@ std::string fault_text(const Stop& stop) {
     case Fault::kStackIntoData:
       return "instruction at " + hex(stop.fault_pc) + " pushed the stack into static data at " +
              hex(stop.fault_address);
+    case Fault::kNeverWritten:
+      return "instruction at " + hex(stop.fault_pc) + " read RAM at " + hex(stop.fault_address) +
+             ", which nothing has written since power-on";
     case Fault::kNeverWakes: return "asleep, and nothing is left that could wake the chip";
     case Fault::kNone: break;
   }
   return "no fault";
+}
+
+Result<void> Machine::watch(Address /*address*/, std::uint8_t /*kinds*/) {
+  return fail(ErrorCode::kUnsupported, "this chip cannot watch data");
 }
 
 Result<void> Machine::drive(const std::string& pin, std::optional<bool> /*level*/) {

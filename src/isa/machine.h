@@ -26,7 +26,8 @@ enum class Fault : std::uint8_t {
   kOutsideMemory,        ///< a load or store where nothing answers; it was completed (reads give 0)
   kStackOutsideRam,      ///< a push, pop, call or return there; it was completed
   kStackIntoData,        ///< the stack wrote over static data; it was completed
-  kNeverWakes,           ///< asleep, and nothing is left that could wake the chip
+  kNeverWritten,  ///< a load of RAM that nothing has written since power-on; it was completed
+  kNeverWakes,    ///< asleep, and nothing is left that could wake the chip
 };
 
 /// What ends a run.
@@ -41,6 +42,17 @@ struct RunRequest {
   const std::atomic<bool>* pause_requested = nullptr;  ///< looked at every few thousand cycles
 };
 
+/// What a debugger may want to know of a byte, as bits.
+enum : std::uint8_t { kOnRead = 1, kOnWrite = 2, kOnChange = 4 };
+
+/// A watched byte has been read, written or, by hardware, changed.
+struct Access {
+  Address address;
+  bool write = false;
+  std::uint8_t before = 0, after = 0;
+  std::uint32_t pc = 0;  ///< byte address of the instruction
+};
+
 struct Stop {
   enum class Why : std::uint8_t {
     kTime,
@@ -51,12 +63,14 @@ struct Stop {
     kRequested,
     kFault,
     kBreakInstruction,
+    kAccess,  ///< the instruction is complete
   } why = Why::kTime;
   Fault fault = Fault::kNone;
   std::uint32_t fault_pc = 0;       ///< byte address of the instruction at fault
   std::uint32_t fault_address = 0;  ///< data address it touched
   std::uint32_t last_pc = 0;        ///< byte address of the last instruction executed
   int interrupt = -1;               ///< vector number, if one has been entered
+  std::vector<Access> accesses;     ///< to watched bytes, by the last instruction
 };
 
 /// What went wrong, in words and with its addresses. REQUIRES: stop.why is kFault.
@@ -77,6 +91,13 @@ class Machine {
   virtual Result<void> set_breakpoint(std::uint32_t address, bool on) = 0;
   /// Pushes into `[begin, end)` of data space are faults; an empty range turns that off.
   virtual void guard_stack(std::uint32_t begin, std::uint32_t end) = 0;
+  /// Ends a run behind each access of these kinds (kOnRead, …) to a byte; 0 turns that off. Loads
+  /// and stores cost nothing elsewhere. What changes without a store (a register operand, flags,
+  /// I/O and EEPROM changed by hardware) is compared after each instruction, which makes a run
+  /// slow. Error: kOutOfRange if there is no such byte.
+  virtual Result<void> watch(Address address, std::uint8_t kinds);
+  /// Makes a load of RAM that nothing has written since power-on a fault.
+  virtual void check_unwritten(bool on) { (void)on; }
 
   // Looking
   [[nodiscard]] virtual std::optional<std::uint8_t> peek(Address address) const = 0;

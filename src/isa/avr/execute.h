@@ -2,17 +2,16 @@
 // What each instruction does, one function per row of instructions.def.
 //
 // `State` is whatever runs the program; it provides
-//   kOnlyCarry             true if nobody will look at any flag but C
 //   r                      the 32 registers, as an array of bytes
-//   sreg                   the status register
-//   pc                     word address, already behind this instruction
+//   flags                  the status register
 //   load(a) store(a, v)    the firmware's access to data space, with its side effects
 //   store_bits(a, v, mask) the same for SBI and CBI: only the bits in mask are written
 //   push(v) pop()          through the stack pointer
 //   push_pc() pop_pc()     two or three bytes
 //   flash(a)               a byte of program memory
 //   rampz() set_rampz(v) eind()
-//   jump(word) skip() turned_on_interrupts() returned_from_interrupt()
+//   jump(word) jump_to(e)  to a word address; to the one the entry holds
+//   skip() turned_on_interrupts() returned_from_interrupt()
 //   sleep() watchdog_reset() self_program()
 //   took_branch()          one more cycle
 // Flags follow the Boolean formulas of the manual's instruction pages.
@@ -21,119 +20,64 @@
 
 #include <cstdint>
 
+#include "isa/avr/flags.h"
 #include "isa/avr/table.h"
 
 namespace lucid::avr {
 
-/// Bits of the status register ("AVR CPU Core", section on the status register).
-enum Flag : std::uint8_t {
-  kC = 1U << 0,
-  kZ = 1U << 1,
-  kN = 1U << 2,
-  kV = 1U << 3,
-  kS = 1U << 4,
-  kH = 1U << 5,
-  kT = 1U << 6,
-  kI = 1U << 7,
-};
-
-using u8 = std::uint8_t;
-using u16 = std::uint16_t;
-using u32 = std::uint32_t;
-
-template <class State>
+/// `kSeen`: what of the flags it writes anybody can see; the rest is left out.
+template <class State, Seen kSeen = Seen::kAll>
 class Execute {
   using S = State&;
   using E = const Entry&;
 
-  static u16 pair(S s, unsigned n) { return static_cast<u16>(s.r[n] | s.r[n + 1] << 8); }
+  static u16 pair(S s, unsigned n) {
+    const u8* const low = s.r + n;
+    return static_cast<u16>(low[0] | low[1] << 8);
+  }
   static void set_pair(S s, unsigned n, unsigned value) {
-    s.r[n] = static_cast<u8>(value);
-    s.r[n + 1] = static_cast<u8>(value >> 8);
-  }
-
-  static constexpr unsigned kArithmetic = kH | kS | kV | kN | kZ | kC;
-  static constexpr unsigned kLogic = kS | kV | kN | kZ;
-
-  /// S, V, N and Z by an 8-bit result and, in bit 8 of the index, V.
-  struct SvnzTable {
-    u8 flags[512] = {};
-    constexpr SvnzTable() {
-      for (unsigned i = 0; i < 512; ++i) {
-        const unsigned n = i >> 7 & 1U;
-        const unsigned v = i >> 8;
-        flags[i] = static_cast<u8>((n ^ v) << 4 | v << 3 | n << 2 | ((i & 0xff) == 0 ? 2U : 0U));
-      }
-    }
-  };
-  static constexpr SvnzTable kSvnz{};
-  /// `v` has V in bit 7, the other bits are ignored.
-  static unsigned svnz(unsigned result, unsigned v) {
-    // The mask tells the compiler what the table holds: with only C wanted, nothing is looked up.
-    return kSvnz.flags[(v & 0x80U) << 1 | (result & 0xffU)] & kLogic;
-  }
-  static void set(S s, unsigned mask, unsigned flags) {
-    s.sreg = static_cast<u8>((s.sreg & ~mask) | flags);
-  }
-
-  /// The six flags of a sum or difference, by the result in bits 7..0 and, four bits further left
-  /// than they come, the carries into bit 4 (8), into bit 7 (11) and out of it (12).
-  struct ArithmeticTable {
-    u8 flags[0x2000] = {};
-    constexpr ArithmeticTable() {
-      for (unsigned i = 0; i < 0x2000; ++i) {
-        const unsigned h = i >> 8 & 1U;
-        const unsigned c = i >> 12 & 1U;
-        const unsigned v = (i >> 11 & 1U) ^ c;
-        const unsigned n = i >> 7 & 1U;
-        flags[i] = static_cast<u8>(h << 5 | (n ^ v) << 4 | v << 3 | n << 2 |
-                                   ((i & 0xff) == 0 ? 2U : 0U) | c);
-      }
-    }
-  };
-  static constexpr ArithmeticTable kArithmeticFlags{};
-  /// The carry or borrow into each bit is a ^ b ^ result; out of bit 7 it is at bit 8.
-  static unsigned arithmetic(unsigned a, unsigned b, unsigned result) {
-    const unsigned into = a ^ b ^ result;
-    if constexpr (State::kOnlyCarry) return into >> 8 & kC;
-    return kArithmeticFlags.flags[(into & 0x190U) << 4 | (result & 0xffU)];
+    u8* const low = s.r + n;
+    low[0] = static_cast<u8>(value);
+    low[1] = static_cast<u8>(value >> 8);
   }
 
   static u8 add(S s, unsigned a, unsigned b, unsigned carry) {
-    const unsigned sum = a + b + carry;
-    set(s, kArithmetic, arithmetic(a, b, sum));
-    return static_cast<u8>(sum);
+    const unsigned result = a + b + carry;
+    s.flags.template sum<kSeen>(result, a, b);
+    return static_cast<u8>(result);
   }
-  /// `keep_z`: Z can only be cleared, as in CPC, SBC and SBCI.
-  static u8 subtract(S s, unsigned a, unsigned b, unsigned borrow, bool keep_z) {
-    const unsigned difference = a - b - borrow;
-    unsigned flags = arithmetic(a, b, difference);
-    if (keep_z) flags &= ~unsigned{kZ} | s.sreg;
-    set(s, kArithmetic, flags);
-    return static_cast<u8>(difference);
+  static u8 subtract(S s, unsigned a, unsigned b) {
+    const unsigned result = a - b;
+    s.flags.template difference<kSeen>(result, a, b);
+    return static_cast<u8>(result);
+  }
+  static u8 subtract_chained(S s, unsigned a, unsigned b) {
+    const unsigned result = a - b - s.flags.c();
+    s.flags.template chained<kSeen>(result, a, b);
+    return static_cast<u8>(result);
+  }
+  static u8 step(S s, unsigned a, unsigned result) {
+    s.flags.template stepped<kSeen>(result, a);
+    return static_cast<u8>(result);
   }
   static u8 logic(S s, unsigned result) {
-    set(s, kLogic, svnz(result, 0));
+    s.flags.template logic<kSeen>(result);
     return static_cast<u8>(result);
   }
   /// A right shift: `out` is the bit that left, and V = N xor C.
   static u8 shifted(S s, unsigned result, unsigned out) {
-    set(s, kLogic | kC, svnz(result, result ^ out << 7) | out);
+    s.flags.template with_carry<kSeen>(result, (result >> 7 & 1U) ^ out, out);
     return static_cast<u8>(result);
   }
   static void product(S s, unsigned value, unsigned carry) {
     set_pair(s, 0, value);
-    set(s, kZ | kC, static_cast<unsigned>((value & 0xffff) == 0) << 1 | carry);
+    s.flags.template product<kSeen>(value & 0xffff, carry);
   }
   static void fraction(S s, unsigned value) { product(s, value << 1, value >> 15 & 1U); }
   static int signed8(u8 value) { return static_cast<std::int8_t>(value); }
-
   static void set_wide(S s, unsigned n, unsigned result, unsigned v, unsigned c) {
     set_pair(s, n, result);
-    const unsigned negative = result >> 15 & 1U;
-    set(s, kLogic | kC,
-        (negative ^ v) << 4 | v << 3 | negative << 2 |
-            static_cast<unsigned>((result & 0xffff) == 0) << 1 | c);
+    s.flags.template wide<kSeen>(result & 0xffff, v, c);
   }
 
   static void load_inc(S s, E e, unsigned n) {
@@ -166,16 +110,16 @@ class Execute {
 
  public:
   static void ADD(S s, E e) { s.r[e.a] = add(s, s.r[e.a], s.r[e.b], 0); }
-  static void ADC(S s, E e) { s.r[e.a] = add(s, s.r[e.a], s.r[e.b], s.sreg & 1U); }
+  static void ADC(S s, E e) { s.r[e.a] = add(s, s.r[e.a], s.r[e.b], s.flags.c()); }
   static void ADIW(S s, E e) {
     const unsigned before = pair(s, e.a);
     const unsigned after = before + static_cast<unsigned>(e.k);
     set_wide(s, e.a, after & 0xffff, (~before & after) >> 15 & 1U, (before & ~after) >> 15 & 1U);
   }
-  static void SUB(S s, E e) { s.r[e.a] = subtract(s, s.r[e.a], s.r[e.b], 0, false); }
-  static void SUBI(S s, E e) { s.r[e.a] = subtract(s, s.r[e.a], constant(e), 0, false); }
-  static void SBC(S s, E e) { s.r[e.a] = subtract(s, s.r[e.a], s.r[e.b], s.sreg & 1U, true); }
-  static void SBCI(S s, E e) { s.r[e.a] = subtract(s, s.r[e.a], constant(e), s.sreg & 1U, true); }
+  static void SUB(S s, E e) { s.r[e.a] = subtract(s, s.r[e.a], s.r[e.b]); }
+  static void SUBI(S s, E e) { s.r[e.a] = subtract(s, s.r[e.a], constant(e)); }
+  static void SBC(S s, E e) { s.r[e.a] = subtract_chained(s, s.r[e.a], s.r[e.b]); }
+  static void SBCI(S s, E e) { s.r[e.a] = subtract_chained(s, s.r[e.a], constant(e)); }
   static void SBIW(S s, E e) {
     const unsigned before = pair(s, e.a);
     const unsigned after = (before - static_cast<unsigned>(e.k)) & 0xffff;
@@ -187,20 +131,12 @@ class Execute {
   static void ORI(S s, E e) { s.r[e.a] = logic(s, s.r[e.a] | constant(e)); }
   static void EOR(S s, E e) { s.r[e.a] = logic(s, s.r[e.a] ^ s.r[e.b]); }
   static void COM(S s, E e) {
-    s.r[e.a] = logic(s, ~s.r[e.a] & 0xffU);
-    s.sreg |= kC;
+    s.r[e.a] = static_cast<u8>(~s.r[e.a]);
+    s.flags.template with_carry<kSeen>(s.r[e.a], 0, 1);
   }
-  static void NEG(S s, E e) { s.r[e.a] = subtract(s, 0, s.r[e.a], 0, false); }
-  static void INC(S s, E e) {
-    const unsigned result = s.r[e.a] + 1U;
-    set(s, kLogic, svnz(result, (result & 0xff) == 0x80 ? 0x80 : 0));
-    s.r[e.a] = static_cast<u8>(result);
-  }
-  static void DEC(S s, E e) {
-    const unsigned result = s.r[e.a] - 1U;
-    set(s, kLogic, svnz(result, (result & 0xff) == 0x7f ? 0x80 : 0));
-    s.r[e.a] = static_cast<u8>(result);
-  }
+  static void NEG(S s, E e) { s.r[e.a] = subtract(s, 0, s.r[e.a]); }
+  static void INC(S s, E e) { s.r[e.a] = step(s, s.r[e.a], s.r[e.a] + 1U); }
+  static void DEC(S s, E e) { s.r[e.a] = step(s, s.r[e.a], s.r[e.a] - 1U); }
   static void MUL(S s, E e) {
     const unsigned value = unsigned{s.r[e.a]} * s.r[e.b];
     product(s, value, value >> 15 & 1U);
@@ -221,32 +157,32 @@ class Execute {
     fraction(s, static_cast<unsigned>(signed8(s.r[e.a]) * int{s.r[e.b]}));
   }
 
-  static void CP(S s, E e) { subtract(s, s.r[e.a], s.r[e.b], 0, false); }
-  static void CPC(S s, E e) { subtract(s, s.r[e.a], s.r[e.b], s.sreg & 1U, true); }
-  static void CPI(S s, E e) { subtract(s, s.r[e.a], constant(e), 0, false); }
+  static void CP(S s, E e) { subtract(s, s.r[e.a], s.r[e.b]); }
+  static void CPC(S s, E e) { subtract_chained(s, s.r[e.a], s.r[e.b]); }
+  static void CPI(S s, E e) { subtract(s, s.r[e.a], constant(e)); }
   static void CPSE(S s, E e) {
     if (s.r[e.a] == s.r[e.b]) s.skip();
   }
 
   static void LSR(S s, E e) { s.r[e.a] = shifted(s, s.r[e.a] >> 1, s.r[e.a] & 1U); }
   static void ROR(S s, E e) {
-    s.r[e.a] = shifted(s, s.r[e.a] >> 1 | (s.sreg & 1U) << 7, s.r[e.a] & 1U);
+    s.r[e.a] = shifted(s, s.r[e.a] >> 1 | (s.flags.c()) << 7, s.r[e.a] & 1U);
   }
   static void ASR(S s, E e) {
     s.r[e.a] = shifted(s, s.r[e.a] >> 1 | (s.r[e.a] & 0x80U), s.r[e.a] & 1U);
   }
   static void SWAP(S s, E e) { s.r[e.a] = static_cast<u8>(s.r[e.a] << 4 | s.r[e.a] >> 4); }
-  static void BST(S s, E e) { set(s, kT, (s.r[e.a] >> e.b & 1U) << 6); }
+  static void BST(S s, E e) { s.flags.set_t((s.r[e.a] >> e.b & 1U) != 0); }
   static void BLD(S s, E e) {
     const unsigned bit = 1U << e.b;
-    s.r[e.a] = static_cast<u8>((s.r[e.a] & ~bit) | ((s.sreg & kT) != 0 ? bit : 0));
+    s.r[e.a] = static_cast<u8>((s.r[e.a] & ~bit) | (s.flags.t() ? bit : 0));
   }
   static void BSET(S s, E e) {
-    const unsigned before = s.sreg;
-    s.sreg = static_cast<u8>(before | 1U << e.b);
-    if (e.b == 7 && (before & kI) == 0) s.turned_on_interrupts();
+    const bool before = s.flags.i();
+    s.flags.set_byte(s.flags.byte() | 1U << e.b);
+    if (!before && s.flags.i()) s.turned_on_interrupts();
   }
-  static void BCLR(S s, E e) { s.sreg = static_cast<u8>(s.sreg & ~(1U << e.b)); }
+  static void BCLR(S s, E e) { s.flags.set_byte(s.flags.byte() & ~(1U << e.b)); }
   static void SBI(S s, E e) { s.store_bits(io(e), 0xff, static_cast<u8>(1U << e.b)); }
   static void CBI(S s, E e) { s.store_bits(io(e), 0, static_cast<u8>(1U << e.b)); }
 
@@ -298,13 +234,13 @@ class Execute {
   static void PUSH(S s, E e) { s.push(s.r[e.a]); }
   static void POP(S s, E e) { s.r[e.a] = s.pop(); }
 
-  static void RJMP(S s, E e) { s.jump(static_cast<u32>(e.k)); }
+  static void RJMP(S s, E e) { s.jump_to(e); }
   static void IJMP(S s, E /*e*/) { s.jump(pair(s, kZreg)); }
   static void EIJMP(S s, E /*e*/) { s.jump(u32{s.eind()} << 16 | pair(s, kZreg)); }
-  static void JMP(S s, E e) { s.jump(static_cast<u32>(e.k)); }
+  static void JMP(S s, E e) { s.jump_to(e); }
   static void RCALL(S s, E e) {
     s.push_pc();
-    s.jump(static_cast<u32>(e.k));
+    s.jump_to(e);
   }
   static void ICALL(S s, E /*e*/) {
     s.push_pc();
@@ -318,14 +254,14 @@ class Execute {
   static void RET(S s, E /*e*/) { s.jump(s.pop_pc()); }
   static void RETI(S s, E /*e*/) {
     s.jump(s.pop_pc());
-    s.sreg |= kI;
+    s.flags.set_i(true);
     s.returned_from_interrupt();
   }
   static void BRBS(S s, E e) {
-    if ((s.sreg >> e.b & 1U) != 0) branch(s, e);
+    if (s.flags.test(e.b)) branch(s, e);
   }
   static void BRBC(S s, E e) {
-    if ((s.sreg >> e.b & 1U) == 0) branch(s, e);
+    if (!s.flags.test(e.b)) branch(s, e);
   }
   static void SBRC(S s, E e) {
     if ((s.r[e.a] >> e.b & 1U) == 0) s.skip();
@@ -349,7 +285,7 @@ class Execute {
   static unsigned constant(E e) { return static_cast<unsigned>(e.k); }
   static void branch(S s, E e) {
     s.took_branch();
-    s.jump(static_cast<u32>(e.k));
+    s.jump_to(e);
   }
 };
 
