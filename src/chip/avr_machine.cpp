@@ -366,6 +366,21 @@ void AvrMachine::set_register(unsigned index, std::uint64_t value) {
   }
 }
 
+std::vector<Address> AvrMachine::register_bytes(unsigned index) const {
+  const auto at = [](u32 low, u32 bytes) {
+    std::vector<Address> out;
+    for (u32 i = 0; i < bytes; ++i) out.push_back({Space::kData, low + i});
+    return out;
+  };
+  if (index < 32) return at(index, 1);
+  switch (index) {
+    case avr::kSp: return at(0x5d, 2);
+    case avr::kSreg: return at(0x5f, 1);
+    case avr::kPc: return {};
+    default: return at(26 + 2 * (index - avr::kXPair), 2);
+  }
+}
+
 void AvrMachine::set_pc(std::uint32_t address) {
   world_.cpu.pc = address / 2 % (fabric_->row.flash / 2);
   world_.cpu.asleep = false;

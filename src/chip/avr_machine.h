@@ -68,6 +68,7 @@ class AvrMachine final : public isa::Machine {
   [[nodiscard]] bool asleep() const override { return world_.cpu.asleep; }
   [[nodiscard]] std::optional<std::uint32_t> deepest_sp() const override;
   [[nodiscard]] std::vector<PinState> pins() const override;
+  [[nodiscard]] std::vector<Address> register_bytes(unsigned index) const override;
   [[nodiscard]] std::string flag_letters() const override { return "ITHSVNZC"; }
   [[nodiscard]] std::uint8_t flags() const override { return world_.cpu.sreg; }
 

@@ -47,6 +47,7 @@ void Eeprom::control(const Bus& bus, u8 value, u8 mask, u64 t) const {
       state.writing = true;
       state.address = address;
       state.value = bus.reg(eedr());
+      bus.happened(isa::EventKind::kEepromWrite, address, state.value);
       state.mode = static_cast<u8>((bus.reg(eecr_) & kEepm) >> 4);
       state.master_until = 0;
       bus.schedule(slot_, t + 1 + (kMicroseconds[state.mode] * clock_hz_ + 999'999) / 1'000'000);

@@ -231,6 +231,7 @@ Engine::Ahead Engine::look_ahead(u32 word) {
 // Slow paths: everything that is not plain memory ------------------------------------------------
 
 void Engine::raise(isa::Fault fault, u32 address) {
+  if (!machine_.fault_is_on(fault)) return;
   if (fault_ != isa::Fault::kNone) return;  // the first one is the cause
   fault_ = fault;
   fault_address_ = address;
@@ -297,6 +298,24 @@ void Engine::slow_store(u16 address, u8 value, u8 mask) {
   }
 }
 
+bool Engine::pins_moved() const {
+  if (levels_.empty()) return false;
+  const auto& ports = machine_.world_.ports;
+  return !std::equal(levels_.begin(), levels_.end(), ports.begin(),
+                     [](u8 level, const PortState& port) { return level == port.level; });
+}
+
+void Engine::note_edges() {
+  for (std::size_t i = 0; i < levels_.size(); ++i) {
+    const u8 now = machine_.world_.ports[i].level;
+    for (unsigned pin = 0; pin < 8; ++pin)
+      if (((now ^ levels_[i]) >> pin & 1U) != 0)
+        bus().happened(isa::EventKind::kEdge, 0, now >> pin & 1U,
+                       fabric_.ports[i]->state(machine_.world_, pin).name);
+    levels_[i] = now;
+  }
+}
+
 /// The firmware is about to store where a debugger watches.
 void Engine::note_store(u16 address, u8 value, u8 mask) {
   const u8 before = *machine_.peek({Space::kData, address});
@@ -323,6 +342,7 @@ void Engine::fall_asleep() {
   if ((smcr & 0xeU) != 0)
     bus().note("only idle sleep is modelled: deeper modes stop no clock here");
   cpu_.asleep = true;
+  bus().happened(isa::EventKind::kSleep);
   deadline_ = 0;
 }
 
@@ -343,6 +363,7 @@ void Engine::set_deadline() {
   const bool interrupt = cpu_.pending != 0 && (cpu_.sreg & avr::kI) != 0;
   if (interrupt || cpu_.hold != 0 || cpu_.asleep || fault_ != isa::Fault::kNone ||
       lifted_ != kNone || !observed_.empty() || !stop_.accesses.empty() ||
+      !machine_.outputs_.events.empty() || pins_moved() ||
       request_.instructions != UINT64_MAX || request_.within_begin) {
     deadline_ = 0;
     return;
@@ -353,6 +374,7 @@ void Engine::set_deadline() {
 
 bool Engine::end(isa::Stop::Why why) {
   stop_.why = why;
+  stop_.events = std::exchange(machine_.outputs_.events, {});
   return true;
 }
 
@@ -376,6 +398,7 @@ bool Engine::enter_interrupt() {
   entered_interrupt_ = true;
   stop_.interrupt = static_cast<int>(vector);
   fabric_.vector_owner[vector]->on_vector(bus(), vector);
+  bus().happened(isa::EventKind::kInterrupt, vector);
   if (--steps_left_ == 0) return end(isa::Stop::Why::kInstructions);
   return request_.stop_at_interrupt && end(isa::Stop::Why::kInterruptEntered);
 }
@@ -391,7 +414,9 @@ bool Engine::boundary(bool executed) {
       return end(isa::Stop::Why::kFault);
     }
     if (!observed_.empty()) observe();
+    if (pins_moved()) note_edges();
     if (!stop_.accesses.empty()) return end(isa::Stop::Why::kAccess);
+    if (!machine_.outputs_.events.empty()) return end(isa::Stop::Why::kEvent);
     if (executed) {
       if (--steps_left_ == 0) return end(isa::Stop::Why::kInstructions);
       if (request_.within_begin &&
@@ -409,6 +434,7 @@ bool Engine::boundary(bool executed) {
       if (cpu_.pending != 0 && enabled) {  // four more cycles to wake up
         cpu_.asleep = false;
         cpu_.now += 4;
+        bus().happened(isa::EventKind::kWake);
         executed = false;
         continue;
       }

@@ -124,6 +124,8 @@ class Engine {
   void put_down();
   LUCID_SLOW const Slot* settled(const Slot* slot);
   void observe();
+  [[nodiscard]] bool pins_moved() const;
+  void note_edges();
   LUCID_SLOW void fall_asleep();
 
   AvrMachine& machine_;
@@ -135,6 +137,7 @@ class Engine {
   std::vector<u8> attributes_;
   /// Bytes that change otherwise than by a store: compared after each instruction.
   std::vector<std::pair<Address, u8>> observed_;
+  std::vector<u8> levels_;  ///< of each port's pins as last seen, if edges are waited for
   u32 lifted_ = kNone;  ///< word whose mark is off for one instruction
   avr::Entry lifted_mark_;
 

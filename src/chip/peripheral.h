@@ -10,6 +10,7 @@
 
 #include "chip/device.h"
 #include "chip/world.h"
+#include "isa/machine.h"
 
 namespace lucid::chip {
 
@@ -18,6 +19,8 @@ struct Outputs {
   std::string serial;
   std::vector<std::string> notes;
   std::set<std::string> noted;  ///< each note is said once
+  u32 events_wanted = 0;        ///< by isa::bit(kind)
+  std::vector<isa::Event> events;
 };
 
 /// What a peripheral may touch.
@@ -36,6 +39,12 @@ class Bus {
   /// The processor waits while the peripheral works.
   void stall(u64 ticks) const { world.cpu.now += ticks; }
   void transmit(u8 byte) const { outputs_.serial.push_back(static_cast<char>(byte)); }
+  /// For who waits for it; costs a test otherwise.
+  void happened(isa::EventKind kind, unsigned number = 0, unsigned value = 0,
+                const std::string& name = {}) const {
+    if ((outputs_.events_wanted & isa::bit(kind)) != 0)
+      outputs_.events.push_back({kind, number, value, name});
+  }
   void note(const std::string& text) const {
     if (outputs_.noted.insert(text).second) outputs_.notes.push_back(text);
   }

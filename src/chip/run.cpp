@@ -175,7 +175,10 @@ struct Engine::Frame {
     set_deadline(0);
     left = true;
   }
-  void returned_from_interrupt() { turned_on_interrupts(); }
+  void returned_from_interrupt() {
+    engine.bus().happened(isa::EventKind::kReturn);
+    turned_on_interrupts();
+  }
   void sleep() {
     store_back();
     engine.fall_asleep();
@@ -235,6 +238,12 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
   entered_interrupt_ = false;
   fault_ = isa::Fault::kNone;
   if (!observed_.empty()) renew_observed();
+  machine_.outputs_.events_wanted = request.events;
+  machine_.outputs_.events.clear();
+  levels_.clear();
+  if ((request.events & isa::bit(isa::EventKind::kEdge)) != 0)
+    for (std::size_t i = 0; i < fabric_.ports.size(); ++i)
+      levels_.push_back(machine_.world_.ports[i].level);
   if (steps_left_ == 0) return stop_;
   if (boundary(false)) return stop_;
 
@@ -359,6 +368,13 @@ break_instruction:
   stop_.why = isa::Stop::Why::kBreakInstruction;
   goto not_executed;
 reserved:
+  if (!machine_.fault_is_on(flash_word(f.word_of(f.slot)) == 0xffff
+                                ? isa::Fault::kErasedFlash
+                                : isa::Fault::kReservedInstruction)) {
+    f.next = f.slot + 1;
+    f.now += 1;
+    LUCID_PRECISE();
+  }
   stop_.why = isa::Stop::Why::kFault;
   stop_.fault_pc = 2 * f.word_of(f.slot);
   stop_.fault = flash_word(f.word_of(f.slot)) == 0xffff ? isa::Fault::kErasedFlash

@@ -122,6 +122,7 @@ void Usart::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
       state.fifo_count = 0;
       state.overrun = false;
       state.receiving = false;
+    bus.happened(isa::EventKind::kByteIn, state.arriving, 0, name());
       bus.schedule(slot_ + 1, kNever);
     }
     start_receiving(bus, t + 1);
@@ -145,6 +146,7 @@ void Usart::on_event(const Bus& bus, unsigned slot, u64 due) const {
   UsartState& state = bus.world.usarts[index_];
   if (slot == slot_) {
     bus.transmit(state.leaving);
+    bus.happened(isa::EventKind::kByteOut, state.leaving, 0, name());
     state.sending = false;
     if (state.buffer_full) {
       state.buffer_full = false;
@@ -154,6 +156,7 @@ void Usart::on_event(const Bus& bus, unsigned slot, u64 due) const {
     }
   } else {
     state.receiving = false;
+    bus.happened(isa::EventKind::kByteIn, state.arriving, 0, name());
     if (state.fifo_count < 3) state.fifo[state.fifo_count++] = state.arriving;
     start_receiving(bus, due);
   }

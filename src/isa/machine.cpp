@@ -31,6 +31,14 @@ std::string fault_text(const Stop& stop) {
   return "no fault";
 }
 
+void Machine::set_fault(Fault fault, bool on) {
+  const std::uint32_t bit = 1U << static_cast<unsigned>(fault);
+  faults_off_ = on ? faults_off_ & ~bit : faults_off_ | bit;
+  if (fault == Fault::kNeverWritten) check_unwritten(on);
+}
+
+std::vector<Address> Machine::register_bytes(unsigned /*index*/) const { return {}; }
+
 Result<void> Machine::watch(Address /*address*/, std::uint8_t /*kinds*/) {
   return fail(ErrorCode::kUnsupported, "this chip cannot watch data");
 }

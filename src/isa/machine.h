@@ -39,8 +39,27 @@ struct RunRequest {
   bool stop_at_interrupt = false;             ///< end when an interrupt has been entered
   std::optional<std::uint32_t> within_begin;  ///< end when PC leaves [begin, end)
   std::uint32_t within_end = 0;
+  std::uint32_t events = 0;                   ///< end behind these, bits of EventKind
   const std::atomic<bool>* pause_requested = nullptr;  ///< looked at every few thousand cycles
 };
+
+/// What a run can be asked to end at, as bit numbers of RunRequest::events.
+enum class EventKind : std::uint8_t {
+  kInterrupt,    ///< entered; `number` is the vector
+  kReturn,       ///< a return from interrupt has executed
+  kSleep,        ///< the processor has stopped
+  kWake,         ///< and goes on
+  kByteOut,      ///< has left a serial port: `name`, `number`
+  kByteIn,       ///< has arrived
+  kEepromWrite,  ///< has begun: address `number`, `value`
+  kEdge,         ///< pin `name` is now `value`
+};
+struct Event {
+  EventKind kind = EventKind::kInterrupt;
+  unsigned number = 0, value = 0;
+  std::string name;
+};
+constexpr std::uint32_t bit(EventKind kind) { return 1U << static_cast<unsigned>(kind); }
 
 /// What a debugger may want to know of a byte, as bits.
 enum : std::uint8_t { kOnRead = 1, kOnWrite = 2, kOnChange = 4 };
@@ -64,6 +83,7 @@ struct Stop {
     kFault,
     kBreakInstruction,
     kAccess,  ///< the instruction is complete
+    kEvent,
   } why = Why::kTime;
   Fault fault = Fault::kNone;
   std::uint32_t fault_pc = 0;       ///< byte address of the instruction at fault
@@ -71,6 +91,7 @@ struct Stop {
   std::uint32_t last_pc = 0;        ///< byte address of the last instruction executed
   int interrupt = -1;               ///< vector number, if one has been entered
   std::vector<Access> accesses;     ///< to watched bytes, by the last instruction
+  std::vector<Event> events;        ///< of those asked for
 };
 
 /// What went wrong, in words and with its addresses. REQUIRES: stop.why is kFault.
@@ -98,6 +119,12 @@ class Machine {
   virtual Result<void> watch(Address address, std::uint8_t kinds);
   /// Makes a load of RAM that nothing has written since power-on a fault.
   virtual void check_unwritten(bool on) { (void)on; }
+  /// A fault that is off is passed over: an access is completed, a word that is no instruction does
+  /// nothing for a cycle. kNeverWakes cannot be turned off; kNeverWritten is off at first.
+  void set_fault(Fault fault, bool on);
+  [[nodiscard]] bool fault_is_on(Fault fault) const {
+    return (faults_off_ >> static_cast<unsigned>(fault) & 1U) == 0;
+  }
 
   // Looking
   [[nodiscard]] virtual std::optional<std::uint8_t> peek(Address address) const = 0;
@@ -132,6 +159,11 @@ class Machine {
   [[nodiscard]] std::optional<unsigned> find_dwarf_register(int dwarf) const;
   [[nodiscard]] const MemoryArea* area(const std::string& name) const;
   [[nodiscard]] const IoRegister* io_register(const std::string& name) const;
+  /// Where a register can be watched, lowest byte first; empty if it cannot.
+  [[nodiscard]] virtual std::vector<Address> register_bytes(unsigned index) const;
+
+ private:
+  std::uint32_t faults_off_ = 1U << static_cast<unsigned>(Fault::kNeverWritten);
 };
 
 }  // namespace lucid::isa
