@@ -49,6 +49,38 @@ TEST_CASE("a session at the prompt: pauses, views, repeats") {
   CHECK_FALSE(has(session, "\x1b["));  // no colour into a pipe
 }
 
+TEST_CASE("data breakpoints, events and watches at the prompt, saved and loaded") {
+  const std::string file = test::scratch("night.loop");
+  const auto session =
+      lucid("open " + kKiln,
+            "drive PD2 low\nsend USART0 \"T3000\\nG\\n\"\nwatch setpoint - measured\n"
+            "pause on change heater_ms if measured > 100 once then \"show watches\"\ngo for 20s\n"
+            "pause on interrupt TIMER1_COMPA every 1000 passes\ngo for 3s\n"
+            "pause when seconds == 14\ndisable 3\ngo for 9s\nbreakpoints save " +
+                file + "\nremove all\nbreakpoints load " + file +
+                "\nbreakpoints like when\nshow faults\n");
+  INFO(session.text);
+  CHECK(session.code == 0);
+  for (const char* text :
+       {"heater_ms 0 → 1000, breakpoint 2 · kiln.c:143 every_second · pass 1", "sts 0x01af, r24",
+        "breakpoint 2 was for once and is gone",
+        "(1) setpoint - measured = ", "interrupt TIMER1_COMPA has been entered, breakpoint 3",
+        "pass 1000", "seconds == 14 holds, breakpoint 4", "2 breakpoints and 1 watch are in ",
+        "(6) when seconds == 14", "never-written-read   off"}) {
+    INFO(text);
+    CHECK(has(session, text));
+  }
+  CHECK(
+      test::read(file) ==
+      "pause on interrupt TIMER1_COMPA every 1000 passes\ndisable last\npause when seconds == 14\n"
+      "watch setpoint - measured\n");
+  const auto json = lucid("open --json " + kKiln,
+                          "pause on change ticks\nwatch seconds\ngo for 10ms\nshow watches\n");
+  CHECK(has(json, R"("cause":"data")"));
+  CHECK(has(json, R"("how":"changed","before":"0","after":"1")"));
+  CHECK(has(json, R"({"view":"watches","list":[{"id":2,"expression":"seconds","value":"0")"));
+}
+
 TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on") {
   struct Row {
     const char* command;
@@ -58,13 +90,23 @@ TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on")
       {"goo", "there is no command 'goo' (did you mean `go`?)"},
       {"steep over", "did you mean `step`?"},
       {"breakpoint", "did you mean `breakpoints`?"},
-      {"watch x", "planned, not built yet"},
+      {"back", "planned, not built yet"},
+      {"watch sconds", "did you mean seconds?"},
+      {"watch seconds as octal", "there is no format 'octal'"},
+      {"pause on smoke", "there are: at, on read"},
+      {"pause on change", "pause on change what?"},
+      {"pause on change sconds", "did you mean seconds?"},
+      {"pause on change seconds twice", "'twice' is not expected here"},
+      {"pause on sleep deeply", "'deeply' is not expected here"},
+      {"pause on interrupt TIMER1_COMPX", "did you mean TIMER1_COMPA or TIMER1_COMPB?"},
+      {"disable fault stack", "there is no kind of fault 'stack'"},
+      {"breakpoints save /nowhere/x", "cannot write '/nowhere/x'"},
       {"go to mian", "did you mean main?"},
       {"go for 20 parsecs", "'20 parsecs' is not a span (write 20ms, 2 s or 500 cycles)"},
       {"pause at kiln.c:1", "kiln.c:1 has no code"},
       {"pause at main on pass 0", "1 or more"},
       {"pause at main sometimes", "'sometimes' is not expected here"},
-      {"pause at main if", "this is written"},
+      {"pause at main if", "if what?"},
       {"disable 9", "there is no breakpoint 9"},
       {"enable x", "not the number of a breakpoint"},
       {"show rigisters", "there is no view 'rigisters'"},

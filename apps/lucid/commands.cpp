@@ -37,27 +37,45 @@ const std::vector<Command>& commands() {
       {"reload", "", "reload [IMAGE]", "Load the image again after a build; breakpoints are kept.",
        "reload", &Console::do_reload, false},
       {"pause at", "p",
-       "pause at PLACE [on pass N | from pass N | every N passes] [if EXPR] [once] [log \"TEXT\"]",
+       "pause at PLACE [on pass N | from pass N | every N passes] [if EXPR] [once] [log \"TEXT\"]\n"
+       "       [then \"COMMAND\"]",
        "Set a breakpoint. It pauses before the marked instruction. A pass counts when the "
        "condition\n"
        "holds and the instruction executes next. `log` writes a message, {EXPR} filled in, and "
-       "goes on.",
+       "goes on; `then` carries out a command after the pause.",
        "pause at control.c:16 on pass 9 if measured > 600", &Console::do_pause_at, true},
-      {"breakpoints", "", "breakpoints [like TEXT | on | off]",
-       "List the breakpoints; switch all of them off for a clean run, and on again.", "breakpoints",
-       &Console::do_breakpoints, true},
-      {"enable", "", "enable ID… | all", "Switch breakpoints on.", "enable 2", &Console::do_enable,
-       true},
-      {"disable", "", "disable ID… | all", "Switch breakpoints off, keeping them.", "disable 2 3",
+      {"pause on", "",
+       "pause on read|write|change OBJECT [each byte]\n"
+       "       on interrupt [NAME] | return from NAME | edge PIN [rising|falling] |\n"
+       "       byte in|out [PORT] | sleep | wake | eeprom write   + clauses as for `pause at`",
+       "Pause behind the instruction that touched an object, or at an event. An object of several "
+       "bytes\nis judged when all of them have been stored.",
+       "pause on change heater_on if ticks > 100", &Console::do_pause_on, true},
+      {"pause when", "", "pause when EXPR   + clauses as for `pause at`",
+       "Pause at the moment an expression becomes true.", "pause when measured > setpoint + 50",
+       &Console::do_pause_when, true},
+      {"watch", "", "watch EXPR [as FORMAT]",
+       "Keep an expression in sight: shown at each pause, old → new; out of scope with its last "
+       "value.",
+       "watch setpoint - measured", &Console::do_watch, true},
+      {"breakpoints", "", "breakpoints [like TEXT | on | off | save FILE | load FILE]",
+       "List the breakpoints; switch all of them off for a clean run, and on again; save them and "
+       "the\nwatches as the lines that make them.",
+       "breakpoints save night.loop", &Console::do_breakpoints, true},
+      {"enable", "", "enable ID… | all | fault KIND",
+       "Switch breakpoints on, or pauses at a kind of fault (`show faults`).", "enable 2",
+       &Console::do_enable, true},
+      {"disable", "", "disable ID… | all | fault KIND",
+       "Switch breakpoints off, keeping them, or pass a kind of fault over.", "disable 2 3",
        &Console::do_disable, true},
       {"rearm", "", "rearm ID… | all", "Count a breakpoint's passes from nought again.", "rearm 1",
        &Console::do_rearm, true},
-      {"remove", "", "remove ID… | all", "Take breakpoints away.", "remove 1", &Console::do_remove,
-       true},
+      {"remove", "", "remove ID… | all", "Take breakpoints and watches away.", "remove 1",
+       &Console::do_remove, true},
       {"show", "s",
        "show registers | flags | source [PLACE] | disassembly [PLACE] | mixed [PLACE] |\n"
        "       ram|flash|eeprom [FROM [for N]] | stack | callers | variables |\n"
-       "       globals [TEXT] | io [NAME] | pins | serial | time",
+       "       globals [TEXT] | io [NAME] | pins | serial | time |\n       watches | faults",
        "Look at something. Looking changes nothing. * marks what changed since the last pause.",
        "show ram 0x1a0 for 32", &Console::do_show, true},
       {"=", "", "= EXPR [as FORMAT]",

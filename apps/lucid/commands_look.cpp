@@ -158,6 +158,10 @@ Result<void> Console::do_show(const std::string& rest) {
     show(IoRegisters{session_->io(more)});
   } else if (what == "pins") {
     show(Pins{session_->pins()});
+  } else if (what == "watches") {
+    show(Watches{session_->watches()});
+  } else if (what == "faults") {
+    show(Faults{session_->faults()});
   } else if (what == "serial") {
     show(Serial{serial_});
   } else if (what == "time") {

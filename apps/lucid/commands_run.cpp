@@ -4,7 +4,9 @@
 
 #include <algorithm>
 #include <charconv>
+#include <fstream>
 
+#include "breakpoint_text.h"
 #include "console.h"
 #include "words.h"
 
@@ -111,57 +113,33 @@ Result<void> Console::do_reload(const std::string& rest) {
   return {};
 }
 
-Result<void> Console::do_pause_at(const std::string& rest) {
-  constexpr const char* kSynopsis =
-      "pause at PLACE [on pass N | from pass N | every N passes] [if EXPR] [once] [log \"TEXT\"]";
-  BreakpointSpec spec;
-  std::vector<std::string> words = split_quoted(rest);
-  if (words.empty()) return usage(kSynopsis);
-  spec.place = words[0];
-  const auto is = [&](std::size_t i, const char* text) {
-    return i < words.size() && words[i] == text;
-  };
-  const auto begins_clause = [&](std::size_t i) {
-    return is(i, "once") || (is(i, "log") && i + 1 < words.size() && words[i + 1][0] == '"') ||
-           ((is(i, "on") || is(i, "from")) && is(i + 1, "pass")) ||
-           (is(i, "every") && (is(i + 2, "passes") || is(i + 2, "pass"))) || is(i, "if");
-  };
-  std::size_t i = 1;
-  while (i < words.size()) {
-    std::optional<std::uint64_t> count;
-    if ((is(i, "on") || is(i, "from")) && is(i + 1, "pass") && i + 2 < words.size()) {
-      spec.rule = words[i] == "on" ? BreakpointSpec::Rule::kOn : BreakpointSpec::Rule::kFrom;
-      count = parse_number(words[i + 2]);
-      i += 3;
-    } else if (is(i, "every") && (is(i + 2, "passes") || is(i + 2, "pass"))) {
-      spec.rule = BreakpointSpec::Rule::kEvery;
-      count = parse_number(words[i + 1]);
-      i += 3;
-    } else if (is(i, "once")) {
-      spec.once = true;
-      ++i;
-      continue;
-    } else if (is(i, "log") && i + 1 < words.size()) {
-      auto text = unquoted(words[i + 1]);
-      if (!text) return fail(text.error());
-      spec.log = *text;
-      i += 2;
-      continue;
-    } else if (is(i, "if")) {
-      for (++i; i < words.size() && !begins_clause(i); ++i)
-        spec.condition += (spec.condition.empty() ? "" : " ") + words[i];
-      if (spec.condition.empty()) return usage(kSynopsis);
-      continue;
-    } else {
-      return fail(ErrorCode::kUsage, "'" + words[i] + "' is not expected here",
-                  std::string("this is written: ") + kSynopsis);
-    }
-    if (!count || *count == 0) return fail(ErrorCode::kUsage, "a number of passes is 1 or more");
-    spec.count = *count;
-  }
-  auto point = session_->pause_at(spec);
+Result<void> Console::do_pause(const std::string& rest) {
+  auto spec = parse_breakpoint(rest);
+  if (!spec) return fail(spec.error());
+  auto point = session_->pause_at(*spec);
   if (!point) return fail(point.error());
   show(Breakpoints{{*point}, true});
+  return {};
+}
+Result<void> Console::do_pause_at(const std::string& rest) { return do_pause("at " + rest); }
+Result<void> Console::do_pause_on(const std::string& rest) { return do_pause("on " + rest); }
+Result<void> Console::do_pause_when(const std::string& rest) { return do_pause("when " + rest); }
+
+Result<void> Console::save_breakpoints(const std::string& path) {
+  std::ofstream out(path);
+  for (const Breakpoint& p : session_->breakpoints()) {
+    out << "pause " << subject_text(p.spec) << clauses_text(p.spec) << "\n";
+    if (!p.enabled) out << "disable last\n";
+  }
+  for (const WatchView& w : session_->watches())
+    out << "watch " << w.expression << (w.format.empty() ? "" : " as " + w.format) << "\n";
+  out.close();
+  if (!out) return fail(ErrorCode::kIo, "cannot write '" + path + "'", "is there such a folder?");
+  const auto counted = [](std::size_t n, const char* one, const char* many) {
+    return fmt::format("{} {}", n, n == 1 ? one : many);
+  };
+  show(Message{counted(session_->breakpoints().size(), "breakpoint", "breakpoints") + " and " +
+               counted(session_->watches().size(), "watch", "watches") + " are in " + path});
   return {};
 }
 
@@ -176,13 +154,17 @@ Result<void> Console::do_breakpoints(const std::string& rest) {
   if (rest.rfind("like ", 0) == 0) {
     const std::string text = rest.substr(5);
     const auto other = [&](const Breakpoint& p) {
-      return p.spec.place.find(text) == std::string::npos &&
+      return (subject_text(p.spec) + clauses_text(p.spec)).find(text) == std::string::npos &&
              p.where.function.find(text) == std::string::npos;
     };
     list.points.erase(std::remove_if(list.points.begin(), list.points.end(), other),
                       list.points.end());
+  } else if (rest.rfind("save ", 0) == 0) {
+    return save_breakpoints(beside(rest.substr(5)));
+  } else if (rest.rfind("load ", 0) == 0) {
+    return play(beside(rest.substr(5)));
   } else if (!rest.empty()) {
-    return usage("breakpoints [like TEXT | on | off]");
+    return usage("breakpoints [like TEXT | on | off | save FILE | load FILE]");
   }
   show(list);
   return {};
@@ -193,6 +175,9 @@ Result<void> Console::each_id(const std::string& rest, Result<void> (*act)(Sessi
   for (const std::string& word : split(rest)) {
     if (word == "all") {
       for (const Breakpoint& p : session_->breakpoints()) ids.push_back(p.id);
+      for (const WatchView& w : session_->watches()) ids.push_back(w.id);
+    } else if (word == "last") {
+      if (!session_->breakpoints().empty()) ids.push_back(session_->breakpoints().back().id);
     } else if (const auto number = parse_number(word); number && *number <= UINT32_MAX) {
       ids.push_back(static_cast<unsigned>(*number));
     } else {
@@ -207,10 +192,20 @@ Result<void> Console::each_id(const std::string& rest, Result<void> (*act)(Sessi
   return {};
 }
 
+/// `fault KIND` behind enable and disable; nullopt if it is not that.
+std::optional<Result<void>> Console::set_fault(const std::string& rest, bool on) {
+  if (rest.rfind("fault ", 0) != 0) return std::nullopt;
+  auto set = session_->set_fault(rest.substr(6), on);
+  if (set) show(Message{fmt::format("{} {}", rest.substr(6), on ? "pauses" : "is passed over")});
+  return set;
+}
+
 Result<void> Console::do_enable(const std::string& rest) {
+  if (auto set = set_fault(rest, true)) return *set;
   return each_id(rest, [](Session& s, unsigned id) { return s.enable(id, true); });
 }
 Result<void> Console::do_disable(const std::string& rest) {
+  if (auto set = set_fault(rest, false)) return *set;
   return each_id(rest, [](Session& s, unsigned id) { return s.enable(id, false); });
 }
 Result<void> Console::do_rearm(const std::string& rest) {
@@ -218,6 +213,20 @@ Result<void> Console::do_rearm(const std::string& rest) {
 }
 Result<void> Console::do_remove(const std::string& rest) {
   return each_id(rest, [](Session& s, unsigned id) { return s.remove(id); });
+}
+
+Result<void> Console::do_watch(const std::string& rest) {
+  std::string expression = rest;
+  std::string format;
+  if (const std::size_t as = rest.rfind(" as "); as != std::string::npos) {
+    format = rest.substr(as + 4);
+    expression.resize(as);
+  }
+  if (expression.empty()) return usage("watch EXPR [as FORMAT]");
+  auto view = session_->watch(expression, format);
+  if (!view) return fail(view.error());
+  show(Watches{{*view}});
+  return {};
 }
 
 Result<void> Console::do_let(const std::string& rest) {

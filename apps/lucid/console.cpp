@@ -95,7 +95,7 @@ Result<void> Console::execute(const std::string& whole) {
           hint = "did you mean `" + first + "`?";
       }
     }
-    if (begins("watch") || begins("back") || begins("trace") || begins("plot") || begins("mark"))
+    if (begins("back") || begins("trace") || begins("plot") || begins("mark"))
       hint = "it is planned, not built yet";
     return fail(ErrorCode::kUsage, "there is no command '" + word + "'", hint);
   }
@@ -157,9 +157,9 @@ std::vector<std::string> Console::completions(const std::string& line) const {
     out.push_back(name.substr(from, end == std::string::npos ? end : end - from));
   }
   if (line.rfind("show ", 0) == 0 && line.find(' ', 5) == std::string::npos)
-    for (const char* what :
-         {"registers", "flags", "ram", "flash", "eeprom", "stack", "callers", "variables",
-          "globals", "source", "disassembly", "mixed", "io", "pins", "serial", "time"})
+    for (const char* what : {"registers", "flags", "ram", "flash", "eeprom", "stack", "callers",
+                             "variables", "globals", "watches", "faults", "source", "disassembly",
+                             "mixed", "io", "pins", "serial", "time"})
       if (std::string(what).rfind(line.substr(5), 0) == 0) out.emplace_back(what);
   if (space != std::string::npos && session_ != nullptr) {
     const auto names = session_->names(line.substr(space + 1));
@@ -224,8 +224,21 @@ void Console::stand(const Pause& pause) {
   if (pause.cycles_since != 0)
     for (VariableView& v : session_->globals())
       if (v.value != v.before) standing.changed.push_back(std::move(v));
+  standing.watches = session_->watches();
   flush_serial();
   show(standing);
+  // What a breakpoint has to be followed by. It may run on to the next pause, not for ever.
+  constexpr unsigned kMostDepth = 1000;
+  if (then_depth_ >= kMostDepth) {
+    show(Warning{"`then` has followed `then` 1000 times: it ends here"});
+    return;
+  }
+  ++then_depth_;
+  const std::vector<std::string> commands = pause.then;
+  for (const std::string& command : commands)
+    if (auto done = execute(command); !done)
+      show(Warning{"then \"" + command + "\": " + done.error().text()});
+  --then_depth_;
 }
 
 std::string Console::beside(const std::string& path) const {

@@ -84,7 +84,11 @@ class Console final : public Listener {
   Result<void> do_move_to(const std::string& rest);
   Result<void> do_reset(const std::string& rest);
   Result<void> do_reload(const std::string& rest);
+  Result<void> do_pause(const std::string& rest);
   Result<void> do_pause_at(const std::string& rest);
+  Result<void> do_pause_on(const std::string& rest);
+  Result<void> do_pause_when(const std::string& rest);
+  Result<void> do_watch(const std::string& rest);
   Result<void> do_breakpoints(const std::string& rest);
   Result<void> do_enable(const std::string& rest);
   Result<void> do_disable(const std::string& rest);
@@ -109,6 +113,8 @@ class Console final : public Listener {
   Result<void> step(StepKind kind, const std::string& rest);
   void stand(const Pause& pause);
   Result<void> each_id(const std::string& rest, Result<void> (*act)(Session&, unsigned));
+  Result<void> save_breakpoints(const std::string& path);
+  std::optional<Result<void>> set_fault(const std::string& rest, bool on);
   Result<void> show_memory(const std::string& area, const std::string& rest);
   Result<void> show_code(const std::string& what, const std::string& rest);
   Result<std::uint64_t> span(const std::string& text) const;
@@ -127,6 +133,7 @@ class Console final : public Listener {
   bool expectation_failed_ = false;
   unsigned expectations_ = 0;
   unsigned play_depth_ = 0;
+  unsigned then_depth_ = 0;
   std::string script_folder_;
   bool progress_drawn_ = false;
   std::chrono::steady_clock::time_point command_began_;

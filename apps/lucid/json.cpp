@@ -2,6 +2,7 @@
 // Replies as JSON for programs: one object a line, each with its kind in "view".
 #include <nlohmann/json.hpp>
 
+#include "breakpoint_text.h"
 #include "reply.h"
 
 namespace lucid::app {
@@ -10,8 +11,8 @@ namespace {
 using Json = nlohmann::ordered_json;
 
 constexpr const char* kCauses[] = {
-    "ready", "breakpoint",        "step",  "arrived",    "time up", "holds", "requested",
-    "fault", "break instruction", "moved", "cannot tell"};
+    "ready", "breakpoint",        "step",  "arrived",     "time up", "holds", "requested",
+    "fault", "break instruction", "moved", "cannot tell", "data",    "event"};
 
 Json json(const Location& w) {
   Json out{{"address", w.address}};
@@ -42,6 +43,17 @@ Json json(const VariableView& v) {
           {"address", v.address.offset}};
 }
 
+Json json(const WatchView& w) {
+  Json out{{"id", w.id}, {"expression", w.expression}, {"value", w.value}};
+  if (!w.before.empty()) out["before"] = w.before;
+  if (!w.problem.empty()) {
+    out["problem"] = w.problem;
+    out["known_at_picoseconds"] = w.known_at.count;
+    out["known_in"] = json(w.known_in);
+  }
+  return out;
+}
+
 struct JsonWriter {
   Json operator()(const Message& m) const { return {{"view", "message"}, {"text", m.text}}; }
   Json operator()(const Warning& w) const { return {{"view", "warning"}, {"text", w.text}}; }
@@ -59,6 +71,15 @@ struct JsonWriter {
       out["reached"] = p.reached;
     }
     if (!p.detail.empty()) out["detail"] = p.detail;
+    if (p.data) {
+      static constexpr const char* kHow[] = {"read", "written", "changed"};
+      out["data"] = {{"object", p.data->object}, {"how", kHow[static_cast<unsigned>(p.data->how)]},
+                     {"before", p.data->before}, {"after", p.data->after},
+                     {"by", json(p.data->by)},   {"instruction", p.data->instruction},
+                     {"stores", p.data->stores}};
+      if (!p.data->interrupt.empty()) out["data"]["interrupt"] = p.data->interrupt;
+    }
+    for (const WatchView& w : s.watches) out["watches"].push_back(json(w));
     if (!p.remarks.empty()) out["remarks"] = p.remarks;
     for (const VariableView& v : s.changed) out["changed"].push_back(json(v));
     return out;
@@ -137,6 +158,7 @@ struct JsonWriter {
     Json out{{"view", "breakpoints"}, {"on", b.all_on}, {"list", Json::array()}};
     for (const Breakpoint& p : b.points) {
       Json item{{"id", p.id},
+                {"pause", subject_text(p.spec) + clauses_text(p.spec)},
                 {"place", p.spec.place},
                 {"rule", kRules[static_cast<unsigned>(p.spec.rule)]},
                 {"count", p.spec.count},
@@ -147,9 +169,22 @@ struct JsonWriter {
                 {"addresses", p.addresses}};
       if (!p.spec.condition.empty()) item["condition"] = p.spec.condition;
       if (!p.spec.log.empty()) item["log"] = p.spec.log;
+      if (!p.spec.then.empty()) item["then"] = p.spec.then;
+      if (!p.remark.empty()) item["remark"] = p.remark;
       if (!p.waits_because.empty()) item["waits_because"] = p.waits_because;
       out["list"].push_back(std::move(item));
     }
+    return out;
+  }
+  Json operator()(const Watches& w) const {
+    Json out{{"view", "watches"}, {"list", Json::array()}};
+    for (const WatchView& v : w.list) out["list"].push_back(json(v));
+    return out;
+  }
+  Json operator()(const Faults& f) const {
+    Json out{{"view", "faults"}, {"list", Json::array()}};
+    for (const Session::Fault& v : f.list)
+      out["list"].push_back({{"name", v.name}, {"words", v.words}, {"on", v.on}});
     return out;
   }
   Json operator()(const Pins& p) const {

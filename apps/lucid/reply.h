@@ -23,6 +23,7 @@ struct Standing {
   SourceView source;
   DisassemblyView disassembly;  ///< instead, where there is no source or instructions are stepped
   std::vector<VariableView> changed;
+  std::vector<WatchView> watches;
 };
 struct Evaluated {
   std::string expression;
@@ -38,6 +39,12 @@ struct Callers {
 struct Breakpoints {
   std::vector<Breakpoint> points;
   bool all_on = true;
+};
+struct Watches {
+  std::vector<WatchView> list;
+};
+struct Faults {
+  std::vector<Session::Fault> list;
 };
 struct Pins {
   std::vector<PinView> pins;
@@ -55,9 +62,10 @@ struct Chips {
   std::vector<Chip::Summary> chips;
 };
 
-using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView,
-                           Registers, MemoryView, StackView, Callers, Breakpoints, Pins,
-                           IoRegisters, Variables, TimeView, Explanation, Serial, Chips>;
+using Reply =
+    std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
+                 MemoryView, StackView, Callers, Breakpoints, Pins, IoRegisters, Variables,
+                 TimeView, Explanation, Serial, Chips, Watches, Faults>;
 
 /// Colours and weights, or nothing where they are not wanted.
 class Style {

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "breakpoint_text.h"
 #include "reply.h"
 
 namespace lucid::app {
@@ -80,6 +81,7 @@ class TextWriter {
     for (const std::string& remark : s.pause.remarks) out += style_.dim("  " + remark) + "\n";
     out += s.disassembly.rows.empty() ? (*this)(s.source) : (*this)(s.disassembly);
     if (!s.changed.empty()) out += changed_line(s.changed);
+    for (const WatchView& v : s.watches) out += watch_line(v) + "\n";
     return out;
   }
 
@@ -227,31 +229,36 @@ class TextWriter {
       out += style_.warn("all breakpoints are off; `breakpoints on` brings them back") + "\n";
     for (const Breakpoint& p : b.points) {
       std::string line = fmt::format("{:>5} ", "(" + std::to_string(p.id) + ")");
-      line += padded(p.spec.place, 18);
-      switch (p.spec.rule) {
-        case BreakpointSpec::Rule::kAlways: break;
-        case BreakpointSpec::Rule::kOn: line += fmt::format(" on pass {}", p.spec.count); break;
-        case BreakpointSpec::Rule::kFrom: line += fmt::format(" from pass {}", p.spec.count); break;
-        case BreakpointSpec::Rule::kEvery:
-          line += fmt::format(" every {} passes", p.spec.count);
-          break;
-      }
-      if (!p.spec.condition.empty()) line += " if " + p.spec.condition;
-      if (p.spec.once) line += " once";
-      if (!p.spec.log.empty()) line += " log \"" + p.spec.log + "\"";
+      const bool at = p.spec.kind == BreakpointSpec::Kind::kPlace;
+      line += padded(at ? p.spec.place : subject_text(p.spec), 18) + clauses_text(p.spec);
       if (!p.enabled) line += style_.dim("  disabled");
       out += line + "\n";
-      if (p.addresses.empty()) {
+      if (!p.waits_because.empty()) {
         out += style_.warn("      waits: " + wrapped(p.waits_because, 13)) + "\n";
         continue;
       }
       std::string facts = fmt::format("      {} pass{}", p.passes, p.passes == 1 ? "" : "es");
       if (p.reached != p.passes) facts += fmt::format(", reached {} times", p.reached);
-      facts += "; at";
+      if (!p.addresses.empty()) facts += "; at";
       for (const std::uint32_t a : p.addresses) facts += fmt::format(" {:#06x}", a);
       if (!p.where.function.empty()) facts += " in " + p.where.function;
+      if (!p.remark.empty()) facts += "; " + p.remark;
       out += style_.dim(facts) + "\n";
     }
+    return out;
+  }
+
+  std::string operator()(const Watches& w) const {
+    if (w.list.empty()) return "nothing is watched; `watch EXPR` keeps an expression in sight\n";
+    std::string out;
+    for (const WatchView& v : w.list) out += watch_line(v) + "\n";
+    return out;
+  }
+
+  std::string operator()(const Faults& f) const {
+    std::string out;
+    for (const Session::Fault& fault : f.list)
+      out += fmt::format("  {:<20} {:<5} {}\n", fault.name, fault.on ? "on" : "off", fault.words);
     return out;
   }
 
@@ -393,6 +400,8 @@ class TextWriter {
       case Pause::Cause::kBreakInstruction: cause = "break instruction"; break;
       case Pause::Cause::kMoved: cause = "moved"; break;
       case Pause::Cause::kCannotTell: cause = "cannot tell"; break;
+      case Pause::Cause::kData: cause = data_headline(*p.data); break;
+      case Pause::Cause::kEvent: cause = p.detail; break;
     }
     const bool bad = p.cause == Pause::Cause::kFault || p.cause == Pause::Cause::kCannotTell;
     std::string out = bad ? style_.bad(cause) : style_.accent(cause);
@@ -406,7 +415,43 @@ class TextWriter {
     if (p.cycles_since != 0) out += style_.dim(" · +" + to_text(p.since));
     out += "\n";
     const bool worded = bad || (p.cause == Pause::Cause::kStep && !p.detail.empty());
+    if (p.data) out += data_lines(*p.data);
     if (worded) out += (bad ? style_.bad("  " + wrapped(p.detail, 2)) : "  " + p.detail) + "\n";
+    return out;
+  }
+
+  [[nodiscard]] std::string watch_line(const WatchView& v) const {
+    std::string line = fmt::format("{:>5} {} = ", "(" + std::to_string(v.id) + ")", v.expression);
+    if (!v.problem.empty()) {
+      line += v.value.empty() ? v.problem
+                              : fmt::format("{}, last known as {} at {} in {}", v.problem, v.value,
+                                            to_text(v.known_at), place(v.known_in));
+      return style_.dim(line);
+    }
+    if (!v.before.empty() && v.before != v.value)
+      return line + style_.changed(v.before + " → " + v.value);
+    return line + v.value;
+  }
+  static std::string data_headline(const DataAccess& d) {
+    switch (d.how) {
+      case DataAccess::How::kRead: return fmt::format("{} = {} has been read", d.object, d.after);
+      case DataAccess::How::kWritten:
+        return fmt::format("{} = {} has been written", d.object, d.after);
+      case DataAccess::How::kChanged: break;
+    }
+    return fmt::format("{} {} → {}", d.object, d.before, d.after);
+  }
+  [[nodiscard]] std::string data_lines(const DataAccess& d) const {
+    std::string out = fmt::format("  by {:06x} {} in {}", d.by.address, d.instruction, place(d.by));
+    if (d.stores.size() > 1) {
+      out += "; its bytes by";
+      for (const std::uint32_t store : d.stores) out += fmt::format(" {:06x}", store);
+    }
+    out += "\n";
+    if (!d.interrupt.empty())
+      out +=
+          style_.warn(fmt::format("  interrupt {} came before all of it was stored", d.interrupt)) +
+          "\n";
     return out;
   }
 

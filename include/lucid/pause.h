@@ -4,6 +4,7 @@
 #define LUCID_PAUSE_H
 
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -22,6 +23,17 @@ struct Location {
   bool line_begins = false;  ///< the address is where the line's code begins
 };
 
+/// An access to an object that somebody watches.
+struct DataAccess {
+  enum class How : std::uint8_t { kRead, kWritten, kChanged } how = How::kChanged;
+  std::string object;         ///< as it was named
+  std::string before, after;  ///< its values, as text
+  Location by;                ///< the instruction that did it
+  std::string instruction;
+  std::vector<std::uint32_t> stores;  ///< addresses of the instructions that stored its bytes
+  std::string interrupt;              ///< one that came between them
+};
+
 struct Pause {
   enum class Cause : std::uint8_t {
     kReady,       ///< loaded or reset; nothing has executed
@@ -35,6 +47,8 @@ struct Pause {
     kBreakInstruction,
     kMoved,       ///< `move to`
     kCannotTell,  ///< a condition could not be evaluated
+    kData,        ///< a watched object has been read or written
+    kEvent,       ///< one that was asked for, in `detail`
   } cause = Cause::kReady;
   Location where;
   std::vector<unsigned> breakpoints;  ///< IDs, if any asked to pause here
@@ -44,6 +58,8 @@ struct Pause {
   std::uint64_t cycles_since = 0;     ///< since the last pause
   Picoseconds time;                   ///< simulated
   Picoseconds since;
+  std::optional<DataAccess> data;    ///< for kData
+  std::vector<std::string> then;     ///< commands of the breakpoints, for the interface
   std::string detail;                ///< in words: the fault, the expression, the interrupt
   std::vector<std::string> remarks;  ///< what was run through, what ended early
 };

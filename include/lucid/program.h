@@ -156,6 +156,8 @@ class LUCID_API Program {
   /// The parameters and locals whose names can be seen at an address, innermost scope first; a name
   /// that hides another comes before it.
   [[nodiscard]] std::vector<const Local*> locals_at(std::uint32_t address) const;
+  /// Is there a parameter or local of this name anywhere?
+  [[nodiscard]] bool has_local(const std::string& name) const;
   /// The expression for a function's frame base at an address; empty if there is none.
   [[nodiscard]] std::vector<LocationOp> frame_base_at(std::uint32_t address) const;
   [[nodiscard]] const Symbol* find_symbol(const std::string& name) const;

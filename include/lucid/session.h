@@ -31,15 +31,33 @@
 
 namespace lucid {
 
-/// When a breakpoint pauses. A pass is counted when the condition holds and the marked instruction
-/// executes next: not when it is skipped, not when an interrupt is entered first.
+/// Where and when a breakpoint pauses. At a place a pass is counted when the condition holds and
+/// the marked instruction executes next: not when it is skipped, not when an interrupt is entered
+/// first. The other kinds pause behind the instruction that did it.
 struct BreakpointSpec {
-  std::string place = {};
+  std::string place = {};  ///< or, for another kind, the object, expression, interrupt, pin or port
   enum class Rule : std::uint8_t { kAlways, kOn, kFrom, kEvery } rule = Rule::kAlways;
   std::uint64_t count = 1;     ///< on the count-th pass, from it on, or at every count passes
   std::string condition = {};  ///< an expression; empty: always
   bool once = false;           ///< removed after its first pause
   std::string log = {};        ///< instead of pausing: a message, `{EXPR}` filled in
+  enum class Kind : std::uint8_t {
+    kPlace,
+    kRead,       ///< of an object: a variable, register, flag, I/O register, bytes of memory
+    kWrite,      ///< as a whole: a wide object is judged when all of it has been stored
+    kChange,     ///< a write that leaves another value, or a change by hardware
+    kWhen,       ///< an expression becomes true
+    kInterrupt,  ///< is entered; `place` is its name, empty for any
+    kReturn,     ///< from an interrupt
+    kEdge,       ///< `place` is a pin, and perhaps `rising` or `falling`
+    kByteIn,     ///< `place` is a serial port or empty
+    kByteOut,
+    kSleep,
+    kWake,
+    kEepromWrite,
+  } kind = Kind::kPlace;
+  bool each_byte = false;  ///< kWrite and kChange: judge each byte stored
+  std::string then = {};   ///< a command for the interface, handed over with the pause
 };
 
 struct Breakpoint {
@@ -51,6 +69,7 @@ struct Breakpoint {
   std::vector<std::uint32_t> addresses;  ///< empty while it waits
   Location where;                        ///< of the first address
   std::string waits_because;             ///< why it is not bound, in words
+  std::string remark;                    ///< what it costs, if it does
 };
 
 enum class StepKind : std::uint8_t { kInto, kOver, kOut };
@@ -97,12 +116,29 @@ class LUCID_API Session {
   /// Error: kNotFound for a line without code (naming the nearest that has some). A file or
   /// function that is not in the image waits for one that has it.
   Result<Breakpoint> pause_at(const BreakpointSpec& spec);
+  /// Kinds of misbehaviour that pause, by name. All are on but never-written-read.
+  struct Fault {
+    std::string name;
+    std::string words;
+    bool on = true;
+  };
+  [[nodiscard]] std::vector<Fault> faults() const;
+  /// Error: kNotFound.
+  Result<void> set_fault(const std::string& name, bool on);
   [[nodiscard]] std::vector<Breakpoint> breakpoints() const;
   Result<void> enable(unsigned id, bool on);
-  Result<void> rearm(unsigned id);  ///< counts its passes from nought again
-  Result<void> remove(unsigned id);
-  void all_breakpoints(bool on);  ///< off for a clean run; each keeps its own state
+  Result<void> rearm(unsigned id);   ///< counts its passes from nought again
+  Result<void> remove(unsigned id);  ///< a breakpoint or a watch
+  void all_breakpoints(bool on);     ///< off for a clean run; each keeps its own state
   [[nodiscard]] bool all_breakpoints_on() const;
+
+  // Watches: expressions that are worked out at each pause, with IDs like those of breakpoints.
+  // ------
+
+  /// Error: what evaluate() would give, unless the name is only not in scope here.
+  /// `format` as parse_format() takes it, or empty.
+  Result<WatchView> watch(const std::string& expression, const std::string& format = {});
+  [[nodiscard]] std::vector<WatchView> watches() const;
 
   // Moving ----------------------------------------------------------------------------------------
   // Each returns where the program stands afterwards. Breakpoints on the way pause first.

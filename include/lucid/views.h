@@ -120,6 +120,18 @@ struct VariableView {
   Address address;
 };
 
+/// An expression kept in sight.
+struct WatchView {
+  unsigned id = 0;
+  std::string expression;
+  std::string format;   ///< as `as` takes it; empty: by its type
+  std::string value;    ///< now, or as last known
+  std::string before;   ///< at the pause before; empty if it was not known
+  std::string problem;  ///< why it cannot be told here; empty if it can
+  Picoseconds known_at;
+  Location known_in;  ///< where it was last known
+};
+
 }  // namespace lucid
 
 #endif  // LUCID_VIEWS_H

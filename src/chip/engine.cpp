@@ -363,8 +363,8 @@ void Engine::set_deadline() {
   const bool interrupt = cpu_.pending != 0 && (cpu_.sreg & avr::kI) != 0;
   if (interrupt || cpu_.hold != 0 || cpu_.asleep || fault_ != isa::Fault::kNone ||
       lifted_ != kNone || !observed_.empty() || !stop_.accesses.empty() ||
-      !machine_.outputs_.events.empty() || pins_moved() ||
-      request_.instructions != UINT64_MAX || request_.within_begin) {
+      !machine_.outputs_.events.empty() || pins_moved() || request_.instructions != UINT64_MAX ||
+      request_.within_begin) {
     deadline_ = 0;
     return;
   }

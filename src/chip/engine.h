@@ -138,7 +138,7 @@ class Engine {
   /// Bytes that change otherwise than by a store: compared after each instruction.
   std::vector<std::pair<Address, u8>> observed_;
   std::vector<u8> levels_;  ///< of each port's pins as last seen, if edges are waited for
-  u32 lifted_ = kNone;  ///< word whose mark is off for one instruction
+  u32 lifted_ = kNone;      ///< word whose mark is off for one instruction
   avr::Entry lifted_mark_;
 
   // The run under way.

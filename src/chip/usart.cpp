@@ -122,7 +122,6 @@ void Usart::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
       state.fifo_count = 0;
       state.overrun = false;
       state.receiving = false;
-    bus.happened(isa::EventKind::kByteIn, state.arriving, 0, name());
       bus.schedule(slot_ + 1, kNever);
     }
     start_receiving(bus, t + 1);

@@ -39,7 +39,7 @@ struct RunRequest {
   bool stop_at_interrupt = false;             ///< end when an interrupt has been entered
   std::optional<std::uint32_t> within_begin;  ///< end when PC leaves [begin, end)
   std::uint32_t within_end = 0;
-  std::uint32_t events = 0;                   ///< end behind these, bits of EventKind
+  std::uint32_t events = 0;                            ///< end behind these, bits of EventKind
   const std::atomic<bool>* pause_requested = nullptr;  ///< looked at every few thousand cycles
 };
 

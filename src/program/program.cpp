@@ -159,6 +159,11 @@ std::optional<FrameRow> Program::frame_at(std::uint32_t address) const {
   return std::nullopt;
 }
 
+bool Program::has_local(const std::string& name) const {
+  return std::any_of(data_->locals.begin(), data_->locals.end(),
+                     [&](const Local& local) { return local.name == name; });
+}
+
 std::vector<const Local*> Program::locals_at(std::uint32_t address) const {
   std::vector<std::pair<std::uint32_t, const Local*>> found;  // size of the scope, local
   for (const Local& local : data_->locals)

@@ -107,49 +107,54 @@ Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& pla
   return fail(ErrorCode::kOutOfRange, fmt::format("{}:{} has no code", file_name, *line), hint);
 }
 
-void Session::Core::bind(Entry& entry) {
+/// Finds what a breakpoint means in the program at hand. On failure it waits.
+Result<void> Session::Core::bind(Entry& entry) {
   Breakpoint& point = entry.point;
   point.addresses.clear();
   point.waits_because.clear();
   point.where = Location{};
   entry.condition.reset();
-  auto addresses = resolve(point.spec.place);
-  if (!addresses) {
-    point.waits_because = addresses.error().text();
-    return;
+  entry.objects.clear();
+  const auto wait = [&](const Error& error, const char* prefix = "") {
+    point.addresses.clear();
+    entry.objects.clear();
+    point.waits_because = prefix + error.text();
+    return fail(error);
+  };
+  std::vector<std::uint32_t> addresses;
+  if (point.spec.kind == BreakpointSpec::Kind::kPlace) {
+    auto found = resolve(point.spec.place);
+    if (!found) return wait(found.error());
+    addresses = *found;
+  } else if (point.spec.kind <= BreakpointSpec::Kind::kWhen) {
+    if (auto bound = bind_object(entry); !bound) return wait(bound.error());
+  } else if (auto bound = bind_event(entry); !bound) {
+    return wait(bound.error());
   }
   if (!point.spec.condition.empty()) {
     session::Scope there = scope();
     there.level = 0;
-    there.names_at = (*addresses)[0];  // names mean what they mean at the breakpoint
+    if (!addresses.empty()) there.names_at = addresses[0];  // names mean what they mean there
     auto condition = session::Expression::parse(point.spec.condition, there);
-    if (!condition) {
-      point.waits_because = "its condition: " + condition.error().text();
-      return;
-    }
+    if (!condition) return wait(condition.error(), "its condition: ");
     entry.condition = std::make_unique<session::Expression>(std::move(*condition));
   }
-  point.addresses = *addresses;
-  point.where = location(point.addresses[0]);
+  if (addresses.empty()) return {};
+  point.addresses = addresses;
+  point.where = location(addresses[0]);
+  return {};
 }
 
 Result<Breakpoint> Session::Core::add(const BreakpointSpec& spec) {
   if (spec.count == 0) return fail(ErrorCode::kUsage, "passes are counted from 1");
   Entry entry;
   entry.point.spec = spec;
-  const bool has_program = !program_.functions().empty();
-  auto addresses = resolve(spec.place);
   // What the image could still bring waits; what can never be right is refused.
-  const bool may_wait =
-      !has_program || (!addresses && addresses.error().code == ErrorCode::kNotFound);
-  if (!addresses && !may_wait) return fail(addresses.error());
-  if (!spec.condition.empty() && addresses) {
-    session::Scope there = scope();
-    there.names_at = (*addresses)[0];
-    auto condition = session::Expression::parse(spec.condition, there);
-    if (!condition) return fail(condition.error());
-  }
-  bind(entry);
+  const bool is_place = spec.kind == BreakpointSpec::Kind::kPlace;
+  const auto place = is_place ? resolve(spec.place) : Result<std::vector<std::uint32_t>>{};
+  const bool may_wait = is_place && (program_.functions().empty() ||
+                                     (!place && place.error().code == ErrorCode::kNotFound));
+  if (auto bound = bind(entry); !bound && !may_wait) return fail(bound.error());
   // A line of the current file keeps its meaning when the execution moves on.
   if (!entry.point.addresses.empty() && base::parse_unsigned(spec.place) &&
       !entry.point.where.file.empty() && spec.place.find('x') == std::string::npos)
@@ -189,6 +194,12 @@ Result<void> Session::Core::rearm(unsigned id) {
 }
 
 Result<void> Session::Core::remove(unsigned id) {
+  const auto watch = std::find_if(watched_.begin(), watched_.end(),
+                                  [id](const WatchView& w) { return w.id == id; });
+  if (watch != watched_.end()) {
+    watched_.erase(watch);
+    return {};
+  }
   if (find(id) == nullptr) return no_breakpoint(id);
   breakpoints_.erase(std::remove_if(breakpoints_.begin(), breakpoints_.end(),
                                     [id](const Entry& e) { return e.point.id == id; }),
@@ -199,25 +210,32 @@ Result<void> Session::Core::remove(unsigned id) {
 
 void Session::Core::bind_all() {
   for (Entry& entry : breakpoints_) {
-    bind(entry);
+    (void)bind(entry).has_value();
     entry.point.passes = entry.point.reached = 0;
   }
   marks_.clear();  // the machine has none after a load
+  watches_.clear();
   sync_marks();
 }
 
 void Session::Core::sync_marks() {
   std::set<std::uint32_t> wanted(temporary_.begin(), temporary_.end());
-  if (breakpoints_on_)
-    for (const Entry& entry : breakpoints_)
-      if (entry.point.enabled)
-        wanted.insert(entry.point.addresses.begin(), entry.point.addresses.end());
+  if (breakpoints_on_) {
+    for (const Entry& entry : breakpoints_) {
+      if (!entry.point.enabled) continue;
+      wanted.insert(entry.point.addresses.begin(), entry.point.addresses.end());
+      if (entry.frame) wanted.insert(entry.frame->return_pc);
+    }
+  }
+  if (const Symbol* none = handler_of_none(); none != nullptr && pause_without_handler_)
+    wanted.insert(none->address.offset);
   for (const std::uint32_t address : marks_)
     if (wanted.count(address) == 0) (void)machine().set_breakpoint(address, false).has_value();
   std::set<std::uint32_t> set;
   for (const std::uint32_t address : wanted)
     if (machine().set_breakpoint(address, true)) set.insert(address);
   marks_ = std::move(set);
+  sync_watches();
 }
 
 std::vector<unsigned> Session::Core::ids_at(std::uint32_t address) const {
@@ -266,55 +284,110 @@ std::string Session::Core::filled(const std::string& log) const {
   return out;
 }
 
+bool Session::Core::counts(Entry& entry, Outcome& outcome) {
+  Breakpoint& point = entry.point;
+  ++point.reached;
+  if (entry.condition != nullptr) {
+    const auto holds = entry.condition->holds(scope());
+    if (!holds) {
+      outcome.cause = Pause::Cause::kCannotTell;
+      outcome.detail = fmt::format("the condition of breakpoint {} cannot be told: {}", point.id,
+                                   holds.error().text());
+      outcome.ids.push_back(point.id);
+      return false;
+    }
+    if (!*holds) return false;
+  }
+  ++point.passes;
+  if (!rule_says_pause(point)) return false;
+  if (!point.spec.log.empty()) {
+    if (listener_ != nullptr) listener_->on_message(filled(point.spec.log));
+    if (point.spec.once) used_up_.push_back(point.id);
+    return false;
+  }
+  outcome.ids.push_back(point.id);
+  if (point.spec.once) used_up_.push_back(point.id);
+  return outcome.cause != Pause::Cause::kCannotTell;
+}
+
+bool Session::Core::settle(const Outcome& outcome) {
+  if (!outcome.ids.empty()) {
+    const Entry* first = find(outcome.ids[0]);
+    pause_.passes = first->point.passes;
+    pause_.reached = first->point.reached;
+    pause_.then.clear();
+    for (const unsigned id : outcome.ids)
+      if (const Entry* entry = find(id); !entry->point.spec.then.empty())
+        pause_.then.push_back(entry->point.spec.then);
+  }
+  for (const unsigned id : std::exchange(used_up_, {}))
+    if (remove(id)) remarks_.push_back(fmt::format("breakpoint {} was for once and is gone", id));
+  return !outcome.ids.empty();
+}
+
 bool Session::Core::hit(Outcome& outcome) {
   const std::uint32_t pc = machine().pc();
   counted_ = {pc, machine().ticks()};
   if (!breakpoints_on_) return false;
-  bool pause = false;
-  std::vector<unsigned> used_up;
   for (Entry& entry : breakpoints_) {
-    Breakpoint& point = entry.point;
-    if (!point.enabled ||
-        std::find(point.addresses.begin(), point.addresses.end(), pc) == point.addresses.end())
-      continue;
-    ++point.reached;
-    if (entry.condition != nullptr) {
-      const auto holds = entry.condition->holds(scope());
-      if (!holds) {
-        outcome.cause = Pause::Cause::kCannotTell;
-        outcome.detail = fmt::format("the condition of breakpoint {} cannot be told: {}", point.id,
-                                     holds.error().text());
-        outcome.ids.push_back(point.id);
-        pause = true;
-        continue;
-      }
-      if (!*holds) continue;
-    }
-    ++point.passes;
-    if (!rule_says_pause(point)) continue;
-    if (!point.spec.log.empty()) {
-      if (listener_ != nullptr) listener_->on_message(filled(point.spec.log));
-      if (point.spec.once) used_up.push_back(point.id);
-      continue;
-    }
-    outcome.ids.push_back(point.id);
-    if (outcome.cause != Pause::Cause::kCannotTell) outcome.cause = Pause::Cause::kBreakpoint;
-    pause = true;
+    const auto& addresses = entry.point.addresses;
+    if (entry.point.enabled &&
+        std::find(addresses.begin(), addresses.end(), pc) != addresses.end() &&
+        counts(entry, outcome))
+      outcome.cause = Pause::Cause::kBreakpoint;
   }
-  if (pause) {
-    const Entry* first = find(outcome.ids[0]);
-    pause_.passes = first->point.passes;
-    pause_.reached = first->point.reached;
-    for (const Entry& entry : breakpoints_)
-      if (entry.point.spec.once &&
-          std::count(outcome.ids.begin(), outcome.ids.end(), entry.point.id) != 0)
-        used_up.push_back(entry.point.id);
+  return settle(outcome);
+}
+
+namespace {
+
+struct FaultName {
+  const char* name;
+  isa::Fault fault;
+  const char* words;
+};
+constexpr FaultName kFaults[] = {
+    {"reserved-instruction", isa::Fault::kReservedInstruction, "a word that is no instruction"},
+    {"erased-flash", isa::Fault::kErasedFlash, "erased flash is executed"},
+    {"outside-memory", isa::Fault::kOutsideMemory, "a load or store where there is no memory"},
+    {"stack-outside-ram", isa::Fault::kStackOutsideRam, "the stack is used outside RAM"},
+    {"stack-into-data", isa::Fault::kStackIntoData, "the stack writes over static data"},
+    {"never-written-read", isa::Fault::kNeverWritten,
+     "RAM is read that nothing has written since power-on"},
+    {"no-handler", isa::Fault::kNone, "an interrupt without a handler is entered"},
+};
+
+}  // namespace
+
+/// Where the start-up code sends interrupts that have no handler.
+const Symbol* Session::Core::handler_of_none() const {
+  const Symbol* none = program_.find_symbol("__bad_interrupt");
+  return none != nullptr && none->address.space == Space::kCode ? none : nullptr;
+}
+
+std::vector<Session::Fault> Session::Core::faults() const {
+  std::vector<Session::Fault> out;
+  for (const FaultName& row : kFaults)
+    out.push_back({row.name, row.words,
+                   row.fault == isa::Fault::kNone ? pause_without_handler_
+                                                  : machine().fault_is_on(row.fault)});
+  return out;
+}
+
+Result<void> Session::Core::set_fault(const std::string& name, bool on) {
+  std::vector<std::string> names;
+  for (const FaultName& row : kFaults) {
+    names.emplace_back(row.name);
+    if (name != row.name) continue;
+    if (row.fault == isa::Fault::kNone)
+      pause_without_handler_ = on;
+    else
+      machine().set_fault(row.fault, on);
+    sync_marks();
+    return {};
   }
-  for (const unsigned id : used_up) {
-    const auto gone = remove(id);
-    if (gone) remarks_.push_back(fmt::format("breakpoint {} was for once and is gone", id));
-  }
-  return pause;
+  return fail(ErrorCode::kNotFound, fmt::format("there is no kind of fault '{}'", name),
+              base::did_you_mean(name, names));
 }
 
 }  // namespace lucid

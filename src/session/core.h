@@ -31,6 +31,13 @@ class Session::Core {
   Result<void> remove(unsigned id);
   void bind_all();
   void sync_marks();
+  Result<void> set_fault(const std::string& name, bool on);
+  [[nodiscard]] std::vector<Session::Fault> faults() const;
+  [[nodiscard]] const Symbol* handler_of_none() const;
+
+  // Watches
+  Result<WatchView> watch(const std::string& expression, const std::string& format);
+  void look_at_watches();
 
   // Moving
   Pause go(isa::RunRequest request, Pause::Cause at_end);
@@ -81,13 +88,40 @@ class Session::Core {
   Pause pause_;
   unsigned level_ = 0;  ///< selected call level, counted from the innermost
 
+  /// An object whose bytes are being stored.
+  struct Partial {
+    std::vector<std::uint8_t> before;
+    std::vector<bool> stored;
+    std::vector<std::uint32_t> stores;  ///< by which instructions
+    unsigned line = 0;                  ///< of the first of them
+    std::optional<unsigned> interrupt;  ///< that came before all were stored
+  };
+  struct WatchedObject {
+    std::vector<session::WatchedByte> bytes;
+    std::optional<Partial> partial;
+    bool read_now = false;  ///< by the instruction at hand
+  };
   struct Entry {
     Breakpoint point;
     std::unique_ptr<session::Expression> condition;
+    // Of what is no place:
+    std::unique_ptr<session::Expression> object;  ///< or the expression of `when`
+    unsigned object_type = 0;
+    std::vector<WatchedObject> objects;
+    bool every_instruction = false;  ///< `when` over something that cannot be watched
+    bool held = false;               ///< `when`: was it true?
+    /// Of a local: it ends when the frame has returned.
+    struct Frame {
+      std::uint32_t return_pc = 0, cfa = 0;
+      std::string function;
+    };
+    std::optional<Frame> frame;
   };
   std::vector<Entry> breakpoints_;
+  std::vector<WatchView> watched_;
   unsigned next_id_ = 1;
   bool breakpoints_on_ = true;
+  bool pause_without_handler_ = true;
 
  private:
   /// A place at which a step or `go to` ends, if the stack pointer is at least `least_sp` there.
@@ -102,12 +136,36 @@ class Session::Core {
     Pause::Cause cause = Pause::Cause::kStep;  ///< for kBreakpoint
     std::string detail;
     std::vector<unsigned> ids;
+    std::optional<DataAccess> data;
   };
 
   Outcome run(isa::RunRequest request, const Target* target = nullptr);
   isa::Stop run_in_slices(isa::RunRequest request);
   /// Counts a pass of every breakpoint at the PC. True: at least one wants to pause.
   bool hit(Outcome& outcome);
+  /// Counts a pass of one. True: it wants to pause.
+  bool counts(Entry& entry, Outcome& outcome);
+  /// After all have been counted: removes those for once. True: at least one wants to pause.
+  bool settle(const Outcome& outcome);
+  // Data and events: watching.cpp.
+  Result<void> bind_object(Entry& entry) const;
+  Result<void> bind_event(Entry& entry) const;
+  void sync_watches();
+  [[nodiscard]] std::uint32_t events_wanted() const;
+  [[nodiscard]] bool object_under_way() const;
+  [[nodiscard]] bool looks_at_every_instruction() const;
+  bool digest(const isa::Stop& stop, Outcome& outcome);
+  bool note(Entry& entry, WatchedObject& object, std::size_t index, const isa::Access& access,
+            const isa::Stop& stop, Outcome& outcome);
+  void judge(Entry& entry, WatchedObject& object, const isa::Stop& stop, Outcome& outcome);
+  void became_true(Entry& entry, Outcome& outcome);
+  [[nodiscard]] DataAccess account(const Entry& entry, const WatchedObject& object,
+                                   const Partial& partial, const isa::Stop& stop) const;
+  [[nodiscard]] std::string object_text(const Entry& entry, const isa::Machine& at) const;
+  [[nodiscard]] bool matches(const Entry& entry, const isa::Event& event,
+                             const isa::Stop& stop) const;
+  [[nodiscard]] std::string event_text(const isa::Event& event) const;
+  void end_frames();
   bool rule_says_pause(const Breakpoint& point) const;
   std::string filled(const std::string& log) const;
   Pause finish(const Outcome& outcome, Pause::Cause at_end, std::string detail = {});
@@ -117,10 +175,12 @@ class Session::Core {
   Outcome run_to_caller();
   [[nodiscard]] Outcome run_to(std::uint32_t address, std::uint32_t least_sp);
   [[nodiscard]] std::uint32_t return_address_at_sp() const;
-  void bind(Entry& entry);
+  Result<void> bind(Entry& entry);
   Entry* find(unsigned id);
 
   std::set<std::uint32_t> marks_;                       ///< set in the machine
+  std::map<Address, std::uint8_t> watches_;             ///< set in the machine
+  std::vector<unsigned> used_up_;                       ///< for once, and paused or logged now
   std::vector<std::uint32_t> temporary_;                ///< of the step under way
   std::uint64_t started_ = 0;                           ///< ticks at the last pause
   std::pair<std::uint32_t, std::uint64_t> stood_at_{};  ///< pc and ticks where a run began

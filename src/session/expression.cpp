@@ -590,6 +590,79 @@ Result<Operand> Expression::evaluate(const Scope& scope) const {
 }
 Result<bool> Expression::holds(const Scope& scope) const { return Evaluator(scope).truth(*root_); }
 
+namespace {
+
+bool any_local(const Node& node) {
+  if (node.kind == NodeKind::kLocal) return true;
+  for (const Node* child : {node.a.get(), node.b.get(), node.c.get()})
+    if (child != nullptr && any_local(*child)) return true;
+  return false;
+}
+
+/// True if the place of the object stays where it is whatever the program does.
+bool stands_still(const Node& node) {
+  switch (node.kind) {
+    case NodeKind::kConstant:
+    case NodeKind::kVariable: return true;
+    case NodeKind::kMember: return node.op != '>' && stands_still(*node.a);
+    case NodeKind::kIndex:
+      return stands_still(*node.a) && node.b->kind == NodeKind::kConstant && node.c == nullptr;
+    case NodeKind::kArea:
+      return node.a->kind == NodeKind::kConstant &&
+             (node.b == nullptr || node.b->kind == NodeKind::kConstant);
+    default: return false;
+  }
+}
+
+bool collect_parts(const Node& node, const Scope& scope, std::vector<Operand>& out) {
+  switch (node.kind) {
+    case NodeKind::kConstant: return true;
+    case NodeKind::kVariable:
+    case NodeKind::kMember:
+    case NodeKind::kIndex:
+    case NodeKind::kArea:
+      // An index into a pointer follows what the pointer holds.
+      if (stands_still(node)) {
+        auto operand = Evaluator(scope).value(node);
+        if (operand && (node.a == nullptr || node.kind == NodeKind::kArea || operand->target == 0 ||
+                        node.kind == NodeKind::kMember)) {
+          out.push_back(*operand);
+          return true;
+        }
+      }
+      break;
+    case NodeKind::kRegister:
+    case NodeKind::kPair: {
+      auto operand = Evaluator(scope).value(node);
+      if (operand) out.push_back(*operand);
+      return operand.has_value();
+    }
+    case NodeKind::kLocal:
+    case NodeKind::kPin:
+    case NodeKind::kCycles:
+    case NodeKind::kTime:
+    case NodeKind::kStackFree:
+    case NodeKind::kStackDeepest:
+    case NodeKind::kStackUsed:
+    case NodeKind::kDereference: return false;
+    default: break;
+  }
+  if (node.kind == NodeKind::kMember || node.kind == NodeKind::kIndex ||
+      node.kind == NodeKind::kArea)
+    return false;
+  bool all = true;
+  for (const Node* child : {node.a.get(), node.b.get(), node.c.get()})
+    if (child != nullptr) all = collect_parts(*child, scope, out) && all;
+  return all;
+}
+
+}  // namespace
+
+bool Expression::parts(const Scope& scope, std::vector<Operand>& out) const {
+  return collect_parts(*root_, scope, out);
+}
+bool Expression::uses_locals() const { return any_local(*root_); }
+
 Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value) {
   switch (place.kind) {
     case Place::Kind::kNone:

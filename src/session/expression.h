@@ -36,6 +36,12 @@ struct Piece {
   Address address;
 };
 
+/// A byte a debugger watches, and which of its bits matter.
+struct WatchedByte {
+  Address address;
+  unsigned mask = 0xff;
+};
+
 /// Where a value can be stored.
 struct Place {
   enum class Kind : std::uint8_t {
@@ -76,6 +82,10 @@ class Expression {
   /// Errors: kUsage (division by zero, an aggregate where a number is needed), kOutOfRange.
   [[nodiscard]] Result<Operand> evaluate(const Scope& scope) const;
   [[nodiscard]] Result<bool> holds(const Scope& scope) const;
+  /// The objects its value depends on, as they are found now. False: also on others, or on some
+  /// that move.
+  bool parts(const Scope& scope, std::vector<Operand>& out) const;
+  [[nodiscard]] bool uses_locals() const;
 
  private:
   explicit Expression(std::unique_ptr<Node> root);

@@ -288,4 +288,50 @@ StackView Session::Core::stack(unsigned slots) const {
   return view;
 }
 
+namespace {
+std::string first_name(const std::string& expression) {
+  const auto part = [](char c) {
+    return std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '_';
+  };
+  return {expression.begin(), std::find_if_not(expression.begin(), expression.end(), part)};
+}
+}  // namespace
+
+Result<WatchView> Session::Core::watch(const std::string& expression, const std::string& format) {
+  if (!format.empty())
+    if (auto parsed = parse_format(format); !parsed) return fail(parsed.error());
+  const auto parsed = session::Expression::parse(expression, scope());
+  if (!parsed && parsed.error().code != ErrorCode::kNotFound) return fail(parsed.error());
+  if (!parsed) {  // a local of some other function may come into scope; nothing else will
+    if (!program_.has_local(first_name(expression))) return fail(parsed.error());
+  }
+  WatchView view;
+  view.id = next_id_++;
+  view.expression = expression;
+  view.format = format;
+  watched_.push_back(view);
+  look_at_watches();
+  return watched_.back();
+}
+
+/// Works every watch out; what was there becomes what it was before.
+void Session::Core::look_at_watches() {
+  for (WatchView& w : watched_) {
+    w.before = w.problem.empty() ? w.value : "";
+    const auto expression = session::Expression::parse(w.expression, scope());
+    const auto operand = expression ? expression->evaluate(scope())
+                                    : Result<session::Operand>(fail(expression.error()));
+    if (!operand) {
+      const bool local = !expression && program_.has_local(first_name(w.expression));
+      w.problem = local ? "not in scope here" : operand.error().what;
+      continue;
+    }
+    const auto format = parse_format(w.format);
+    w.value = session::written(*operand, format ? *format : Format{}, scope());
+    w.problem.clear();
+    w.known_at = to_time(machine().ticks(), machine().info().clock_hz);
+    w.known_in = location(machine().pc());
+  }
+}
+
 }  // namespace lucid

@@ -43,14 +43,58 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
   temporary_ = target != nullptr ? target->addresses : std::vector<std::uint32_t>{};
   if (!temporary_.empty()) sync_marks();
   Outcome outcome;
+  request.events = events_wanted();
+  int interrupt = -1;
   for (;;) {
     // What the program stands before, or what has been counted, is not met again.
     const std::pair<std::uint32_t, std::uint64_t> here{machine().pc(), machine().ticks()};
-    request.pass_first_breakpoint = here == stood_at_ || counted_ == here;
-    outcome.stop = run_in_slices(request);
-    if (outcome.stop.why != isa::Stop::Why::kBreakpoint) break;
+    isa::RunRequest stretch = request;
+    stretch.pass_first_breakpoint = here == stood_at_ || counted_ == here;
+    const bool one = object_under_way() || looks_at_every_instruction();
+    if (one) stretch.instructions = 1;
+    outcome.stop = run_in_slices(stretch);
+    if (outcome.stop.interrupt >= 0) interrupt = outcome.stop.interrupt;
+    const auto why = outcome.stop.why;
+    if (digest(outcome.stop, outcome)) {
+      outcome.kind = Outcome::Kind::kBreakpoint;
+      break;
+    }
+    if (why == isa::Stop::Why::kAccess || why == isa::Stop::Why::kEvent ||
+        (one && why == isa::Stop::Why::kInstructions)) {
+      if (request.instructions != UINT64_MAX) {
+        outcome.stop.why = isa::Stop::Why::kInstructions;
+        break;
+      }
+      if (request.stop_at_interrupt && outcome.stop.interrupt >= 0) {
+        outcome.stop.why = isa::Stop::Why::kInterruptEntered;
+        break;
+      }
+      if (request.within_begin &&
+          (machine().pc() < *request.within_begin || machine().pc() >= request.within_end)) {
+        outcome.stop.why = isa::Stop::Why::kLeftRange;
+        break;
+      }
+      if (pause_requested_) {
+        outcome.stop.why = isa::Stop::Why::kRequested;
+        break;
+      }
+      continue;
+    }
+    if (why != isa::Stop::Why::kBreakpoint) break;
+    end_frames();
     if (hit(outcome)) {
       outcome.kind = Outcome::Kind::kBreakpoint;
+      break;
+    }
+    if (const Symbol* none = handler_of_none();
+        none != nullptr && pause_without_handler_ && machine().pc() == none->address.offset) {
+      const auto& vectors = machine().info().vectors;
+      const auto number = static_cast<std::size_t>(interrupt);
+      outcome.kind = Outcome::Kind::kBreakpoint;
+      outcome.cause = Pause::Cause::kFault;
+      outcome.detail =
+          fmt::format("interrupt {} has been entered and has no handler: it leads to a restart",
+                      interrupt >= 0 && number < vectors.size() ? vectors[number].name : "?");
       break;
     }
     const bool arrived =
@@ -78,6 +122,10 @@ void Session::Core::begin_run() {
   running_ = true;
   started_ = machine().ticks();
   stood_at_ = {machine().pc(), started_};
+  for (Entry& entry : breakpoints_) {
+    if (entry.point.spec.kind != BreakpointSpec::Kind::kWhen || entry.object == nullptr) continue;
+    entry.held = entry.object->holds(scope()).value_or(false);
+  }
 }
 
 /// Works out the pause that an outcome stands for, and counts the breakpoints that stand here.
@@ -89,6 +137,7 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
   if (end.kind == Outcome::Kind::kBreakpoint) {
     pause.cause = end.cause;
     pause.detail = end.detail;
+    pause.data = end.data;
   } else if (end.kind == Outcome::Kind::kEnd) {
     switch (end.stop.why) {
       case isa::Stop::Why::kRequested: pause.cause = Pause::Cause::kRequested; break;
@@ -112,6 +161,7 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
   if (!end.ids.empty()) {
     pause.passes = pause_.passes;
     pause.reached = pause_.reached;
+    pause.then = pause_.then;
   }
   pause.where = location(m.pc());
   pause.cycles = m.ticks();
@@ -121,6 +171,7 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
   pause.remarks = std::move(remarks_);
   remarks_.clear();
   pause_ = pause;
+  look_at_watches();
   running_ = false;
   pause_requested_ = false;
   deliver();
@@ -359,15 +410,16 @@ Result<Pause> Session::Core::move_to(const std::string& place) {
         "this is another function: the stack and registers are still those of the old one");
   else
     remarks_.emplace_back("nothing between was executed: registers and variables are as they were");
-  return finish({Outcome::Kind::kTarget, {}, Pause::Cause::kMoved, {}, {}}, Pause::Cause::kMoved);
+  return finish({Outcome::Kind::kTarget, {}, Pause::Cause::kMoved, {}, {}, {}},
+                Pause::Cause::kMoved);
 }
 
 Pause Session::Core::reset() {
   begin_run();
   machine().reset();
   counted_.reset();
-  return finish({Outcome::Kind::kTarget, {}, Pause::Cause::kReady, {}, {}}, Pause::Cause::kReady,
-                "reset");
+  return finish({Outcome::Kind::kTarget, {}, Pause::Cause::kReady, {}, {}, {}},
+                Pause::Cause::kReady, "reset");
 }
 
 }  // namespace lucid

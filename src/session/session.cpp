@@ -48,7 +48,7 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
   bind_all();
   begin_run();
   counted_.reset();
-  finish({Outcome::Kind::kTarget, {}, Pause::Cause::kReady, {}, {}}, Pause::Cause::kReady,
+  finish({Outcome::Kind::kTarget, {}, Pause::Cause::kReady, {}, {}, {}}, Pause::Cause::kReady,
          "loaded");
   remember();
   return warnings;
@@ -80,6 +80,14 @@ std::vector<Breakpoint> Session::breakpoints() const {
   for (const auto& entry : core_->breakpoints_) out.push_back(entry.point);
   return out;
 }
+std::vector<Session::Fault> Session::faults() const { return core_->faults(); }
+Result<void> Session::set_fault(const std::string& name, bool on) {
+  return core_->set_fault(name, on);
+}
+Result<WatchView> Session::watch(const std::string& expression, const std::string& format) {
+  return core_->watch(expression, format);
+}
+std::vector<WatchView> Session::watches() const { return core_->watched_; }
 Result<void> Session::enable(unsigned id, bool on) { return core_->enable(id, on); }
 Result<void> Session::rearm(unsigned id) { return core_->rearm(id); }
 Result<void> Session::remove(unsigned id) { return core_->remove(id); }

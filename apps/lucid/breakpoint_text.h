@@ -1,0 +1,20 @@
+// SPDX-License-Identifier: MIT
+// Breakpoints as the lines that make them: parsed, listed and saved in one form.
+#ifndef LUCID_APP_BREAKPOINT_TEXT_H
+#define LUCID_APP_BREAKPOINT_TEXT_H
+
+#include <string>
+
+#include "lucid/session.h"
+
+namespace lucid::app {
+
+/// From what follows `pause`: `at kiln.c:42 on pass 9`, `on change heater_on`, `when duty > 100`.
+Result<BreakpointSpec> parse_breakpoint(const std::string& text);
+/// The same text again, without `pause`: what, and the clauses behind it.
+std::string subject_text(const BreakpointSpec& spec);
+std::string clauses_text(const BreakpointSpec& spec);
+
+}  // namespace lucid::app
+
+#endif  // LUCID_APP_BREAKPOINT_TEXT_H

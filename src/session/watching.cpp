@@ -1,0 +1,413 @@
+// SPDX-License-Identifier: MIT
+// Breakpoints that are no places: accesses to an object, an expression that becomes true, events.
+//
+// The machine knows bytes; this file knows objects. A wide object is stored byte by byte, so what
+// is stored is judged when all of its bytes have been, or the statement is left, an interrupt is
+// entered, or the object is read, whichever is first.
+#include <fmt/format.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "session/core.h"
+
+namespace lucid {
+namespace {
+
+using Kind = BreakpointSpec::Kind;
+
+/// The bytes a value lies in; empty if it has none that can be watched.
+std::vector<session::WatchedByte> bytes_of(const session::Operand& operand, const Program& program,
+                                           const isa::Machine& machine) {
+  using Place = session::Place;
+  std::vector<session::WatchedByte> out;
+  const Place& place = operand.place;
+  switch (place.kind) {
+    case Place::Kind::kMemory: {
+      std::uint32_t bytes = place.bytes;
+      if (operand.value.kind == Value::Kind::kAggregate)
+        bytes = operand.type != 0 ? program.types()[operand.type].bytes
+                                  : static_cast<std::uint32_t>(operand.value.integer);
+      for (std::uint32_t i = 0; i < bytes; ++i) {
+        unsigned mask = 0xff;
+        if (place.bit_size != 0) {
+          const std::uint64_t bits = ((std::uint64_t{1} << place.bit_size) - 1) << place.bit_offset;
+          mask = static_cast<unsigned>(bits >> (8 * i)) & 0xff;
+        }
+        out.push_back({{place.address.space, place.address.offset + i}, mask});
+      }
+      break;
+    }
+    case Place::Kind::kRegister:
+      for (const Address address : machine.register_bytes(place.index))
+        out.push_back({address, 0xff});
+      break;
+    case Place::Kind::kFlag:
+      if (const auto index = machine.find_register("sreg"))
+        for (const Address address : machine.register_bytes(*index))
+          out.push_back({address, 1U << place.index});
+      break;
+    default: break;
+  }
+  return out;
+}
+
+std::optional<isa::EventKind> event_of(Kind kind) {
+  switch (kind) {
+    case Kind::kInterrupt: return isa::EventKind::kInterrupt;
+    case Kind::kReturn: return isa::EventKind::kReturn;
+    case Kind::kEdge: return isa::EventKind::kEdge;
+    case Kind::kByteIn: return isa::EventKind::kByteIn;
+    case Kind::kByteOut: return isa::EventKind::kByteOut;
+    case Kind::kSleep: return isa::EventKind::kSleep;
+    case Kind::kWake: return isa::EventKind::kWake;
+    case Kind::kEepromWrite: return isa::EventKind::kEepromWrite;
+    default: return std::nullopt;
+  }
+}
+
+bool is_data(Kind kind) {
+  return kind == Kind::kRead || kind == Kind::kWrite || kind == Kind::kChange;
+}
+
+}  // namespace
+
+/// Finds the bytes behind a data breakpoint or `when`. Nothing is changed on failure.
+Result<void> Session::Core::bind_object(Entry& entry) const {
+  const session::Scope here = scope();
+  auto expression = session::Expression::parse(entry.point.spec.place, here);
+  if (!expression) return fail(expression.error());
+  auto now = expression->evaluate(here);
+  if (!now) return fail(now.error());
+  std::vector<WatchedObject> objects;
+  std::optional<Entry::Frame> frame;
+  bool every_instruction = false;
+  if (is_data(entry.point.spec.kind)) {
+    WatchedObject object;
+    object.bytes = bytes_of(*now, program_, machine());
+    if (object.bytes.empty())
+      return fail(ErrorCode::kUsage,
+                  fmt::format("'{}' has no place that can be watched", entry.point.spec.place),
+                  "name a variable, a register, a flag, an I/O register or bytes of memory");
+    objects.push_back(std::move(object));
+    if (expression->uses_locals()) {
+      if (now->place.kind != session::Place::Kind::kMemory)
+        return fail(ErrorCode::kUnsupported,
+                    fmt::format("'{}' is kept in a register here", entry.point.spec.place),
+                    "watch the register, such as chip.r24, or a place in the function");
+      const auto frames = session::unwind(program_, machine());
+      if (level_ + 1 < frames.size()) {
+        const Function* function = frames[level_].function;
+        frame = Entry::Frame{frames[level_ + 1].pc, frames[level_].cfa,
+                             function != nullptr ? function->name : "its function"};
+      }
+    }
+  } else {
+    std::vector<session::Operand> parts;
+    every_instruction = !expression->parts(here, parts);
+    for (const session::Operand& part : parts) {
+      WatchedObject object;
+      object.bytes = bytes_of(part, program_, machine());
+      every_instruction = every_instruction || object.bytes.empty();
+      objects.push_back(std::move(object));
+    }
+    auto holds = expression->holds(here);
+    if (!holds) return fail(holds.error());
+    entry.held = *holds;
+  }
+  entry.object_type = now->type;
+  entry.objects = std::move(objects);
+  entry.frame = frame;
+  entry.every_instruction = every_instruction;
+  entry.object = std::make_unique<session::Expression>(std::move(*expression));
+  entry.point.remark =
+      every_instruction ? "what it depends on moves: looked at after every instruction" : "";
+  return {};
+}
+
+Result<void> Session::Core::bind_event(Entry& entry) const {
+  const BreakpointSpec& spec = entry.point.spec;
+  std::vector<std::string> names;
+  std::string name = spec.place;
+  const char* what = nullptr;
+  switch (spec.kind) {
+    case Kind::kInterrupt:
+    case Kind::kReturn:
+      what = "interrupt";
+      for (const InterruptVector& v : machine().info().vectors) names.push_back(v.name);
+      break;
+    case Kind::kEdge:
+      what = "pin";
+      name = name.substr(0, name.find(' '));
+      for (const PinState& pin : machine().pins()) names.push_back(pin.name);
+      if (name.empty()) return fail(ErrorCode::kUsage, "an edge of which pin?");
+      break;
+    case Kind::kByteIn:
+    case Kind::kByteOut:
+      what = "serial port";
+      names = machine().info().serial_ports;
+      break;
+    default: break;
+  }
+  if (what == nullptr || name.empty()) return {};
+  for (const std::string& n : names)
+    if (base::equal_ignoring_case(n, name)) return {};
+  return fail(ErrorCode::kNotFound,
+              fmt::format("there is no {} '{}' on {}", what, name, machine().info().name),
+              base::did_you_mean(name, names));
+}
+
+/// Tells the machine which bytes matter.
+void Session::Core::sync_watches() {
+  std::map<Address, std::uint8_t> wanted;
+  const MemoryArea* ram = machine().area("ram");
+  const MemoryArea* io = machine().area("io");
+  for (const Entry& entry : breakpoints_) {
+    if (!entry.point.enabled || !breakpoints_on_) continue;
+    for (const WatchedObject& object : entry.objects) {
+      for (const session::WatchedByte& byte : object.bytes) {
+        const bool in_ram =
+            ram != nullptr && byte.address.space == ram->space && byte.address.offset >= ram->begin;
+        const bool io_write = io != nullptr && byte.address.space == io->space &&
+                              byte.address.offset >= io->begin && byte.address.offset < io->end;
+        std::uint8_t kinds = in_ram ? isa::kOnWrite : isa::kOnChange;
+        if (entry.point.spec.kind == Kind::kWrite && io_write) kinds = isa::kOnWrite;
+        if (entry.point.spec.kind == Kind::kRead) kinds = isa::kOnRead;
+        wanted[byte.address] |= kinds;
+      }
+    }
+  }
+  for (const auto& [address, kinds] : watches_)
+    if (wanted.count(address) == 0) (void)machine().watch(address, 0).has_value();
+  for (const auto& [address, kinds] : wanted) (void)machine().watch(address, kinds).has_value();
+  watches_ = std::move(wanted);
+}
+
+std::uint32_t Session::Core::events_wanted() const {
+  std::uint32_t events = 0;
+  if (breakpoints_on_)
+    for (const Entry& entry : breakpoints_)
+      if (const auto kind = event_of(entry.point.spec.kind); kind && entry.point.enabled)
+        events |= isa::bit(*kind);
+  return events;
+}
+
+bool Session::Core::object_under_way() const {
+  for (const Entry& entry : breakpoints_)
+    for (const WatchedObject& object : entry.objects)
+      if (object.partial) return true;
+  return false;
+}
+
+bool Session::Core::looks_at_every_instruction() const {
+  return breakpoints_on_ &&
+         std::any_of(breakpoints_.begin(), breakpoints_.end(), [](const Entry& entry) {
+           return entry.every_instruction && entry.point.enabled;
+         });
+}
+
+/// The object of a data breakpoint as text, in a machine at any moment.
+std::string Session::Core::object_text(const Entry& entry, const isa::Machine& at) const {
+  const session::Scope there{program_, at, static_end_, 0, {}};
+  const Result<session::Operand> value =
+      entry.frame ? session::object_at(entry.objects[0].bytes[0].address, entry.object_type, there)
+                  : entry.object->evaluate(there);
+  return value ? session::written(*value, {}, there) : "?";
+}
+
+/// What an access came to, for the pause it may become.
+DataAccess Session::Core::account(const Entry& entry, const WatchedObject& object,
+                                  const Partial& partial, const isa::Stop& stop) const {
+  DataAccess out;
+  out.object = entry.point.spec.place;
+  out.after = object_text(entry, machine());
+  const auto before = machine().clone();
+  for (std::size_t i = 0; i < object.bytes.size(); ++i)
+    before->poke(object.bytes[i].address, partial.before[i]);
+  out.before = object_text(entry, *before);
+  out.stores = partial.stores;
+  const std::uint32_t by = partial.stores.empty() ? stop.last_pc : partial.stores.back();
+  out.by = location(by);
+  const Instruction instruction = machine().instruction_at(by);
+  out.instruction = instruction.mnemonic + " " + instruction.operands;
+  const auto& vectors = machine().info().vectors;
+  if (partial.interrupt && *partial.interrupt < vectors.size())
+    out.interrupt = vectors[*partial.interrupt].name;
+  return out;
+}
+
+/// All that matters of an object has been stored.
+void Session::Core::judge(Entry& entry, WatchedObject& object, const isa::Stop& stop,
+                          Outcome& outcome) {
+  const Partial partial = *std::exchange(object.partial, std::nullopt);
+  bool changed = false;
+  for (std::size_t i = 0; i < object.bytes.size(); ++i) {
+    const unsigned now = machine().peek(object.bytes[i].address).value_or(0);
+    changed = changed || ((now ^ partial.before[i]) & object.bytes[i].mask) != 0;
+  }
+  if (entry.point.spec.kind == Kind::kChange && !changed) return;
+  if (entry.point.spec.kind == Kind::kWhen) {
+    became_true(entry, outcome);
+    return;
+  }
+  if (!counts(entry, outcome)) return;
+  outcome.cause = Pause::Cause::kData;
+  outcome.data = account(entry, object, partial, stop);
+  outcome.data->how = changed ? DataAccess::How::kChanged : DataAccess::How::kWritten;
+}
+
+void Session::Core::became_true(Entry& entry, Outcome& outcome) {
+  const auto holds = entry.object->holds(scope());
+  if (!holds) {
+    outcome.cause = Pause::Cause::kCannotTell;
+    outcome.detail = fmt::format("`when` of breakpoint {} cannot be told: {}", entry.point.id,
+                                 holds.error().text());
+    outcome.ids.push_back(entry.point.id);
+    return;
+  }
+  if (!std::exchange(entry.held, *holds) && *holds && counts(entry, outcome)) {
+    outcome.cause = Pause::Cause::kHolds;
+    outcome.detail = entry.point.spec.place;
+  }
+}
+
+/// One access to a byte of an object. True if the object is to be judged now.
+bool Session::Core::note(Entry& entry, WatchedObject& object, std::size_t index,
+                         const isa::Access& access, const isa::Stop& stop, Outcome& outcome) {
+  const Kind kind = entry.point.spec.kind;
+  if (!access.write) {
+    if (object.partial) judge(entry, object, stop, outcome);
+    if (kind == Kind::kRead && !object.read_now && counts(entry, outcome)) {
+      Partial seen;
+      for (const session::WatchedByte& byte : object.bytes)
+        seen.before.push_back(machine().peek(byte.address).value_or(0));
+      outcome.cause = Pause::Cause::kData;
+      outcome.data = account(entry, object, seen, stop);
+      outcome.data->how = DataAccess::How::kRead;
+    }
+    object.read_now = true;
+    return false;
+  }
+  if (kind == Kind::kRead) return false;
+  if (!object.partial) {
+    Partial partial;
+    for (const session::WatchedByte& byte : object.bytes)
+      partial.before.push_back(machine().peek(byte.address).value_or(0));
+    partial.stored.assign(object.bytes.size(), false);
+    const auto line = program_.line_at(access.pc);
+    partial.line = line ? line->line : 0;
+    object.partial = partial;
+  }
+  Partial& partial = *object.partial;
+  if (!partial.stored[index]) partial.before[index] = access.before;
+  partial.stored[index] = true;
+  if (partial.stores.empty() || partial.stores.back() != access.pc)
+    partial.stores.push_back(access.pc);
+  return entry.point.spec.each_byte ||
+         std::find(partial.stored.begin(), partial.stored.end(), false) == partial.stored.end();
+}
+
+/// What a stretch of running brought for data breakpoints and events. True: one wants to pause.
+bool Session::Core::digest(const isa::Stop& stop, Outcome& outcome) {
+  if (!breakpoints_on_) return false;
+  // Entries may go while this runs: those for once.
+  for (Entry& entry : breakpoints_) {
+    if (!entry.point.enabled) continue;
+    for (WatchedObject& object : entry.objects) {
+      object.read_now = false;
+      bool whole = false;
+      // Only one that is entered between two of the stores cuts an object in halves.
+      const bool cut = object.partial && stop.interrupt >= 0;
+      if (cut) object.partial->interrupt = static_cast<unsigned>(stop.interrupt);
+      for (const isa::Access& access : stop.accesses)
+        for (std::size_t i = 0; i < object.bytes.size(); ++i)
+          if (object.bytes[i].address == access.address &&
+              (!access.write || entry.point.spec.kind == Kind::kWrite ||
+               ((access.before ^ access.after) & object.bytes[i].mask) != 0 ||
+               object.bytes.size() > 1))
+            whole = note(entry, object, i, access, stop, outcome) || whole;
+      if (!object.partial) continue;
+      const auto line = program_.line_at(machine().pc());
+      const bool left = (line ? line->line : 0) != object.partial->line;
+      if (whole || left || cut) judge(entry, object, stop, outcome);
+    }
+    if (entry.every_instruction) became_true(entry, outcome);
+    for (const isa::Event& event : stop.events)
+      if (event_of(entry.point.spec.kind) == event.kind && matches(entry, event, stop) &&
+          counts(entry, outcome)) {
+        outcome.cause = Pause::Cause::kEvent;
+        outcome.detail = event_text(event);
+      }
+  }
+  return settle(outcome);
+}
+
+bool Session::Core::matches(const Entry& entry, const isa::Event& event,
+                            const isa::Stop& stop) const {
+  const std::string& place = entry.point.spec.place;
+  if (place.empty()) return true;
+  const auto& vectors = machine().info().vectors;
+  switch (event.kind) {
+    case isa::EventKind::kInterrupt:
+      return event.number < vectors.size() &&
+             base::equal_ignoring_case(vectors[event.number].name, place);
+    case isa::EventKind::kReturn: {
+      const Function* handler = program_.function_at(stop.last_pc);
+      for (const InterruptVector& v : vectors)
+        if (base::equal_ignoring_case(v.name, place))
+          return handler != nullptr && handler->name == fmt::format("__vector_{}", v.number);
+      return false;
+    }
+    case isa::EventKind::kEdge: {
+      const std::size_t space = place.find(' ');
+      if (!base::equal_ignoring_case(place.substr(0, space), event.name)) return false;
+      if (space == std::string::npos) return true;
+      return place.substr(space + 1) == (event.value != 0 ? "rising" : "falling");
+    }
+    case isa::EventKind::kByteIn:
+    case isa::EventKind::kByteOut: return base::equal_ignoring_case(place, event.name);
+    default: return true;
+  }
+}
+
+std::string Session::Core::event_text(const isa::Event& event) const {
+  const auto& vectors = machine().info().vectors;
+  const auto byte = [&] {
+    const bool printable = event.number >= 0x20 && event.number < 0x7f;
+    return printable ? fmt::format("'{}' (0x{:02x})", static_cast<char>(event.number), event.number)
+                     : fmt::format("0x{:02x}", event.number);
+  };
+  switch (event.kind) {
+    case isa::EventKind::kInterrupt:
+      return fmt::format("interrupt {} has been entered",
+                         event.number < vectors.size() ? vectors[event.number].name : "?");
+    case isa::EventKind::kReturn: return "returned from an interrupt";
+    case isa::EventKind::kSleep: return "the processor sleeps";
+    case isa::EventKind::kWake: return "the processor has woken up";
+    case isa::EventKind::kByteOut: return fmt::format("{} has sent {}", event.name, byte());
+    case isa::EventKind::kByteIn: return fmt::format("{} has received {}", event.name, byte());
+    case isa::EventKind::kEepromWrite:
+      return fmt::format("EEPROM write of 0x{:02x} to 0x{:04x} has begun", event.value,
+                         event.number);
+    case isa::EventKind::kEdge:
+      return fmt::format("{} has gone {}", event.name, event.value != 0 ? "high" : "low");
+  }
+  return {};
+}
+
+/// Breakpoints on locals go with the frame they belong to.
+void Session::Core::end_frames() {
+  const std::uint32_t pc = machine().pc();
+  std::vector<unsigned> gone;
+  for (const Entry& entry : breakpoints_)
+    if (entry.frame && entry.frame->return_pc == pc && machine().sp() >= entry.frame->cfa) {
+      gone.push_back(entry.point.id);
+      if (listener_ != nullptr)
+        listener_->on_note(fmt::format("breakpoint {} on {} is gone: {} has returned",
+                                       entry.point.id, entry.point.spec.place,
+                                       entry.frame->function));
+    }
+  for (const unsigned id : gone) (void)remove(id).has_value();
+}
+
+}  // namespace lucid
