@@ -17,21 +17,49 @@ lucid::Session opened(const std::string& path) {
 void free_run(benchmark::State& state, const std::string& path) {
   lucid::Session session = opened(path);
   constexpr std::uint64_t kCycles = 10'000'000;
+  session.go_for(1'000'000);
+  // How many instructions that is, from a copy.
+  lucid::Chip copy = session.chip();
+  std::uint64_t instructions = 0;
+  for (const std::uint64_t end = copy.cycles() + 1'000'000; copy.cycles() < end; ++instructions)
+    copy.step();
+  const auto rounds = [&] {
+    const auto value = session.evaluate("rounds");
+    return value ? static_cast<double>(value->integer) : 0.0;
+  };
+  const double before = rounds();
   for (auto _ : state) session.go_for(kCycles);
-  state.counters["cycles/s"] =
-      benchmark::Counter(static_cast<double>(kCycles) * static_cast<double>(state.iterations()),
-                         benchmark::Counter::kIsRate);
+  const double count = static_cast<double>(kCycles) * static_cast<double>(state.iterations());
+  using benchmark::Counter;
+  state.counters["MIPS"] =
+      Counter(count * static_cast<double>(instructions) / 1e12, Counter::kIsRate);
+  state.counters["cycles/s"] = Counter(count, Counter::kIsRate);
+  state.counters["rounds/s"] = Counter(rounds() - before, Counter::kIsRate);
+}
+
+void copy_chip(benchmark::State& state, const std::string& chip) {
+  const lucid::Chip original = *lucid::Chip::make({chip, 16'000'000});
+  for (auto _ : state) {
+    lucid::Chip copy = original;
+    benchmark::DoNotOptimize(copy);
+  }
 }
 
 }  // namespace
 
 int main(int argc, char** argv) {
-  for (const char* program : {"integer", "float", "text"})
+  for (const char* program : {"integer", "float", "text", "interrupts", "polling", "serial"})
     for (const char* level : {"-Os", "-O2"})
       benchmark::RegisterBenchmark((std::string(program) + level).c_str(), free_run,
                                    std::string(LUCID_IMAGES) + "/" + program + level + ".elf");
+  for (const char* period : {"64", "256", "1024", "16384"})
+    benchmark::RegisterBenchmark((std::string("an interrupt every ") + period).c_str(), free_run,
+                                 std::string(LUCID_IMAGES) + "/every-" + period + ".elf");
   benchmark::RegisterBenchmark("kiln, asleep most of the time", free_run,
                                std::string(LUCID_KILN) + "/kiln-os.elf");
+  // avr6 has the memories of an ATmega2560 and no peripherals yet.
+  for (const char* chip : {"ATmega328P", "avr6"})
+    benchmark::RegisterBenchmark((std::string("copy of ") + chip).c_str(), copy_chip, chip);
   benchmark::Initialize(&argc, argv);
   benchmark::RunSpecifiedBenchmarks();
   return 0;

@@ -1,4 +1,5 @@
 /* Strings and calls: numbers to text and back, comparison, recursion; for ever. */
+#include "rounds.h"
 #include <stdint.h>
 #include <stdlib.h>
 #include <string.h>
@@ -13,7 +14,8 @@ static __attribute__((noinline)) char *put(char *p, int16_t v) {
 }
 
 int main(void) {
-  for (int16_t n = 0;; n = (n + 37) & 0x3fff) {
+  begin();
+  for (int16_t n = 0; another_round(); n = (n + 37) & 0x3fff) {
     char *p = line;
     p = put(p, n);
     *p++ = ',';
@@ -23,4 +25,5 @@ int main(void) {
     if (strcmp(copy, line) == 0) result += atoi(strchr(copy, ',') + 1);
     result += strlen(line);
   }
+  return 0;
 }

@@ -303,6 +303,12 @@ std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
   return std::nullopt;
 }
 
+const std::uint8_t* AvrMachine::plain_bytes(Address address, unsigned bytes) const {
+  const bool ram = address.space == Space::kData && address.offset >= fabric_->row.ram_begin &&
+                   address.offset + u64{bytes} <= world_.data.size();
+  return ram ? world_.data.data() + address.offset : nullptr;
+}
+
 bool AvrMachine::poke(Address address, std::uint8_t value) {
   const u32 a = address.offset;
   if (!peek(address)) return false;

@@ -59,6 +59,7 @@ class AvrMachine final : public isa::Machine {
   void check_unwritten(bool on) override;
 
   [[nodiscard]] std::optional<std::uint8_t> peek(Address address) const override;
+  [[nodiscard]] const std::uint8_t* plain_bytes(Address address, unsigned bytes) const override;
   [[nodiscard]] std::uint64_t register_value(unsigned index) const override;
   [[nodiscard]] std::uint32_t pc() const override { return world_.cpu.pc * 2; }
   [[nodiscard]] std::uint32_t sp() const override { return world_.cpu.sp; }

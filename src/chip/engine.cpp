@@ -74,7 +74,7 @@ void Engine::decode_at(u32 word) {
   Slot& slot = code_[word];
   slot.entry = decoded(word);
   set_jump(word, slot.entry);
-  if (avr::result_is_undefined(slot.entry)) slot.entry.op = kUndefined;
+  if (avr::result_is_undefined(slot.entry)) stand_before(word, kUndefined);
 }
 
 void Engine::set_jump(u32 word, const avr::Entry& entry) {
@@ -105,26 +105,20 @@ void Engine::forget_run(u32 word) {
 
 void Engine::mark(u32 word, bool on) {
   forget_run(word);
-  code_[word].entry = avr::Entry{};
-  code_[word].entry.op = kUndecoded;
-  if (on) {
-    const avr::Entry entry = decoded(word);
-    behind_marks_[word] = entry;
-    set_jump(word, entry);
-    code_[word].entry.op = kMarked;
-    code_[word].entry.length = entry.length;
-  } else {
-    behind_marks_.erase(word);
-  }
+  Slot& slot = code_[word];
+  slot.entry = avr::Entry{};
+  slot.entry.op = kUndecoded;
+  if (on) stand_before(word, kMarked);
 }
 
-void Engine::lift(u32 word) {
-  lifted_ = word;
-  lifted_mark_ = code_[word].entry;
-  code_[word].entry = decoded(word);
+/// The entry gets another label and keeps its operands: `behind` says how it goes on.
+void Engine::stand_before(u32 word, u8 label) {
+  Slot& slot = code_[word];
+  slot.entry = decoded(word);
+  set_jump(word, slot.entry);
+  slot.behind = slot.entry.op;
+  slot.entry.op = label;
 }
-
-void Engine::put_down() { code_[std::exchange(lifted_, kNone)].entry = lifted_mark_; }
 
 /// For a skip: the slot of an instruction, decoded, and at the start of flash behind its end.
 const Engine::Slot* Engine::settled(const Slot* slot) {
@@ -362,9 +356,8 @@ void Engine::set_deadline() {
   const World& world = machine_.world_;
   const bool interrupt = cpu_.pending != 0 && (cpu_.sreg & avr::kI) != 0;
   if (interrupt || cpu_.hold != 0 || cpu_.asleep || fault_ != isa::Fault::kNone ||
-      lifted_ != kNone || !observed_.empty() || !stop_.accesses.empty() ||
-      !machine_.outputs_.events.empty() || pins_moved() || request_.instructions != UINT64_MAX ||
-      request_.within_begin) {
+      !observed_.empty() || !stop_.accesses.empty() || !machine_.outputs_.events.empty() ||
+      pins_moved() || request_.instructions != UINT64_MAX || request_.within_begin) {
     deadline_ = 0;
     return;
   }

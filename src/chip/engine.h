@@ -12,7 +12,6 @@
 #ifndef LUCID_CHIP_ENGINE_H
 #define LUCID_CHIP_ENGINE_H
 
-#include <unordered_map>
 #include <vector>
 
 #include "chip/avr_machine.h"
@@ -66,9 +65,8 @@ class Engine {
     avr::Entry entry;
     std::int32_t jump = 0;   ///< to the slot of the target in `entry`, in bytes
     u16 worst = kRunCycles;  ///< more cycles than the quick gear takes from here to its next check
-    u16 behind = 0;          ///< what a checkpoint goes on with
+    u16 behind = 0;          ///< what a checkpoint, a mark or a note goes on with
   };
-  static constexpr u32 kNone = UINT32_MAX;
   static constexpr u32 kRunWords = 16;
   /// More cycles than any run has between two checks: up to 2 * kRunWords words, as a two-word
   /// instruction can step over a checkpoint, of at most three cycles, and what ends it.
@@ -119,9 +117,7 @@ class Engine {
   void note_access(const isa::Access& access);
   LUCID_SLOW void note_unmodelled(u16 address);
   LUCID_SLOW void note_undefined(u32 word);
-  /// Lets the entry behind a mark execute once.
-  LUCID_SLOW void lift(u32 word);
-  void put_down();
+  void stand_before(u32 word, u8 label);
   LUCID_SLOW const Slot* settled(const Slot* slot);
   void observe();
   [[nodiscard]] bool pins_moved() const;
@@ -132,14 +128,11 @@ class Engine {
   CpuState& cpu_;
   const Fabric& fabric_;
   std::vector<Slot> code_;
-  std::unordered_map<u32, avr::Entry> behind_marks_;  ///< what marked words stand for
-  const void* const* quick_labels_ = nullptr;         ///< in run(), by what the quick gear does
+  const void* const* quick_labels_ = nullptr;  ///< in run(), by what the quick gear does
   std::vector<u8> attributes_;
   /// Bytes that change otherwise than by a store: compared after each instruction.
   std::vector<std::pair<Address, u8>> observed_;
   std::vector<u8> levels_;  ///< of each port's pins as last seen, if edges are waited for
-  u32 lifted_ = kNone;      ///< word whose mark is off for one instruction
-  avr::Entry lifted_mark_;
 
   // The run under way.
   isa::RunRequest request_;

@@ -251,10 +251,7 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
   if (request.pass_first_breakpoint && !entered_interrupt_) {
     const u32 word = f.word_of(f.slot);
     if (decoded(word).op == avr::kBREAK) goto pass_break;
-    if (f.slot->entry.op == kMarked) {
-      lift(word);
-      f.set_deadline(0);
-    }
+    if (f.slot->entry.op == kMarked) goto* kPreciseLabels[f.slot->behind];
   }
   goto go_on;
 
@@ -342,7 +339,6 @@ pass_break:
   f.now += 1;
 at_boundary:
   f.store_back();
-  if (lifted_ != kNone) put_down();
   if (boundary(true)) return stop_;
   f.fetch();
   f.slot = f.next;
@@ -355,13 +351,16 @@ undecoded:
   goto* kPreciseLabels[f.slot->entry.op];
 undefined:
   note_undefined(f.word_of(f.slot));
-  lift(f.word_of(f.slot));
-  f.set_deadline(0);
-  goto* kPreciseLabels[f.slot->entry.op];
+  goto* kPreciseLabels[f.slot->behind];
 end_of_flash:
   f.slot = f.code;
   goto* kPreciseLabels[f.slot->entry.op];
 marked:
+  if (request_.marks != nullptr) {
+    f.next = f.slot;
+    f.store_back();
+    if (!request_.marks->ends_run_at(2 * f.word_of(f.slot))) goto* kPreciseLabels[f.slot->behind];
+  }
   stop_.why = isa::Stop::Why::kBreakpoint;
   goto not_executed;
 break_instruction:

@@ -31,6 +31,10 @@ std::string fault_text(const Stop& stop) {
   return "no fault";
 }
 
+const std::uint8_t* Machine::plain_bytes(Address /*address*/, unsigned /*bytes*/) const {
+  return nullptr;
+}
+
 void Machine::set_fault(Fault fault, bool on) {
   const std::uint32_t bit = 1U << static_cast<unsigned>(fault);
   faults_off_ = on ? faults_off_ & ~bit : faults_off_ | bit;

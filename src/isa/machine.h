@@ -30,6 +30,14 @@ enum class Fault : std::uint8_t {
   kNeverWakes,    ///< asleep, and nothing is left that could wake the chip
 };
 
+/// Asked whenever a marked instruction is about to execute.
+class MarkListener {
+ public:
+  virtual ~MarkListener() = default;
+  /// False: the run goes on as if there were no mark.
+  virtual bool ends_run_at(std::uint32_t pc) = 0;
+};
+
 /// What ends a run.
 struct RunRequest {
   std::uint64_t until_ticks = UINT64_MAX;     ///< ends at the first boundary at or after this time
@@ -39,6 +47,7 @@ struct RunRequest {
   bool stop_at_interrupt = false;             ///< end when an interrupt has been entered
   std::optional<std::uint32_t> within_begin;  ///< end when PC leaves [begin, end)
   std::uint32_t within_end = 0;
+  MarkListener* marks = nullptr;                       ///< null: every mark ends the run
   std::uint32_t events = 0;                            ///< end behind these, bits of EventKind
   const std::atomic<bool>* pause_requested = nullptr;  ///< looked at every few thousand cycles
 };
@@ -128,6 +137,9 @@ class Machine {
 
   // Looking
   [[nodiscard]] virtual std::optional<std::uint8_t> peek(Address address) const = 0;
+  /// The bytes themselves, where they are nothing but memory; null elsewhere. Good until the
+  /// machine runs or changes.
+  [[nodiscard]] virtual const std::uint8_t* plain_bytes(Address address, unsigned bytes) const;
   [[nodiscard]] virtual std::uint64_t register_value(unsigned index) const = 0;
   [[nodiscard]] virtual std::uint32_t pc() const = 0;
   [[nodiscard]] virtual std::uint32_t sp() const = 0;

@@ -227,14 +227,22 @@ void Session::Core::sync_marks() {
       if (entry.frame) wanted.insert(entry.frame->return_pc);
     }
   }
-  if (const Symbol* none = handler_of_none(); none != nullptr && pause_without_handler_)
-    wanted.insert(none->address.offset);
+  if (no_handler_ && pause_without_handler_) wanted.insert(*no_handler_);
   for (const std::uint32_t address : marks_)
     if (wanted.count(address) == 0) (void)machine().set_breakpoint(address, false).has_value();
   std::set<std::uint32_t> set;
   for (const std::uint32_t address : wanted)
     if (machine().set_breakpoint(address, true)) set.insert(address);
   marks_ = std::move(set);
+  std::map<std::uint32_t, std::vector<std::size_t>> simple;
+  if (breakpoints_on_)
+    for (std::size_t i = 0; i < breakpoints_.size(); ++i)
+      for (const std::uint32_t address : breakpoints_[i].point.addresses)
+        if (breakpoints_[i].point.enabled) simple[address].push_back(i);
+  for (const Entry& entry : breakpoints_)
+    if (entry.frame) simple.erase(entry.frame->return_pc);
+  for (const std::uint32_t address : temporary_) simple.erase(address);
+  simple_.assign(simple.begin(), simple.end());
   sync_watches();
 }
 
@@ -248,12 +256,12 @@ std::vector<unsigned> Session::Core::ids_at(std::uint32_t address) const {
   return out;
 }
 
-bool Session::Core::rule_says_pause(const Breakpoint& point) const {
-  switch (point.spec.rule) {
+bool Session::Core::rule_says_pause(const BreakpointSpec& spec, std::uint64_t passes) {
+  switch (spec.rule) {
     case BreakpointSpec::Rule::kAlways: return true;
-    case BreakpointSpec::Rule::kOn: return point.passes == point.spec.count;
-    case BreakpointSpec::Rule::kFrom: return point.passes >= point.spec.count;
-    case BreakpointSpec::Rule::kEvery: return point.passes % point.spec.count == 0;
+    case BreakpointSpec::Rule::kOn: return passes == spec.count;
+    case BreakpointSpec::Rule::kFrom: return passes >= spec.count;
+    case BreakpointSpec::Rule::kEvery: return passes % spec.count == 0;
   }
   return true;
 }
@@ -299,7 +307,7 @@ bool Session::Core::counts(Entry& entry, Outcome& outcome) {
     if (!*holds) return false;
   }
   ++point.passes;
-  if (!rule_says_pause(point)) return false;
+  if (!rule_says_pause(point.spec, point.passes)) return false;
   if (!point.spec.log.empty()) {
     if (listener_ != nullptr) listener_->on_message(filled(point.spec.log));
     if (point.spec.once) used_up_.push_back(point.id);
@@ -323,6 +331,31 @@ bool Session::Core::settle(const Outcome& outcome) {
   for (const unsigned id : std::exchange(used_up_, {}))
     if (remove(id)) remarks_.push_back(fmt::format("breakpoint {} was for once and is gone", id));
   return !outcome.ids.empty();
+}
+
+bool Session::Core::ends_run_at(std::uint32_t pc) {
+  const auto found =
+      std::lower_bound(simple_.begin(), simple_.end(), pc,
+                       [](const auto& row, std::uint32_t address) { return row.first < address; });
+  if (found == simple_.end() || found->first != pc) return true;
+  // First whether all of them are to be passed, then the counting: it must not be done twice.
+  bool counted = false;
+  for (const std::size_t i : found->second) {
+    const Entry& entry = breakpoints_[i];
+    if (entry.condition != nullptr) {
+      const auto holds = entry.condition->quick_truth(machine());
+      if (!holds) return true;
+      if (!*holds) continue;
+    }
+    if (found->second.size() > 1) return true;
+    if (rule_says_pause(entry.point.spec, entry.point.passes + 1)) return true;
+    counted = true;
+  }
+  for (const std::size_t i : found->second) {
+    ++breakpoints_[i].point.reached;
+    if (counted) ++breakpoints_[i].point.passes;
+  }
+  return false;
 }
 
 bool Session::Core::hit(Outcome& outcome) {
@@ -358,12 +391,6 @@ constexpr FaultName kFaults[] = {
 };
 
 }  // namespace
-
-/// Where the start-up code sends interrupts that have no handler.
-const Symbol* Session::Core::handler_of_none() const {
-  const Symbol* none = program_.find_symbol("__bad_interrupt");
-  return none != nullptr && none->address.space == Space::kCode ? none : nullptr;
-}
 
 std::vector<Session::Fault> Session::Core::faults() const {
   std::vector<Session::Fault> out;

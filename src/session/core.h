@@ -17,7 +17,7 @@
 
 namespace lucid {
 
-class Session::Core {
+class Session::Core final : private isa::MarkListener {
  public:
   explicit Core(Chip chip) : chip_(std::move(chip)) { remember(); }
 
@@ -33,7 +33,6 @@ class Session::Core {
   void sync_marks();
   Result<void> set_fault(const std::string& name, bool on);
   [[nodiscard]] std::vector<Session::Fault> faults() const;
-  [[nodiscard]] const Symbol* handler_of_none() const;
 
   // Watches
   Result<WatchView> watch(const std::string& expression, const std::string& format);
@@ -81,6 +80,7 @@ class Session::Core {
   Program program_;
   std::string image_path_;
   std::optional<std::uint32_t> static_begin_, static_end_;
+  std::optional<std::uint32_t> no_handler_;  ///< where interrupts without a handler lead
   mutable session::Sources sources_;
   Listener* listener_ = nullptr;
   std::atomic<bool> pause_requested_{false};
@@ -166,7 +166,9 @@ class Session::Core {
                              const isa::Stop& stop) const;
   [[nodiscard]] std::string event_text(const isa::Event& event) const;
   void end_frames();
-  bool rule_says_pause(const Breakpoint& point) const;
+  /// Passes that end in nothing but counting are counted without ending the run.
+  bool ends_run_at(std::uint32_t pc) override;
+  static bool rule_says_pause(const BreakpointSpec& spec, std::uint64_t passes);
   std::string filled(const std::string& log) const;
   Pause finish(const Outcome& outcome, Pause::Cause at_end, std::string detail = {});
   void begin_run();
@@ -178,7 +180,9 @@ class Session::Core {
   Result<void> bind(Entry& entry);
   Entry* find(unsigned id);
 
-  std::set<std::uint32_t> marks_;                       ///< set in the machine
+  std::set<std::uint32_t> marks_;  ///< set in the machine
+  /// Addresses where nothing but breakpoints stands, and their places in breakpoints_.
+  std::vector<std::pair<std::uint32_t, std::vector<std::size_t>>> simple_;
   std::map<Address, std::uint8_t> watches_;             ///< set in the machine
   std::vector<unsigned> used_up_;                       ///< for once, and paused or logged now
   std::vector<std::uint32_t> temporary_;                ///< of the step under way

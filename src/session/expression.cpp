@@ -8,6 +8,7 @@
 
 #include "base/text.h"
 #include "lucid/time.h"
+#include "session/integers.h"
 #include "session/node.h"
 
 namespace lucid::session {
@@ -16,14 +17,6 @@ namespace {
 Error at(const Node& node, std::string what, std::string hint = {},
          ErrorCode code = ErrorCode::kUsage) {
   return {code, std::move(what), fmt::format("column {}", node.column), std::move(hint)};
-}
-
-std::int64_t fit(std::uint64_t raw, unsigned bits, bool is_signed) {
-  if (bits >= 64) return static_cast<std::int64_t>(raw);
-  const std::uint64_t mask = (std::uint64_t{1} << bits) - 1;
-  raw &= mask;
-  if (is_signed && (raw >> (bits - 1) & 1U) != 0) raw |= ~mask;
-  return static_cast<std::int64_t>(raw);
 }
 
 }  // namespace
@@ -317,21 +310,6 @@ class Evaluator {
     return number(result ? 1 : 0, static_cast<std::uint8_t>(int_bits()), true);
   }
 
-  static bool comparison(char op) {
-    return op == kEqual || op == kNotEqual || op == '<' || op == '>' || op == kLessEqual ||
-           op == kGreaterEqual;
-  }
-  template <class T>
-  static bool compared(char op, T a, T b) {
-    switch (op) {
-      case kEqual: return a == b;
-      case kNotEqual: return a != b;
-      case '<': return a < b;
-      case '>': return a > b;
-      case kLessEqual: return a <= b;
-      default: return a >= b;
-    }
-  }
   Operand truth_value(bool value) const {
     return number(value ? 1 : 0, static_cast<std::uint8_t>(int_bits()), true);
   }
@@ -349,57 +327,19 @@ class Evaluator {
     if (a.kind == Value::Kind::kReal || b.kind == Value::Kind::kReal) return real(node, a, b);
     const bool shift = node.op == kShiftLeft || node.op == kShiftRight;
     scale_pointer(*left, *right, node.op, a, b);
-    promote(a);
-    promote(b);
-    if (!shift) {  // the usual arithmetic conversions
-      if (a.bits == b.bits) {
-        a.is_signed = b.is_signed = a.is_signed && b.is_signed;
-      } else {
-        const Value& wider = a.bits > b.bits ? a : b;
-        const std::uint8_t bits = wider.bits;
-        const bool is_signed = wider.is_signed;
-        a.bits = b.bits = bits;
-        a.is_signed = b.is_signed = is_signed;
-      }
-      a.integer = fit(static_cast<std::uint64_t>(a.integer), a.bits, a.is_signed);
-      b.integer = fit(static_cast<std::uint64_t>(b.integer), b.bits, b.is_signed);
-    }
-    const auto ua = static_cast<std::uint64_t>(a.integer);
-    const auto ub = static_cast<std::uint64_t>(b.integer);
-    if (comparison(node.op))
-      return truth_value(a.is_signed ? compared(node.op, a.integer, b.integer)
-                                     : compared(node.op, ua, ub));
-    std::uint64_t result = 0;
-    switch (node.op) {
-      case '+': result = ua + ub; break;
-      case '-': result = ua - ub; break;
-      case '*': result = ua * ub; break;
-      case '/':
-      case '%':
-        if (b.integer == 0) return fail(at(node, "division by zero"));
-        if (a.is_signed && b.integer == -1)
-          result = node.op == '/' ? 0 - ua : 0;
-        else if (a.is_signed)
-          result = static_cast<std::uint64_t>(node.op == '/' ? a.integer / b.integer
-                                                             : a.integer % b.integer);
-        else
-          result = node.op == '/' ? ua / ub : ua % ub;
-        break;
-      case '&': result = ua & ub; break;
-      case '|': result = ua | ub; break;
-      case '^': result = ua ^ ub; break;
-      default:
-        if (b.integer < 0 || b.integer >= a.bits)
-          return fail(at(node, fmt::format("a shift by {} of a {}-bit value has no result in C",
-                                           b.integer, a.bits)));
-        if (node.op == kShiftLeft)
-          result = ua << ub;
-        else
-          result = a.is_signed ? static_cast<std::uint64_t>(a.integer >> b.integer) : ua >> ub;
-        break;
-    }
-    Operand out = number(static_cast<std::int64_t>(result), a.bits, a.is_signed);
-    out.value.wrapped = node.op == '-' && !a.is_signed && ub > ua;
+    const auto whole = [](const Value& v) { return Number{v.integer, v.bits, v.is_signed}; };
+    Number x = promoted(whole(a), int_bits());
+    Number y = promoted(whole(b), int_bits());
+    if (!shift) convert(x, y);
+    const auto result = worked_out(node.op, x, y, int_bits());
+    if (!result && shift)
+      return fail(at(node, fmt::format("a shift by {} of a {}-bit value has no result in C",
+                                       y.value, x.bits)));
+    if (!result) return fail(at(node, "division by zero"));
+    Operand out = number(result->value, result->bits, result->is_signed);
+    if (is_comparison(node.op)) return out;
+    out.value.wrapped = node.op == '-' && !x.is_signed &&
+                        static_cast<std::uint64_t>(y.value) > static_cast<std::uint64_t>(x.value);
     const bool moved =
         (node.op == '+' || node.op == '-') && (left->target != 0) != (right->target != 0);
     if (moved) {
@@ -426,7 +366,7 @@ class Evaluator {
 
   Result<Operand> timed(const Node& node, Value a, Value b) {
     const bool both = a.kind == Value::Kind::kTime && b.kind == Value::Kind::kTime;
-    if (comparison(node.op)) {
+    if (is_comparison(node.op)) {
       if (!both)
         return fail(
             at(node, "a time can only be compared with a time", "write a unit, as in 20ms"));
@@ -456,7 +396,7 @@ class Evaluator {
   Result<Operand> real(const Node& node, const Value& a, const Value& b) {
     const double x = a.kind == Value::Kind::kReal ? a.real : static_cast<double>(a.integer);
     const double y = b.kind == Value::Kind::kReal ? b.real : static_cast<double>(b.integer);
-    if (comparison(node.op)) return truth_value(compared(node.op, x, y));
+    if (is_comparison(node.op)) return truth_value(compared(node.op, x, y));
     Operand out;
     out.value.kind = Value::Kind::kReal;
     switch (node.op) {
@@ -588,18 +528,16 @@ Result<Operand> object_at(Address address, unsigned type, const Scope& scope) {
 Result<Operand> Expression::evaluate(const Scope& scope) const {
   return Evaluator(scope).value(*root_);
 }
-Result<bool> Expression::holds(const Scope& scope) const { return Evaluator(scope).truth(*root_); }
-
-namespace {
-
-bool any_local(const Node& node) {
-  if (node.kind == NodeKind::kLocal) return true;
-  for (const Node* child : {node.a.get(), node.b.get(), node.c.get()})
-    if (child != nullptr && any_local(*child)) return true;
-  return false;
+Result<bool> Expression::holds(const Scope& scope) const {
+  if (const auto quick = quick_truth(scope.machine)) return *quick;
+  return Evaluator(scope).truth(*root_);
+}
+std::optional<bool> Expression::quick_truth(const isa::Machine& machine) const {
+  if (!root_->quick) return std::nullopt;
+  const auto number = quick_value(*root_, machine, int_bits_);
+  return number ? std::optional<bool>(*number != 0) : std::nullopt;
 }
 
-/// True if the place of the object stays where it is whatever the program does.
 bool stands_still(const Node& node) {
   switch (node.kind) {
     case NodeKind::kConstant:
@@ -612,6 +550,19 @@ bool stands_still(const Node& node) {
              (node.b == nullptr || node.b->kind == NodeKind::kConstant);
     default: return false;
   }
+}
+
+Result<Operand> value_of(const Node& node, const Scope& scope) {
+  return Evaluator(scope).value(node);
+}
+
+namespace {
+
+bool any_local(const Node& node) {
+  if (node.kind == NodeKind::kLocal) return true;
+  for (const Node* child : {node.a.get(), node.b.get(), node.c.get()})
+    if (child != nullptr && any_local(*child)) return true;
+  return false;
 }
 
 bool collect_parts(const Node& node, const Scope& scope, std::vector<Operand>& out) {

@@ -8,6 +8,7 @@
 
 #include "base/text.h"
 #include "lucid/time.h"
+#include "session/integers.h"
 #include "session/node.h"
 
 namespace lucid::session {
@@ -653,7 +654,10 @@ class Parser {
 Result<Expression> Expression::parse(const std::string& text, const Scope& scope) {
   auto root = Parser(text, scope).parse();
   if (!root) return fail(root.error());
-  return Expression(std::move(*root));
+  prepare_quick(**root, scope);
+  Expression expression(std::move(*root));
+  expression.int_bits_ = 8U * scope.machine.target().convention().int_bytes;
+  return expression;
 }
 
 Expression::Expression(std::unique_ptr<Node> root) : root_(std::move(root)) {}

@@ -44,6 +44,7 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
   if (!temporary_.empty()) sync_marks();
   Outcome outcome;
   request.events = events_wanted();
+  request.marks = this;
   int interrupt = -1;
   for (;;) {
     // What the program stands before, or what has been counted, is not met again.
@@ -86,8 +87,7 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
       outcome.kind = Outcome::Kind::kBreakpoint;
       break;
     }
-    if (const Symbol* none = handler_of_none();
-        none != nullptr && pause_without_handler_ && machine().pc() == none->address.offset) {
+    if (pause_without_handler_ && no_handler_ && machine().pc() == *no_handler_) {
       const auto& vectors = machine().info().vectors;
       const auto number = static_cast<std::size_t>(interrupt);
       outcome.kind = Outcome::Kind::kBreakpoint;

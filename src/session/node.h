@@ -4,6 +4,7 @@
 #define LUCID_SESSION_NODE_H
 
 #include <memory>
+#include <optional>
 #include <string>
 
 #include "session/expression.h"
@@ -52,7 +53,23 @@ struct Node {
   Operand operand;
   std::string name;
   std::unique_ptr<Node> a, b, c;
+
+  /// A whole number that integers.h works out without Evaluator.
+  struct Quick {
+    Place place;             ///< of a leaf
+    std::int64_t value = 0;  ///< of a constant
+    std::uint8_t bits = 16;
+    bool is_signed = true;
+    std::uint8_t common_bits = 16;  ///< of a binary operator's operands
+    bool common_signed = true;
+  };
+  std::optional<Quick> quick;
 };
+
+/// True if the object of a leaf, member or index is at the same place whatever the program does.
+bool stands_still(const Node& node);
+/// What Evaluator makes of a part of an expression.
+Result<Operand> value_of(const Node& node, const Scope& scope);
 
 }  // namespace lucid::session
 

@@ -36,6 +36,10 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
     warnings.push_back("the image is older than its source:" + newer +
                        "; lines may not match, build it again and `reload`");
 
+  no_handler_.reset();  // the start-up code's name for it
+  if (const Symbol* none = program_.find_symbol("__bad_interrupt");
+      none != nullptr && none->address.space == Space::kCode)
+    no_handler_ = none->address.offset;
   const Symbol* end = program_.find_symbol("__bss_end");
   if (end == nullptr) end = program_.find_symbol("_end");
   const Symbol* begin = program_.find_symbol("__data_start");
