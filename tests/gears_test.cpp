@@ -62,7 +62,77 @@ void fill(Chip& chip, std::mt19937& random) {
   io(0x81, 0x08 | (1 + random() % 3));
 }
 
+/// Do the gears part within so many cycles of this chip?
+bool gears_part(const Chip& start, std::uint64_t cycles) {
+  Chip quick = start;
+  Chip precise = start;
+  quick.run_for(cycles);
+  while (precise.cycles() < quick.cycles())
+    if (precise.step().why == RunEnd::Why::kFault && precise.cycles() < quick.cycles()) return true;
+  return quick.cycles() != precise.cycles() || quick.hash() != precise.hash();
+}
+
+/// The smallest program found that still shows what `parts` shows: as few cycles as will do, from
+/// as late a start, with a nop for each instruction that plays no part. Registers and what remains.
+template <class Parts>
+std::string shrunk(Chip start, std::uint64_t cycles, const Parts& parts) {
+  for (std::uint64_t fewer = 1; fewer < cycles; ++fewer)
+    if (parts(start, fewer)) cycles = fewer;
+  for (Chip later = start; later.step().why == RunEnd::Why::kTimeUp;) {
+    const std::uint64_t passed = later.cycles() - start.cycles();
+    if (passed >= cycles || !parts(later, cycles - passed)) break;
+    start = later;
+    cycles -= passed;
+  }
+  std::vector<std::uint32_t> path;
+  for (Chip chip = start; chip.cycles() < start.cycles() + cycles; chip.step())
+    if (std::find(path.begin(), path.end(), chip.pc()) == path.end()) path.push_back(chip.pc());
+  for (const std::uint32_t pc : path) {
+    Chip without = start;
+    for (std::uint32_t i = 0; i < start.instruction_at(pc).size; ++i)
+      without.poke({Space::kCode, pc + i}, 0);
+    if (parts(without, cycles)) start = without;
+  }
+  std::string out = fmt::format("{} cycles from cycle {}\n", cycles, start.cycles());
+  for (unsigned i = 0; i < 32; ++i)
+    out += fmt::format("r{}={:#04x}{}", i, *start.register_value("r" + std::to_string(i)),
+                       i % 8 == 7 ? "\n" : " ");
+  out += fmt::format("sreg={:#04x} sp={:#06x}\n", *start.register_value("sreg"),
+                     *start.register_value("sp"));
+  for (const std::uint32_t pc : path) {
+    const Instruction i = start.instruction_at(pc);
+    if (i.mnemonic != "nop") out += fmt::format("{:#06x}  {} {}\n", pc, i.mnemonic, i.operands);
+  }
+  return out;
+}
+
 }  // namespace
+
+TEST_CASE("what parts two runs is shrunk to the instructions that matter") {
+  std::mt19937 random(1001);
+  Chip chip = *Chip::make({"ATmega328P", 16'000'000});
+  fill(chip, random);
+  // ldi r20, 0x5a and inc r20 on the way through random instructions that leave r20 alone.
+  std::uint32_t at = 0x4000;
+  for (const unsigned word : {0x0c01U, 0xe54aU, 0x2c23U, 0x9543U, 0x1c45U & ~0x40U, 0xcfffU}) {
+    chip.poke({Space::kCode, at}, static_cast<std::uint8_t>(word));
+    chip.poke({Space::kCode, at + 1}, static_cast<std::uint8_t>(word >> 8));
+    at += 2;
+  }
+  REQUIRE(chip.set_register("pc", 0x4000));
+  REQUIRE(chip.set_register("sp", 0x8ff));
+  REQUIRE(chip.set_register("sreg", 0));
+  const std::string text = shrunk(chip, 500, [](const Chip& start, std::uint64_t cycles) {
+    Chip run = start;
+    run.run_for(cycles);
+    return *run.register_value("r20") == 0x5b;
+  });
+  INFO(text);
+  CHECK(text.rfind("1 cycles", 0) == 0);
+  CHECK(text.find("r20=0x5a") != std::string::npos);
+  CHECK(text.find("\n0x4006  inc r20\n") != std::string::npos);
+  CHECK(text.find("mov") == std::string::npos);
+}
 
 TEST_CASE("random programs: run freely or step by step, the same world") {
   std::uint64_t instructions = 0;
@@ -73,14 +143,19 @@ TEST_CASE("random programs: run freely or step by step, the same world") {
   const auto end = std::chrono::steady_clock::now() +
                    std::chrono::seconds(seconds != nullptr ? std::atoi(seconds) : 0);
   for (unsigned n = 0; n < 60 || std::chrono::steady_clock::now() < end; ++n) {
-    const unsigned seed = n < 1 ? 11573877 : n < 40 ? 1000 + n : test::fresh_seed() + n;
+    const unsigned seed = n == 0   ? 11573877
+                          : n == 1 ? 383902939
+                          : n < 40 ? 1000 + n
+                                   : test::fresh_seed() + n;
     INFO("seed " << seed);
     std::mt19937 random(seed);
     Chip quick = *Chip::make({"ATmega328P", 16'000'000});
     fill(quick, random);
     Chip precise = quick;
     for (int piece = 0; piece < 60; ++piece) {
-      const auto stop = quick.run_for(1 + random() % 2000);
+      const Chip before = quick;
+      const std::uint64_t cycles = 1 + random() % 2000;
+      const auto stop = quick.run_for(cycles);
       std::string trail;
       while (precise.cycles() < quick.cycles()) {
         const auto step = precise.step();
@@ -94,8 +169,8 @@ TEST_CASE("random programs: run freely or step by step, the same world") {
       INFO("piece " << piece << ", cycle " << quick.cycles() << ", pc " << quick.pc() << " and "
                     << precise.pc() << ", flags " << *quick.register_value("sreg") << " and "
                     << *precise.register_value("sreg"));
-      REQUIRE(quick.cycles() == precise.cycles());
-      REQUIRE(quick.hash() == precise.hash());
+      if (quick.cycles() != precise.cycles() || quick.hash() != precise.hash())
+        FAIL("the gears part:\n" << shrunk(before, cycles, gears_part));
       if (stop.why == RunEnd::Why::kFault) {
         ++faults;
         // Somewhere else, with the same state on both sides.
