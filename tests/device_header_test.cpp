@@ -22,6 +22,59 @@ std::string macros() {
 
 }  // namespace
 
+// The compiler itself says whether a name has the address, bit or number that we give it.
+TEST_CASE("every part: names, addresses, bits, vectors, memories and signature are the header's") {
+  unsigned parts = 0;
+  std::uint64_t facts = 0;
+  for (const Chip::Summary& summary : Chip::catalogue()) {
+    if (summary.remark == "bare core") continue;
+    const ChipInfo info = Chip::make({summary.name, 16'000'000})->info();
+    std::string source =
+        "#include <avr/io.h>\n#include <avr/interrupt.h>\n#define TEXT_OF(x) #x\n"
+        "#define TEXT(x) TEXT_OF(x)\n";
+    const auto same = [&](const std::string& what, std::uint32_t value) {
+      source += fmt::format("_Static_assert(({}) == {:#x}, \"\");\n", what, value);
+      ++facts;
+    };
+    for (const IoRegister& io : info.io) {
+      same("_SFR_MEM_ADDR(" + io.name + ")", io.address);
+      same("sizeof " + io.name, io.bytes);
+      // The bits of SREG are named after the letters alone here, those of ports after the port.
+      if (io.name == "SREG" || io.peripheral.rfind("PORT", 0) == 0) continue;
+      for (const IoField& field : io.fields)
+        if (field.width == 1) same(field.name, field.lowest);
+    }
+    for (const InterruptVector& vector : info.vectors) {
+      if (vector.number == 0 || vector.name == "reserved") continue;
+      source += fmt::format(
+          "_Static_assert(__builtin_strcmp(TEXT({}_vect), \"__vector_{}\") == 0, \"\");\n",
+          vector.name, vector.number);
+      ++facts;
+    }
+    for (const MemoryArea& area : info.memories) {
+      if (area.name == "flash") same("FLASHEND & 0xffffffUL", area.end - 1);
+      if (area.name == "eeprom") same("E2END", area.end - 1);
+      if (area.name == "ram") same("RAMEND", area.end - 1);
+    }
+    Chip chip = *Chip::make({summary.name, 16'000'000});
+    for (unsigned i = 0; i < 3; ++i) {
+      source += "#ifdef SIGNATURE_0\n";
+      same(fmt::format("SIGNATURE_{}", i), *chip.peek({Space::kSignature, i}));
+      source += "#endif\n";
+    }
+    const std::string path = test::scratch("part.c");
+    test::write(path, source);
+    std::string mcu = summary.name;
+    for (char& c : mcu) c = static_cast<char>(std::tolower(static_cast<unsigned char>(c)));
+    const auto built = test::run("avr-gcc -std=gnu11 -fsyntax-only -mmcu=" + mcu + " " + path);
+    INFO(summary.name << "\n" << built.text);
+    CHECK(built.code == 0);
+    ++parts;
+  }
+  WARN(parts << " parts, " << facts << " facts");
+  CHECK(parts == 191);
+}
+
 TEST_CASE("registers, bits and vectors of the ATmega328P are those of the device header") {
   const std::string text = macros();
   std::map<std::string, std::pair<unsigned, unsigned>> registers;  // name → address, bytes

@@ -193,7 +193,7 @@ TEST_CASE("reads, registers, flags, I/O that hardware changes and EEPROM can be 
       {Kind::kChange, "chip.sp", "0x08fe", "push"},
       {Kind::kWrite, "chip.PORTB", "0x2a", "out"},
       {Kind::kRead, "chip.PORTB", "0x2a", "in"},
-      {Kind::kChange, "chip.TIFR1.TOV1", "1", "rjmp"},
+      {Kind::kChange, "chip.TIFR1.TOV1", "1", "ldi"},
       {Kind::kChange, "chip.PORTB.5", "1", "out"},
       {Kind::kChange, "chip.eeprom[3]", "0x2a", "rjmp"},
   };

@@ -33,6 +33,7 @@ constexpr Form kForms[] = {
     {Kind::kSleep, "on sleep", '-'},
     {Kind::kWake, "on wake", '-'},
     {Kind::kEepromWrite, "on eeprom write", '-'},
+    {Kind::kReset, "on reset", '-'},
 };
 
 constexpr const char* kClauses =

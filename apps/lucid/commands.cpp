@@ -93,7 +93,7 @@ const std::vector<Command>& commands() {
        "level 1", &Console::do_level, true},
       {"find", "", "find TEXT", "Functions, variables and files whose names contain a text.",
        "find tick", &Console::do_find, true},
-      {"drive", "", "drive PIN low|high|open", "Drive a pin from outside, or let go of it.",
+      {"drive", "", "drive PIN low|high|open|VOLTS", "Drive a pin from outside, or let go of it.",
        "drive PD2 low", &Console::do_drive, true},
       {"send", "", "send PORT \"TEXT\"",
        "Let bytes arrive at a serial port, back to back. \\n \\r \\t \\\\ \\\" \\xNN are known.",

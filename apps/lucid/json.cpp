@@ -198,6 +198,7 @@ struct JsonWriter {
                              {"driven", v.pin.driven},
                              {"floating", v.pin.floating},
                              {"contention", v.pin.contention},
+                             {"volts", v.pin.microvolts ? Json(*v.pin.microvolts / 1e6) : Json()},
                              {"taken_by", v.pin.taken_by}});
     return out;
   }

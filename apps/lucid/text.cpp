@@ -380,7 +380,10 @@ class TextWriter {
     const auto add = [&](const std::string& text) { out += (out.empty() ? "" : ", ") + text; };
     if (out.empty() && pin.output) add("the port");
     if (pin.pull_up) add("pull-up");
-    if (pin.driven) add(pin.driven_high ? "high from outside" : "low from outside");
+    if (pin.microvolts)
+      add(fmt::format("{:g} V from outside", *pin.microvolts / 1e6));
+    else if (pin.driven)
+      add(pin.driven_high ? "high from outside" : "low from outside");
     if (pin.floating) add(out.empty() ? "nobody: floating" : "floating");
     if (pin.contention) add("contention");
     return out;

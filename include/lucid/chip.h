@@ -91,7 +91,8 @@ struct PinState {
   bool driven_high = false;
   bool floating = false;    ///< nobody determines the level: it reads as low
   bool contention = false;  ///< both drive it, to different levels: the chip wins in this model
-  std::string taken_by;     ///< the peripheral that overrides the port, if any
+  std::string taken_by;     ///< the peripherals that use it, if any
+  std::optional<std::int32_t> microvolts;  ///< applied from outside, if it is a voltage
 };
 
 /// Why `run_for` came back early or on time.
@@ -166,6 +167,10 @@ class LUCID_API Chip {
   bool poke(Address address, std::uint8_t value);
   /// From outside: true is high, false low, nullopt lets go. Error: kNotFound.
   Result<void> drive(const std::string& pin, std::optional<bool> level);
+  /// From outside: an analog input sees this voltage, a digital one high from 0.6 of the supply up
+  /// and low from 0.3 down; kept until the pin is driven otherwise. Rounded to microvolts. Errors:
+  /// kNotFound; kOutOfRange outside -0.5 V to 0.5 V above the supply.
+  Result<void> apply_voltage(const std::string& pin, double volts);
   /// Queues bytes that arrive at a serial port back to back, at the port's own rate. Error:
   /// kNotFound.
   Result<void> send(const std::string& port, const std::string& bytes);

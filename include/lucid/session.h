@@ -55,6 +55,7 @@ struct BreakpointSpec {
     kSleep,
     kWake,
     kEepromWrite,
+    kReset,  ///< by the chip itself: the watchdog
   } kind = Kind::kPlace;
   bool each_byte = false;  ///< kWrite and kChange: judge each byte stored
   std::string then = {};   ///< a command for the interface, handed over with the pause
@@ -203,6 +204,7 @@ class LUCID_API Session {
   /// the new value.
   Result<Value> let(const std::string& object, const std::string& expression);
   Result<void> drive(const std::string& pin, std::optional<bool> level);
+  Result<void> apply_voltage(const std::string& pin, double volts);
   Result<void> send(const std::string& port, const std::string& bytes);
 
  private:

@@ -7,108 +7,17 @@
 #include <charconv>
 
 #include "base/text.h"
-#include "chip/eeprom.h"
 #include "chip/engine.h"
-#include "chip/system.h"
-#include "chip/timer16.h"
 
 namespace lucid::chip {
 namespace {
 
-constexpr u16 kMcusr = 0x54, kMcucr = 0x55;
-enum : u8 { kPorf = 1, kExtrf = 2 };
-
-/// `NAME:lowest[+width] ...`
-std::vector<IoField> fields_of(std::string_view text) {
-  std::vector<IoField> out;
-  while (!text.empty()) {
-    const std::size_t end = std::min(text.find(' '), text.size());
-    const std::string_view item = text.substr(0, end);
-    text.remove_prefix(std::min(end + 1, text.size()));
-    const std::size_t colon = item.find(':');
-    const std::size_t plus = item.find('+');
-    IoField field;
-    field.name = item.substr(0, colon);
-    field.lowest = static_cast<u8>(item[colon + 1] - '0');
-    if (plus != std::string_view::npos) field.width = static_cast<u8>(item[plus + 1] - '0');
-    out.push_back(field);
-  }
-  return out;
-}
-
-ChipInfo info_of(const DeviceRow& row, u64 clock_hz) {
-  ChipInfo info;
-  info.name = row.name;
-  info.core = row.core;
-  info.clock_hz = clock_hz;
-  info.memories = {{"flash", Space::kCode, 0, row.flash},
-                   {"registers", Space::kData, 0, 0x20},
-                   {"io", Space::kData, 0x20, row.ram_begin},
-                   {"ram", Space::kData, row.ram_begin, row.ram_end}};
-  if (row.eeprom != 0) info.memories.push_back({"eeprom", Space::kEeprom, 0, row.eeprom});
-  info.memories.push_back({"fuses", Space::kFuse, 0, 3});
-  info.memories.push_back({"lock", Space::kLock, 0, 1});
-  info.memories.push_back({"signature", Space::kSignature, 0, 3});
-  for (const RegisterRow& r : row.registers) {
-    IoRegister io;
-    io.name = r.name;
-    io.peripheral = r.peripheral;
-    io.address = r.address;
-    io.bytes = r.bytes;
-    io.fields = fields_of(r.fields);
-    info.io.push_back(io);
-  }
-  for (const VectorRow& v : row.vectors)
-    info.vectors.push_back({v.number, std::string(v.name), v.number == 0});
-  return info;
-}
+enum : u8 { kPorf = 1, kExtrf = 2 };  // MCUSR
 
 }  // namespace
 
-Fabric::Fabric(const DeviceRow& device, u64 clock_hz)
-    : row(device),
-      target(*avr::find_core(device.core), device.flash),
-      info(info_of(device, clock_hz)),
-      owner(device.ram_begin, nullptr),
-      plain(device.ram_begin, false),
-      own(device.ram_begin, false) {
-  unsigned slot = 0;
-  for (const PortRow& p : row.ports)
-    ports.push_back(std::make_unique<Port>(p, static_cast<unsigned>(ports.size()), kMcucr));
-  for (const TimerRow& t : row.timers) {
-    others.push_back(std::make_unique<Timer16>(t, 0, slot));
-    slot += 1;
-  }
-  for (const UsartRow& u : row.usarts) {
-    const auto port = std::find_if(ports.begin(), ports.end(),
-                                   [&](const auto& p) { return p->row().letter == u.port; });
-    usarts.push_back(
-        std::make_unique<Usart>(u, static_cast<unsigned>(usarts.size()), slot, **port));
-    info.serial_ports.push_back(usarts.back()->name());
-    slot += 2;
-  }
-  if (row.eeprom != 0) others.push_back(std::make_unique<Eeprom>(row, clock_hz, slot));
-  if (row.ports.size() != 0) others.push_back(std::make_unique<System>(kMcucr, ports));
-  for (const auto& p : ports) all.push_back(p.get());
-  for (const auto& p : usarts) all.push_back(p.get());
-  for (const auto& p : others) all.push_back(p.get());
-  for (const Peripheral* p : all) {
-    for (const u16 address : p->addresses()) owner[address] = p;
-    for (const unsigned vector : p->vectors()) {
-      vector_owner[vector] = p;
-      info.vectors[vector].modelled = true;
-    }
-    for (const unsigned s : p->slots()) slot_owner[s] = p;
-  }
-  for (const u16 address : row.plain) plain[address] = true;
-  plain[0x53] = true;                                               // SMCR
-  for (const u16 a : {0x5d, 0x5e, 0x5f}) plain[a] = own[a] = true;  // SP and SREG
-  for (IoRegister& io : info.io) io.modelled = owner[io.address] != nullptr || plain[io.address];
-}
-
-AvrMachine::AvrMachine(const DeviceRow& row, u64 clock_hz)
-    : fabric_(std::make_shared<const Fabric>(row, clock_hz)),
-      world_(row.ram_end, row.eeprom, row.flash) {
+AvrMachine::AvrMachine(const Part& part, u64 clock_hz)
+    : fabric_(std::make_shared<const Fabric>(part, clock_hz)), world_(fabric_->shape()) {
   power_on();
 }
 
@@ -132,9 +41,9 @@ std::unique_ptr<isa::Machine> AvrMachine::clone() const {
 }
 
 void AvrMachine::power_on() {
-  unwritten_.assign(fabric_->row.ram_end, false);
-  std::fill(unwritten_.begin() + fabric_->row.ram_begin, unwritten_.end(), true);
-  world_.fuses = fabric_->row.fuses;
+  unwritten_.assign(fabric_->part.ram_end, false);
+  std::fill(unwritten_.begin() + fabric_->part.ram_begin, unwritten_.end(), true);
+  world_.fuses = fabric_->part.fuses;
   world_.cpu.now = 0;
   reset_with(kPorf);
 }
@@ -144,31 +53,80 @@ void AvrMachine::reset() { reset_with(kExtrf); }
 /// Registers of I/O go to their reset values; RAM, EEPROM and the general registers keep theirs.
 void AvrMachine::reset_with(u8 cause) {
   const u64 now = world_.cpu.now;
-  const bool known_cause = fabric_->row.ports.size() != 0;
-  const u8 causes = known_cause ? world_.data[kMcusr] : 0;
-  std::fill(world_.data.begin() + 0x20, world_.data.begin() + fabric_->row.ram_begin, u8{0});
+  const u16 mcusr = fabric_->mcusr;
+  const u8 causes = mcusr != 0 ? world_.data[mcusr] : 0;
+  std::fill(world_.data.begin() + 0x20, world_.data.begin() + fabric_->part.ram_begin, u8{0});
   world_.cpu = CpuState{};
   world_.cpu.now = now;
-  world_.cpu.sp = static_cast<u16>(fabric_->row.ram_end - 1);
+  world_.cpu.sp = static_cast<u16>(fabric_->part.ram_end - 1);
   world_.cpu.pc = reset_word();
-  if (known_cause) world_.data[kMcusr] = static_cast<u8>(causes | cause);
-  Bus bus(world_, outputs_);
+  if (mcusr != 0) world_.data[mcusr] = static_cast<u8>(causes | cause);
+  world_.thaw_all();
+  const Bus bus(world_, outputs_);
   for (const Peripheral* p : fabric_->all) p->reset(bus);
   lowest_sp_ = UINT32_MAX;
 }
 
-u32 AvrMachine::boot_word() const {
-  return fabric_->row.flash / 2 - fabric_->row.boot_words[world_.fuses[1] >> 1 & 3U];
+void AvrMachine::fall_asleep(unsigned sm) {
+  const Bus bus(world_, outputs_);
+  if (sm == 4 || sm == 5) {
+    bus.note("SMCR: this sleep mode is reserved; it sleeps as in idle mode");
+    sm = 0;
+  }
+  CpuState& cpu = world_.cpu;
+  cpu.asleep = true;
+  cpu.deep = sm != 0;
+  cpu.slept_at = cpu.now;
+  for (const Peripheral* p : fabric_->all) p->on_sleep(bus, sm, cpu.now);
+  if (!cpu.deep) return;
+  for (const Peripheral* p : fabric_->all)
+    if (!p->runs_asleep(world_, sm))
+      for (const unsigned slot : p->slots()) world_.freeze(slot);
+}
+
+/// "Sleep Modes": the clocks that stood still go on where they were.
+void AvrMachine::wake_up() {
+  const Bus bus(world_, outputs_);
+  CpuState& cpu = world_.cpu;
+  cpu.asleep = false;
+  cpu.now += wake_up_ticks();
+  if (!std::exchange(cpu.deep, false)) return;
+  const unsigned sm = world_.data[fabric_->smcr] >> 1 & 7U;
+  const u64 ticks = cpu.now - cpu.slept_at;
+  for (const Peripheral* p : fabric_->all) {
+    if (p->runs_asleep(world_, sm)) continue;
+    for (const unsigned slot : p->slots()) world_.thaw(slot, ticks);
+    p->stood_still(bus, ticks);
+  }
+}
+
+/// Four cycles, and where the oscillator was off its start-up time by the fuses CKSEL and SUT
+/// ("System Clock and Clock Options").
+u64 AvrMachine::wake_up_ticks() const {
+  const unsigned sm = world_.cpu.deep ? world_.data[fabric_->smcr] >> 1 & 7U : 0;
+  if (sm != 2 && sm != 3) return sm >= 6 ? 6 + 4 : 4;
+  const unsigned cksel = world_.fuses[0] & 15U;
+  const unsigned sut = world_.fuses[0] >> 4 & 3U;
+  u64 start = 6;
+  if (cksel == 4) start = 1024;
+  if (cksel == 5) start = 32'768;
+  if (cksel >= 6) {  // crystals and resonators
+    if (cksel % 2 == 0)
+      start = sut < 2 ? 258 : 1024;
+    else
+      start = sut == 0 ? 1024 : 16'384;
+  }
+  return start + 4;
 }
 
 u32 AvrMachine::reset_word() const {
-  const bool to_boot = fabric_->row.boot_words[0] != 0 && (world_.fuses[1] & 1U) == 0;
-  return to_boot ? boot_word() : 0;
+  const Boot* boot = fabric_->boot;
+  return boot != nullptr && boot->starts_in_boot(world_) ? boot->boot_word(world_) : 0;
 }
 
 u32 AvrMachine::vector_word(unsigned vector) const {
-  const bool in_boot = (world_.data[kMcucr] & 2U) != 0;
-  return (in_boot ? boot_word() : 0) + vector * fabric_->row.vector_words;
+  const bool in_boot = fabric_->mcucr != 0 && (world_.data[fabric_->mcucr] & 2U) != 0;
+  return (in_boot ? fabric_->boot->boot_word(world_) : 0) + vector * fabric_->part.vector_words;
 }
 
 isa::Stop AvrMachine::run(const isa::RunRequest& request) {
@@ -202,7 +160,7 @@ Result<void> AvrMachine::load(const Image& image) {
                             info().name, most),
                 "choose a larger chip with --chip, or make the program smaller");
   }
-  world_.flash = PagedMemory(fabric_->row.flash, 0xff);
+  world_.flash = PagedMemory(fabric_->part.flash, 0xff);
   for (const Segment& segment : image.segments()) {
     for (u32 i = 0; i < segment.bytes.size(); ++i) {
       const u32 offset = segment.address.offset + i;
@@ -228,10 +186,10 @@ Result<void> AvrMachine::load(const Image& image) {
 }
 
 Result<void> AvrMachine::set_breakpoint(std::uint32_t address, bool on) {
-  if (address >= fabric_->row.flash || address % 2 != 0)
+  if (address >= fabric_->part.flash || address % 2 != 0)
     return fail(ErrorCode::kOutOfRange,
                 fmt::format("{:#06x} is not the address of an instruction in {} bytes of flash",
-                            address, fabric_->row.flash));
+                            address, fabric_->part.flash));
   const u32 word = address / 2;
   const auto found = std::find(breakpoints_.begin(), breakpoints_.end(), word);
   if (on == (found != breakpoints_.end())) return {};
@@ -270,7 +228,7 @@ void AvrMachine::check_unwritten(bool on) {
 
 void AvrMachine::renew_attributes() {
   if (engine_ == nullptr) return;
-  for (u32 a = 0; a < fabric_->row.ram_end; ++a) engine_->renew_attributes(a);
+  for (u32 a = 0; a < fabric_->part.ram_end; ++a) engine_->renew_attributes(a);
 }
 
 std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
@@ -297,14 +255,14 @@ std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
       if (a == 0) return world_.lock;
       break;
     case Space::kSignature:
-      if (a < 3) return fabric_->row.signature[a];
+      if (a < 3) return fabric_->part.signature[a];
       break;
   }
   return std::nullopt;
 }
 
 const std::uint8_t* AvrMachine::plain_bytes(Address address, unsigned bytes) const {
-  const bool ram = address.space == Space::kData && address.offset >= fabric_->row.ram_begin &&
+  const bool ram = address.space == Space::kData && address.offset >= fabric_->part.ram_begin &&
                    address.offset + u64{bytes} <= world_.data.size();
   return ram ? world_.data.data() + address.offset : nullptr;
 }
@@ -388,8 +346,8 @@ std::vector<Address> AvrMachine::register_bytes(unsigned index) const {
 }
 
 void AvrMachine::set_pc(std::uint32_t address) {
-  world_.cpu.pc = address / 2 % (fabric_->row.flash / 2);
-  world_.cpu.asleep = false;
+  world_.cpu.pc = address / 2 % (fabric_->part.flash / 2);
+  if (world_.cpu.asleep) wake_up();
 }
 
 bool AvrMachine::interrupt_imminent() const {
@@ -404,37 +362,49 @@ std::optional<std::uint32_t> AvrMachine::deepest_sp() const {
 
 std::vector<PinState> AvrMachine::pins() const {
   std::vector<PinState> out;
-  for (const auto& port : fabric_->ports)
-    for (unsigned bit = 0; bit < 8; ++bit)
-      if ((port->row().mask >> bit & 1U) != 0) out.push_back(port->state(world_, bit));
-  for (const UsartRow& row : fabric_->row.usarts) {
-    for (PinState& pin : out) {
-      const unsigned control = world_.data[row.ucsra + 1U];
-      const std::string prefix = std::string("P") + row.port;
-      const std::string number = std::to_string(row.number);
-      if ((control & 8U) != 0 && pin.name == prefix + static_cast<char>('0' + row.txd_bit))
-        pin.taken_by = "USART" + number + " TXD";
-      if ((control & 0x10U) != 0 && pin.name == prefix + static_cast<char>('0' + row.rxd_bit))
-        pin.taken_by = "USART" + number + " RXD";
+  std::vector<PinUse> uses;
+  for (const Peripheral* p : fabric_->all)
+    for (PinUse& use : p->uses(world_)) uses.push_back(std::move(use));
+  for (const auto& port : fabric_->ports) {
+    for (u8 bit = 0; bit < 8; ++bit) {
+      if (!port->has(bit)) continue;
+      out.push_back(port->state(world_, bit));
+      for (const PinUse& use : uses)
+        if (use.pin == Pin{port.get(), bit})
+          out.back().taken_by += (out.back().taken_by.empty() ? "" : ", ") + use.name;
     }
   }
   return out;
 }
 
-Result<void> AvrMachine::drive(const std::string& pin, std::optional<bool> level) {
+Result<Pin> AvrMachine::find_pin(const std::string& name) const {
   std::vector<std::string> names;
   for (const auto& port : fabric_->ports) {
-    for (unsigned bit = 0; bit < 8; ++bit) {
-      if ((port->row().mask >> bit & 1U) == 0) continue;
-      const std::string name = std::string("P") + port->row().letter + static_cast<char>('0' + bit);
-      names.push_back(name);
-      if (!base::equal_ignoring_case(name, pin)) continue;
-      port->drive(world_, bit, level, world_.cpu.now);
-      return {};
+    for (u8 bit = 0; bit < 8; ++bit) {
+      if (!port->has(bit)) continue;
+      names.push_back(port->pin_name(bit));
+      if (base::equal_ignoring_case(names.back(), name)) return Pin{port.get(), bit};
     }
   }
-  return fail(ErrorCode::kNotFound, "there is no pin '" + pin + "' on " + info().name,
-              base::did_you_mean(pin, names));
+  return fail(ErrorCode::kNotFound, "there is no pin '" + name + "' on " + info().name,
+              base::did_you_mean(name, names));
+}
+
+Result<void> AvrMachine::drive(const std::string& name, std::optional<bool> level) {
+  const Result<Pin> pin = find_pin(name);
+  if (!pin) return tl::unexpected(pin.error());
+  pin->port->drive(Bus(world_, outputs_), pin->bit, level, world_.cpu.now);
+  return {};
+}
+
+Result<void> AvrMachine::apply(const std::string& name, std::int32_t microvolts) {
+  const Result<Pin> pin = find_pin(name);
+  if (!pin) return tl::unexpected(pin.error());
+  if (microvolts < -500'000 || microvolts > world_.supply + 500'000)
+    return fail(ErrorCode::kOutOfRange, fmt::format("a pin of this chip bears -0.5 V to {:.1f} V",
+                                                    (world_.supply + 500'000) / 1e6));
+  pin->port->apply(Bus(world_, outputs_), pin->bit, microvolts, world_.cpu.now);
+  return {};
 }
 
 Result<void> AvrMachine::send(const std::string& port, const std::string& bytes) {

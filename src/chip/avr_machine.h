@@ -10,38 +10,14 @@
 #include <memory>
 #include <vector>
 
-#include "chip/peripheral.h"
-#include "chip/port.h"
-#include "chip/usart.h"
-#include "isa/avr/target.h"
+#include "chip/fabric.h"
 #include "isa/machine.h"
 
 namespace lucid::chip {
 
-/// The constant side of a chip: shared by all copies of a machine.
-class Fabric {
- public:
-  Fabric(const DeviceRow& row, u64 clock_hz);
-  Fabric(const Fabric&) = delete;
-  Fabric& operator=(const Fabric&) = delete;
-
-  const DeviceRow& row;
-  const avr::AvrTarget target;
-  ChipInfo info;
-  std::vector<std::unique_ptr<Port>> ports;
-  std::vector<std::unique_ptr<Usart>> usarts;
-  std::vector<std::unique_ptr<Peripheral>> others;
-  std::vector<const Peripheral*> all;
-  std::vector<const Peripheral*> owner;  ///< by data address below RAM, or null
-  std::vector<bool> plain;               ///< registers that are memory on silicon, too
-  std::vector<bool> own;                 ///< SP and SREG, which the processor keeps
-  std::array<const Peripheral*, kEventSlots> slot_owner{};
-  std::array<const Peripheral*, 64> vector_owner{};
-};
-
 class AvrMachine final : public isa::Machine {
  public:
-  AvrMachine(const DeviceRow& row, u64 clock_hz);
+  AvrMachine(const Part& part, u64 clock_hz);
   AvrMachine(const AvrMachine& other);
   AvrMachine& operator=(const AvrMachine&) = delete;
   ~AvrMachine() override;
@@ -77,6 +53,7 @@ class AvrMachine final : public isa::Machine {
   void set_register(unsigned index, std::uint64_t value) override;
   void set_pc(std::uint32_t address) override;
   Result<void> drive(const std::string& pin, std::optional<bool> level) override;
+  Result<void> apply(const std::string& pin, std::int32_t microvolts) override;
   Result<void> send(const std::string& port, const std::string& bytes) override;
   std::string take_serial_output() override { return std::exchange(outputs_.serial, {}); }
   std::vector<std::string> take_notes() override { return std::exchange(outputs_.notes, {}); }
@@ -86,9 +63,13 @@ class AvrMachine final : public isa::Machine {
   void power_on();
   void renew_attributes();
   void reset_with(u8 cause);
+  /// In mode `sm` of SMCR; stops the clocks that it stops.
+  void fall_asleep(unsigned sm);
+  void wake_up();
+  [[nodiscard]] u64 wake_up_ticks() const;
   [[nodiscard]] u32 reset_word() const;
   [[nodiscard]] u32 vector_word(unsigned vector) const;
-  [[nodiscard]] u32 boot_word() const;
+  Result<Pin> find_pin(const std::string& name) const;
 
   std::shared_ptr<const Fabric> fabric_;
   World world_;

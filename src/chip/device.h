@@ -1,43 +1,39 @@
 // SPDX-License-Identifier: MIT
 // Device tables: what tells one chip from another, as data.
+//
+// A Part is what the toolchain's device headers say (parts_*.def): memories, registers and their
+// bits, vectors. A Wiring is what they do not say: which pin carries which function. It is shared
+// by a family, written by hand from the data sheets' chapters "Pin Configurations" and "Alternate
+// Port Functions", and a part has peripherals only if it has one.
 #ifndef LUCID_CHIP_DEVICE_H
 #define LUCID_CHIP_DEVICE_H
 
 #include <array>
 #include <cstddef>
 #include <cstdint>
+#include <optional>
 #include <string_view>
 #include <vector>
 
+#include "lucid/chip.h"
+
 namespace lucid::chip {
 
-struct RegisterRow {
-  std::uint16_t address;
-  std::string_view name;
-  std::uint8_t bytes;
-  std::string_view peripheral;
-  std::string_view fields;
+struct RegisterSet {
+  std::string_view name, registers, vectors;
 };
-struct VectorRow {
+
+/// Pins are written as letter and bit, `B1`; `-` is none; lists are separated by blanks.
+struct TimerPins {
   std::uint8_t number;
-  std::string_view name;
+  std::uint8_t bits;
+  std::string_view compare;  ///< OCnA OCnB OCnC
+  std::string_view capture;  ///< ICPn
+  std::string_view clock;    ///< Tn
 };
-struct PortRow {
-  char letter;
-  std::uint16_t pin;
-  std::uint8_t mask;
-};
-struct TimerRow {
+struct UsartPins {
   std::uint8_t number;
-  std::uint16_t tccra, timsk, tifr;
-  std::uint8_t first_vector;
-};
-struct UsartRow {
-  std::uint8_t number;
-  std::uint16_t ucsra;
-  std::uint8_t first_vector;
-  char port;
-  std::uint8_t txd_bit, rxd_bit;
+  std::string_view txd, rxd, xck;
 };
 
 /// A view of a constant table.
@@ -57,33 +53,50 @@ class Rows {
   std::size_t size_ = 0;
 };
 
-struct DeviceRow {
+/// What an ADC channel of a family measures besides pins.
+enum class AdcKind : std::uint8_t { kSmall, kDifferential, kLarge };
+
+struct Wiring {
+  std::string_view parts;  ///< names
+  Rows<TimerPins> timers;
+  Rows<UsartPins> usarts;
+  std::string_view interrupts;   ///< INT0 INT1 …
+  std::string_view pin_changes;  ///< PCINT0 PCINT1 …
+  std::string_view adc;          ///< ADC0 ADC1 …
+  AdcKind adc_kind;
+  std::string_view spi;         ///< SS MOSI MISO SCK
+  std::string_view twi;         ///< SDA SCL
+  std::string_view comparator;  ///< AIN0 AIN1
+  std::uint8_t boot_fuse;    ///< 1: BOOTSZ and BOOTRST are in the high fuse, 2: extended; 0: none
+  std::uint16_t boot_words;  ///< the largest boot section, BOOTSZ = 0; each next is half of it
+};
+
+struct Part {
   std::string_view name;
   std::string_view core;
-  std::uint32_t flash;
+  std::string_view set;  ///< of registers and vectors
+  std::uint32_t flash;   ///< bytes
   std::uint32_t ram_begin, ram_end;
   std::uint32_t eeprom;
   std::uint32_t flash_page;
+  std::uint8_t vector_words;
   std::array<std::uint8_t, 3> fuses;  ///< low, high, extended, as shipped
   std::array<std::uint8_t, 3> signature;
-  std::uint8_t vector_words;
-  std::array<std::uint16_t, 4> boot_words;
-  Rows<RegisterRow> registers;
-  Rows<VectorRow> vectors;
-  Rows<PortRow> ports;
-  Rows<TimerRow> timers;
-  Rows<UsartRow> usarts;
-  Rows<std::uint16_t> plain;
-  std::uint8_t eeprom_vector;
-  std::uint16_t eecr;
-  std::string_view remark;
 };
 
-const DeviceRow& atmega328p();
+/// All parts: those with peripherals, then the others, then the bare cores.
+const std::vector<Part>& parts();
+const Part* find_part(std::string_view name);
+const Wiring* wiring_of(const Part& part);
+/// What there is beside core and memories: `peripherals`, `registers only` or `bare core`.
+std::string remark_on(const Part& part);
 
-/// All devices, chips first, then the bare cores.
-const std::vector<DeviceRow>& devices();
-const DeviceRow* find_device(std::string_view name);
+/// The registers of a part, by address, and its vectors, by number.
+std::vector<IoRegister> registers_of(const Part& part);
+std::vector<InterruptVector> vectors_of(const Part& part);
+
+/// Words of a list, in order.
+std::vector<std::string_view> words_of(std::string_view list);
 
 }  // namespace lucid::chip
 

@@ -12,10 +12,10 @@ namespace lucid::chip {
 
 class Eeprom final : public Peripheral {
  public:
-  Eeprom(const DeviceRow& device, u64 clock_hz, unsigned slot)
-      : eecr_(device.eecr),
-        address_mask_(static_cast<u16>(device.eeprom - 1)),
-        vector_(device.eeprom_vector),
+  Eeprom(const Names& names, u32 bytes, u64 clock_hz, unsigned slot)
+      : eecr_(names.reg("EECR")),
+        address_mask_(static_cast<u16>(bytes - 1)),
+        vector_(names.vector({"EE_READY"})),
         clock_hz_(clock_hz),
         slot_(slot) {}
 
@@ -25,6 +25,9 @@ class Eeprom final : public Peripheral {
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
+  [[nodiscard]] bool runs_asleep(const World& /*world*/, unsigned /*sm*/) const override {
+    return true;
+  }
   void reset(const Bus& bus) const override;
   [[nodiscard]] std::vector<unsigned> vectors() const override { return {vector_}; }
   [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_}; }

@@ -10,7 +10,6 @@ namespace {
 
 // A request to pause is looked at at least this often.
 constexpr u64 kPauseGrain = 100'000;
-constexpr u16 kSmcr = 0x53;
 
 constexpr bool falls_through(Flow flow) {
   return flow == Flow::kNext || flow == Flow::kBranch || flow == Flow::kSkip;
@@ -47,12 +46,12 @@ Engine::Engine(AvrMachine& machine)
     : machine_(machine),
       cpu_(machine.world_.cpu),
       fabric_(*machine.fabric_),
-      code_(fabric_.row.flash / 2 + 2),
+      code_(fabric_.part.flash / 2 + 2),
       attributes_(0x10000, kUnmapped) {
-  const u32 words = fabric_.row.flash / 2;
+  const u32 words = fabric_.part.flash / 2;
   for (u32 i = 0; i < words; ++i) code_[i].entry.op = kUndecoded;
   code_[words].entry.op = code_[words + 1].entry.op = kEndOfFlash;
-  for (u32 a = 0; a < fabric_.row.ram_end; ++a) renew_attributes(a);
+  for (u32 a = 0; a < fabric_.part.ram_end; ++a) renew_attributes(a);
   renew_observed();
   for (const u32 word : machine.breakpoints_) mark(word, true);
 }
@@ -79,14 +78,14 @@ void Engine::decode_at(u32 word) {
 
 void Engine::set_jump(u32 word, const avr::Entry& entry) {
   const auto target =
-      static_cast<std::int64_t>(static_cast<u32>(entry.k) & (fabric_.row.flash / 2 - 1));
+      static_cast<std::int64_t>(static_cast<u32>(entry.k) & (fabric_.part.flash / 2 - 1));
   code_[word].jump = static_cast<std::int32_t>((target - word) * static_cast<int>(sizeof(Slot)));
 }
 
 void Engine::forget(u32 word) {
   forget_run(word);
   for (const u32 w : {word, word - 1}) {  // it may be the second word of the one before
-    if (w >= fabric_.row.flash / 2) continue;
+    if (w >= fabric_.part.flash / 2) continue;
     if (code_[w].entry.op == kMarked)
       mark(w, true);
     else
@@ -122,7 +121,7 @@ void Engine::stand_before(u32 word, u8 label) {
 
 /// For a skip: the slot of an instruction, decoded, and at the start of flash behind its end.
 const Engine::Slot* Engine::settled(const Slot* slot) {
-  auto word = static_cast<u32>(slot - code_.data()) % (fabric_.row.flash / 2);
+  auto word = static_cast<u32>(slot - code_.data()) % (fabric_.part.flash / 2);
   if (code_[word].entry.op == kUndecoded) decode_at(word);
   return &code_[word];
 }
@@ -130,7 +129,7 @@ const Engine::Slot* Engine::settled(const Slot* slot) {
 void Engine::renew_attributes(u32 address) {
   unsigned attribute = 0;
   if (address < 0x20) attribute |= kNotRam;
-  if (address >= 0x20 && address < fabric_.row.ram_begin) attribute |= kIo;
+  if (address >= 0x20 && address < fabric_.part.ram_begin) attribute |= kIo;
   if (address >= machine_.guard_begin_ && address < machine_.guard_end_) attribute |= kGuarded;
   if (machine_.unwritten_[address]) attribute |= kUnwritten;
   if (machine_.unwritten_[address] && machine_.check_unwritten_) attribute |= kUnreadable;
@@ -146,7 +145,7 @@ void Engine::renew_attributes(u32 address) {
 void Engine::renew_observed() {
   observed_.clear();
   for (const auto& [address, kinds] : machine_.watched_) {
-    const bool ram = address.space == Space::kData && address.offset >= fabric_.row.ram_begin;
+    const bool ram = address.space == Space::kData && address.offset >= fabric_.part.ram_begin;
     if (!ram && (kinds & isa::kOnChange) != 0)
       observed_.emplace_back(address, *machine_.peek(address));
   }
@@ -328,16 +327,35 @@ void Engine::note_undefined(u32 word) {
 }
 
 void Engine::fall_asleep() {
-  const unsigned smcr = machine_.world_.data[kSmcr];
+  if (fabric_.smcr == 0) {
+    bus().note("SLEEP was executed: sleep is not modelled on this part; it does nothing");
+    return;
+  }
+  const unsigned smcr = machine_.world_.data[fabric_.smcr];
   if ((smcr & 1U) == 0) {
     bus().note("SLEEP was executed while SE is 0: it does nothing");
     return;
   }
-  if ((smcr & 0xeU) != 0)
-    bus().note("only idle sleep is modelled: deeper modes stop no clock here");
-  cpu_.asleep = true;
+  machine_.fall_asleep(smcr >> 1 & 7U);
   bus().happened(isa::EventKind::kSleep);
   deadline_ = 0;
+}
+
+void Engine::feed_watchdog() {
+  if (fabric_.watchdog != nullptr) fabric_.watchdog->feed(bus());
+  set_deadline();
+}
+
+void Engine::self_program() {
+  if (fabric_.boot == nullptr) {
+    bus().note("SPM: self-programming is not modelled on this part; flash is unchanged");
+    return;
+  }
+  const u32 z = machine_.world_.data[30] | u32{machine_.world_.data[31]} << 8 |
+                (fabric_.part.flash > 0x10000 ? u32{machine_.world_.data[0x5b]} << 16 : 0);
+  const auto [begin, end] = fabric_.boot->spm(bus(), stop_.last_pc, z);
+  for (u32 a = begin; a < end; a += 2) forget(a / 2);
+  set_deadline();
 }
 
 // Boundaries
@@ -345,9 +363,10 @@ void Engine::fall_asleep() {
 
 void Engine::fire_due(u64 until) {
   World& world = machine_.world_;
-  for (unsigned slot = world.next_event(); world.due[slot] <= until; slot = world.next_event()) {
-    const u64 due = world.due[slot];
-    world.due[slot] = kNever;
+  while (world.next_due() <= until) {
+    const unsigned slot = world.next_event();
+    const u64 due = world.next_due();
+    world.schedule(slot, kNever);
     fabric_.slot_owner[slot]->on_event(bus(), slot, due);
   }
 }
@@ -361,8 +380,7 @@ void Engine::set_deadline() {
     deadline_ = 0;
     return;
   }
-  deadline_ =
-      std::min({request_.until_ticks, world.due[world.next_event()], cpu_.now + kPauseGrain});
+  deadline_ = std::min({request_.until_ticks, world.next_due(), cpu_.now + kPauseGrain});
 }
 
 bool Engine::end(isa::Stop::Why why) {
@@ -396,10 +414,25 @@ bool Engine::enter_interrupt() {
   return request_.stop_at_interrupt && end(isa::Stop::Why::kInterruptEntered);
 }
 
+/// Only a watchdog could end a sleep without interrupts.
+bool Engine::may_reset() const {
+  const auto& slots = fabric_.watchdog;
+  return slots != nullptr && machine_.world_.due(slots->slots()[0]) != kNever;
+}
+
 bool Engine::boundary(bool executed) {
   for (;;) {
     fire_due(cpu_.now);
     if (executed && cpu_.hold != 0) --cpu_.hold;
+    if (cpu_.reset_cause != 0) {
+      const u8 cause = cpu_.reset_cause;
+      machine_.reset_with(cause);
+      std::string name;
+      for (const IoRegister& io : fabric_.info.io)
+        for (const IoField& field : io.fields)
+          if (io.name == "MCUSR" && cause == 1U << field.lowest) name = field.name;
+      bus().happened(isa::EventKind::kReset, cause, 0, name);
+    }
     if (fault_ != isa::Fault::kNone) {
       stop_.fault = std::exchange(fault_, isa::Fault::kNone);
       stop_.fault_pc = stop_.last_pc;
@@ -425,15 +458,13 @@ bool Engine::boundary(bool executed) {
         cpu_.pending != 0 && enabled && cpu_.hold == 0 && cpu_.now >= cpu_.ivce_until;
     if (cpu_.asleep) {
       if (cpu_.pending != 0 && enabled) {  // four more cycles to wake up
-        cpu_.asleep = false;
-        cpu_.now += 4;
+        machine_.wake_up();
         bus().happened(isa::EventKind::kWake);
         executed = false;
         continue;
       }
-      const World& world = machine_.world_;
-      const u64 next = world.due[world.next_event()];
-      if (request_.endless && (next == kNever || !enabled)) {
+      const u64 next = machine_.world_.next_due();
+      if (request_.endless && (next == kNever || (!enabled && !may_reset()))) {
         stop_.fault = isa::Fault::kNeverWakes;
         stop_.fault_pc = stop_.last_pc;
         return end(isa::Stop::Why::kFault);

@@ -123,6 +123,9 @@ class Engine {
   [[nodiscard]] bool pins_moved() const;
   void note_edges();
   LUCID_SLOW void fall_asleep();
+  LUCID_SLOW void feed_watchdog();
+  LUCID_SLOW void self_program();
+  [[nodiscard]] bool may_reset() const;
 
   AvrMachine& machine_;
   CpuState& cpu_;

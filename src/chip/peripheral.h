@@ -31,7 +31,7 @@ class Bus {
   World& world;
 
   [[nodiscard]] u8& reg(u16 address) const { return world.data[address]; }
-  void schedule(unsigned slot, u64 due) const { world.due[slot] = due; }
+  void schedule(unsigned slot, u64 due) const { world.schedule(slot, due); }
   void request(unsigned vector, bool on) const {
     const u64 bit = u64{1} << vector;
     world.cpu.pending = on ? world.cpu.pending | bit : world.cpu.pending & ~bit;
@@ -53,6 +53,37 @@ class Bus {
   Outputs& outputs_;
 };
 
+class Port;
+
+/// A pin, or none.
+struct Pin {
+  const Port* port = nullptr;
+  u8 bit = 0;
+
+  explicit operator bool() const { return port != nullptr; }
+  [[nodiscard]] u8 mask() const { return static_cast<u8>(1U << bit); }
+  friend bool operator==(const Pin& a, const Pin& b) { return a.port == b.port && a.bit == b.bit; }
+};
+
+/// What a peripheral does with a pin at this moment: for people.
+struct PinUse {
+  Pin pin;
+  std::string name;  ///< USART0 TXD
+};
+
+/// Finds what a part has, by the data sheet's names.
+class Names {
+ public:
+  explicit Names(const ChipInfo& info) : info_(info) {}
+  /// The data address of a register; 0 if the part has no such register.
+  [[nodiscard]] u16 reg(const std::string& name) const;
+  /// The number of a vector, by the first name that is there; 0 if there is none.
+  [[nodiscard]] unsigned vector(std::initializer_list<std::string> names) const;
+
+ private:
+  const ChipInfo& info_;
+};
+
 /// Time of an access: an instruction touches I/O in its last cycle. `t` is the tick at which that
 /// cycle begins; a value written takes effect at t + 1.
 class Peripheral {
@@ -69,6 +100,22 @@ class Peripheral {
     (void)t;
     return world.data[address];
   }
+  /// The pins whose changes it wants to be told of.
+  [[nodiscard]] virtual std::vector<Pin> listens() const { return {}; }
+  /// A pin it listens to has a new level since tick `t`.
+  virtual void on_pin(const Bus& /*bus*/, Pin /*pin*/, bool /*level*/, u64 /*t*/) const {}
+  /// A pin it listens to has a new voltage, if not a new level.
+  virtual void on_voltage(const Bus& /*bus*/, u64 /*t*/) const {}
+  /// A flag has risen that another peripheral may be started by.
+  virtual void on_flag(const Bus& /*bus*/, unsigned /*vector*/, u64 /*t*/) const {}
+  [[nodiscard]] virtual std::vector<PinUse> uses(const World& /*world*/) const { return {}; }
+  /// Its clock goes on while the chip sleeps in mode `sm` (SMCR's field).
+  [[nodiscard]] virtual bool runs_asleep(const World& /*world*/, unsigned /*sm*/) const {
+    return false;
+  }
+  /// Its clock stood still for so many ticks. Its events have been moved already.
+  virtual void stood_still(const Bus& /*bus*/, u64 /*ticks*/) const {}
+  virtual void on_sleep(const Bus& /*bus*/, unsigned /*sm*/, u64 /*t*/) const {}
   virtual void on_event(const Bus& /*bus*/, unsigned /*slot*/, u64 /*due*/) const {}
   virtual void on_vector(const Bus& /*bus*/, unsigned /*vector*/) const {}
   /// After any reset: its registers are zero already.
@@ -77,6 +124,18 @@ class Peripheral {
   [[nodiscard]] virtual std::vector<unsigned> vectors() const { return {}; }
   /// Event slots it owns.
   [[nodiscard]] virtual std::vector<unsigned> slots() const { return {}; }
+  /// Who is told when one of its flags rises. Set once, while the chip is put together.
+  void set_followers(std::vector<const Peripheral*> followers) {
+    followers_ = std::move(followers);
+  }
+
+ protected:
+  void raised(const Bus& bus, unsigned vector, u64 t) const {
+    for (const Peripheral* follower : followers_) follower->on_flag(bus, vector, t);
+  }
+
+ private:
+  std::vector<const Peripheral*> followers_;
 };
 
 /// `old` with the bits of `mask` taken from `value`.

@@ -4,69 +4,114 @@
 namespace lucid::chip {
 
 void Port::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
-  if (address == row_.pin) {  // writing a one to PINx toggles PORTx
+  if (address == pin_) {  // writing a one to PINx toggles PORTx
     u8& out = bus.reg(port());
-    out = static_cast<u8>(out ^ (value & mask & row_.mask));
+    out = static_cast<u8>(out ^ (value & mask & mask_));
   } else {
-    bus.reg(address) = static_cast<u8>(merged(bus.reg(address), value, mask) & row_.mask);
+    bus.reg(address) = static_cast<u8>(merged(bus.reg(address), value, mask) & mask_);
   }
-  settle(bus.world, t + 1);
+  settle(bus, t + 1);
 }
 
 u8 Port::peek(const World& world, u16 address, u64 t) const {
-  if (address != row_.pin) return world.data[address];
+  if (address != pin_) return world.data[address];
   // The synchroniser shows a change one cycle after the latch has taken it.
   const PortState& state = world.ports[index_];
   return state.changed_at + 1 <= t ? state.level : state.level_before;
 }
 
 void Port::reset(const Bus& bus) const {
-  bus.world.ports[index_].taken = 0;
-  settle(bus.world, bus.world.cpu.now);
+  PortState& state = bus.world.ports[index_];
+  state.value_taken = state.direction_taken = 0;
+  settle(bus, bus.world.cpu.now);
 }
 
-void Port::drive(World& world, unsigned bit, std::optional<bool> level, u64 now) const {
-  PortState& state = world.ports[index_];
+void Port::drive(const Bus& bus, unsigned bit, std::optional<bool> level, u64 now) const {
+  PortState& state = bus.world.ports[index_];
   const auto mask = static_cast<u8>(1U << bit);
+  state.analog = merged(state.analog, 0, mask);
   state.driven = merged(state.driven, level ? 0xff : 0, mask);
   state.driven_high = merged(state.driven_high, level.value_or(false) ? 0xff : 0, mask);
-  settle(world, now);
+  settle(bus, now);
 }
 
-void Port::take(World& world, u8 mask, u8 high, u64 t) const {
-  PortState& state = world.ports[index_];
-  state.taken = mask;
-  state.taken_high = high;
-  settle(world, t);
+/// A digital input is high from 0.6 of the supply up, low from 0.3 down, and keeps its level
+/// between ("Electrical Characteristics", input high and low voltage).
+void Port::apply(const Bus& bus, unsigned bit, std::int32_t microvolts, u64 now) const {
+  PortState& state = bus.world.ports[index_];
+  const auto mask = static_cast<u8>(1U << bit);
+  const std::int64_t tenths = std::int64_t{microvolts} * 10;
+  state.analog |= mask;
+  state.volts[bit] = microvolts;
+  state.driven |= mask;
+  if (tenths >= std::int64_t{bus.world.supply} * 6) state.driven_high |= mask;
+  if (tenths <= std::int64_t{bus.world.supply} * 3)
+    state.driven_high = merged(state.driven_high, 0, mask);
+  settle(bus, now);
+  for (const Listener& listener : listeners_)
+    if (listener.bit == bit) listener.who->on_voltage(bus, now);
 }
 
-void Port::settle(World& world, u64 when) const {
+std::int32_t Port::microvolts(const World& world, unsigned bit) const {
+  const PortState& state = world.ports[index_];
+  const bool output = (outputs(world) >> bit & 1U) != 0;
+  if (!output && (state.analog >> bit & 1U) != 0) return state.volts[bit];
+  return level(world, bit) ? world.supply : 0;
+}
+
+void Port::take_value(const Bus& bus, unsigned bit, std::optional<bool> value, u64 t) const {
+  PortState& state = bus.world.ports[index_];
+  const auto mask = static_cast<u8>(1U << bit);
+  state.value_taken = merged(state.value_taken, value ? 0xff : 0, mask);
+  state.value = merged(state.value, value.value_or(false) ? 0xff : 0, mask);
+  settle(bus, t);
+}
+
+void Port::take_direction(const Bus& bus, unsigned bit, std::optional<bool> output, u64 t) const {
+  PortState& state = bus.world.ports[index_];
+  const auto mask = static_cast<u8>(1U << bit);
+  state.direction_taken = merged(state.direction_taken, output ? 0xff : 0, mask);
+  state.direction = merged(state.direction, output.value_or(false) ? 0xff : 0, mask);
+  settle(bus, t);
+}
+
+unsigned Port::outputs(const World& world) const {
+  const PortState& state = world.ports[index_];
+  return merged(world.data[ddr()], state.direction, state.direction_taken);
+}
+
+void Port::settle(const Bus& bus, u64 when) const {
+  World& world = bus.world;
   PortState& state = world.ports[index_];
-  const unsigned output = world.data[ddr()] & ~state.taken;
-  const unsigned out = world.data[port()];
-  const unsigned pull = pull_ups_off(world) ? 0 : out;
+  const unsigned output = outputs(world);
+  const unsigned out = merged(world.data[port()], state.value, state.value_taken);
+  const unsigned pull = pull_ups_off(world) ? 0 : world.data[port()];
   const unsigned input = (state.driven & state.driven_high) | (~state.driven & pull);
-  const auto level = static_cast<u8>(
-      ((state.taken & state.taken_high) | (output & out) | (~output & ~state.taken & input)) &
-      row_.mask);
+  const auto level = static_cast<u8>(((output & out) | (~output & input)) & mask_);
   if (level == state.level) return;
+  const unsigned changed = level ^ state.level;
   if (when != state.changed_at) state.level_before = state.level;
   state.level = level;
   state.changed_at = when;
+  for (const Listener& listener : listeners_)
+    if ((changed >> listener.bit & 1U) != 0)
+      listener.who->on_pin(bus, {this, static_cast<u8>(listener.bit)},
+                           (level >> listener.bit & 1U) != 0, when);
 }
 
 PinState Port::state(const World& world, unsigned bit) const {
   const PortState& state = world.ports[index_];
   const auto on = [bit](unsigned bits) { return (bits >> bit & 1U) != 0; };
   PinState pin;
-  pin.name = std::string("P") + row_.letter + static_cast<char>('0' + bit);
-  pin.output = on(world.data[ddr()]) || on(state.taken);
+  pin.name = pin_name(bit);
+  pin.output = on(outputs(world));
   pin.level = on(state.level);
   pin.pull_up = !pin.output && on(world.data[port()]) && !pull_ups_off(world);
   pin.driven = on(state.driven);
   pin.driven_high = pin.driven && on(state.driven_high);
   pin.floating = !pin.output && !pin.pull_up && !pin.driven;
   pin.contention = pin.output && pin.driven && pin.driven_high != pin.level;
+  if (on(state.analog)) pin.microvolts = state.volts[bit];
   return pin;
 }
 

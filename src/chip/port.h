@@ -1,7 +1,8 @@
 // SPDX-License-Identifier: MIT
-// A digital I/O port ("I/O-Ports", section "Ports as General Digital I/O").
+// A digital I/O port ("I/O-Ports").
 // Modelled: direction, output, pull-up and PUD, toggling by a write to PINx, the synchroniser's
-// delay, outside drivers, contention, floating inputs (read as low), pins taken by a peripheral.
+// delay, outside drivers and voltages, contention, floating inputs (read as low), values and
+// directions that a peripheral overrides.
 // Not modelled: the input buffers that sleep and DIDRn switch off.
 #ifndef LUCID_CHIP_PORT_H
 #define LUCID_CHIP_PORT_H
@@ -13,33 +14,56 @@ namespace lucid::chip {
 
 class Port final : public Peripheral {
  public:
-  /// `mcucr` is the register that holds PUD.
-  Port(const PortRow& row, unsigned index, u16 mcucr) : row_(row), index_(index), mcucr_(mcucr) {}
+  /// `mask`: which bits have a pin. `mcucr` is the register that holds PUD.
+  Port(char letter, u16 pin, u8 mask, unsigned index, u16 mcucr)
+      : letter_(letter), pin_(pin), mask_(mask), index_(index), mcucr_(mcucr) {}
 
-  [[nodiscard]] std::vector<u16> addresses() const override { return {row_.pin, ddr(), port()}; }
+  [[nodiscard]] std::vector<u16> addresses() const override { return {pin_, ddr(), port()}; }
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void reset(const Bus& bus) const override;
 
   /// From outside the chip, at tick `now`.
-  void drive(World& world, unsigned bit, std::optional<bool> level, u64 now) const;
-  /// A peripheral takes pins as outputs at the given levels, or gives them back (mask bit 0).
-  void take(World& world, u8 mask, u8 high, u64 t) const;
-  /// Works out the pins' levels again, as of tick `when`.
-  void settle(World& world, u64 when) const;
+  void drive(const Bus& bus, unsigned bit, std::optional<bool> level, u64 now) const;
+  void apply(const Bus& bus, unsigned bit, std::int32_t microvolts, u64 now) const;
+  /// What an analog input sees.
+  [[nodiscard]] std::int32_t microvolts(const World& world, unsigned bit) const;
+
+  /// A peripheral decides a pin's output value, or its direction; nullopt gives it back.
+  void take_value(const Bus& bus, unsigned bit, std::optional<bool> value, u64 t) const;
+  void take_direction(const Bus& bus, unsigned bit, std::optional<bool> output, u64 t) const;
+  /// Works out the pins' levels again, as of tick `when`, and tells who listens.
+  void settle(const Bus& bus, u64 when) const;
+  void add_listener(unsigned bit, const Peripheral& who) { listeners_.push_back({bit, &who}); }
+
   [[nodiscard]] PinState state(const World& world, unsigned bit) const;
-  [[nodiscard]] const PortRow& row() const { return row_; }
+  [[nodiscard]] bool level(const World& world, unsigned bit) const {
+    return (world.ports[index_].level >> bit & 1U) != 0;
+  }
+  [[nodiscard]] bool has(unsigned bit) const { return (mask_ >> bit & 1U) != 0; }
+  [[nodiscard]] char letter() const { return letter_; }
+  [[nodiscard]] std::string pin_name(unsigned bit) const {
+    return std::string("P") + letter_ + static_cast<char>('0' + bit);
+  }
 
  private:
-  [[nodiscard]] u16 ddr() const { return static_cast<u16>(row_.pin + 1); }
-  [[nodiscard]] u16 port() const { return static_cast<u16>(row_.pin + 2); }
+  [[nodiscard]] u16 ddr() const { return static_cast<u16>(pin_ + 1); }
+  [[nodiscard]] u16 port() const { return static_cast<u16>(pin_ + 2); }
   [[nodiscard]] bool pull_ups_off(const World& world) const {
     return (world.data[mcucr_] & 0x10U) != 0;
   }
+  [[nodiscard]] unsigned outputs(const World& world) const;
 
-  PortRow row_;
+  char letter_;
+  u16 pin_;
+  u8 mask_;
   unsigned index_;
   u16 mcucr_;
+  struct Listener {
+    unsigned bit;
+    const Peripheral* who;
+  };
+  std::vector<Listener> listeners_;
 };
 
 }  // namespace lucid::chip

@@ -37,7 +37,7 @@ struct Engine::Frame {
         r(e.machine_.world_.data.data()),
         attributes(e.attributes_.data()),
         code(e.code_.data()),
-        pc_mask(e.fabric_.row.flash / 2 - 1),
+        pc_mask(e.fabric_.part.flash / 2 - 1),
         wide_pc(e.fabric_.target.core().wide_pc()) {
     fetch();
     slot = next;
@@ -148,7 +148,10 @@ struct Engine::Frame {
     return word << 8 | pop();
   }
   [[nodiscard]] u8 flash(u32 address) const {
-    const PagedMemory& memory = engine.machine_.world_.flash;
+    const World& world = engine.machine_.world_;
+    if (now <= world.boot.enabled_until)  // LPM may read fuses instead
+      if (const auto byte = engine.fabric_.boot->special_byte(world, address)) return *byte;
+    const PagedMemory& memory = world.flash;
     return memory[address & (2 * pc_mask + 1)];
   }
   [[nodiscard]] u8 rampz() const { return r[kRampz]; }
@@ -184,10 +187,14 @@ struct Engine::Frame {
     engine.fall_asleep();
     fetch_time();
   }
-  void watchdog_reset() const {}
+  void watchdog_reset() {
+    store_back();
+    engine.feed_watchdog();
+    fetch_time();
+  }
   void self_program() {
     store_back();
-    engine.bus().note("SPM: self-programming is not modelled; flash is unchanged");
+    engine.self_program();
     fetch_time();
   }
 };

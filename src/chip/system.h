@@ -1,8 +1,10 @@
 // SPDX-License-Identifier: MIT
-// MCUCR: the vector table's place and the common pull-up switch ("Interrupts", section "Moving
-// Interrupts Between Application and Boot Space"; "I/O-Ports").
-// Modelled: IVSEL with the timed sequence of IVCE, PUD.
-// Not modelled, and said: BODS and BODSE.
+// The registers of the chip as a whole: MCUCR, MCUSR, SMCR, CLKPR, PRR ("Interrupts", section
+// "Moving Interrupts Between Application and Boot Space"; "I/O-Ports"; "System Control and Reset";
+// "Power Management and Sleep Modes"; "System Clock and Clock Options").
+// Modelled: IVSEL with the timed sequence of IVCE, PUD, reset causes, sleep enable and mode.
+// Not modelled, and said: BODS and BODSE, JTD, the clock prescaler, power reduction (a peripheral
+// that is switched off goes on).
 #ifndef LUCID_CHIP_SYSTEM_H
 #define LUCID_CHIP_SYSTEM_H
 
@@ -14,17 +16,25 @@ namespace lucid::chip {
 
 class System final : public Peripheral {
  public:
-  System(u16 mcucr, const std::vector<std::unique_ptr<Port>>& ports)
-      : mcucr_(mcucr), ports_(ports) {}
+  System(const Names& names, const std::vector<std::unique_ptr<Port>>& ports)
+      : mcucr_(names.reg("MCUCR")),
+        mcusr_(names.reg("MCUSR")),
+        smcr_(names.reg("SMCR")),
+        clkpr_(names.reg("CLKPR")),
+        prr_{names.reg("PRR"), names.reg("PRR0"), names.reg("PRR1")},
+        ports_(ports) {}
 
-  [[nodiscard]] std::vector<u16> addresses() const override { return {mcucr_}; }
+  [[nodiscard]] std::vector<u16> addresses() const override;
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void reset(const Bus& /*bus*/) const override {}
 
  private:
-  enum : u8 { kIvce = 1, kIvsel = 2, kPud = 0x10, kBods = 0x60 };
-  u16 mcucr_;
+  enum : u8 { kIvce = 1, kIvsel = 2, kPud = 0x10, kBods = 0x60, kJtd = 0x80 };
+  void write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const;
+
+  u16 mcucr_, mcusr_, smcr_, clkpr_;
+  std::array<u16, 3> prr_;
   const std::vector<std::unique_ptr<Port>>& ports_;
 };
 

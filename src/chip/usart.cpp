@@ -5,16 +5,25 @@
 
 namespace lucid::chip {
 
+Usart::Usart(unsigned number, const Names& names, Pin txd, Pin rxd, unsigned index, unsigned slot)
+    : number_(number),
+      ucsra_(names.reg(fmt::format("UCSR{}A", number))),
+      receive_(names.vector({fmt::format("USART{}_RX", number), "USART_RX"})),
+      empty_(names.vector({fmt::format("USART{}_UDRE", number), "USART_UDRE"})),
+      transmit_(names.vector({fmt::format("USART{}_TX", number), "USART_TX"})),
+      txd_(txd),
+      rxd_(rxd),
+      index_(index),
+      slot_(slot) {}
+
 std::vector<u16> Usart::addresses() const {
-  return {row_.ucsra, at(kUcsrb), at(kUcsrc), at(kUbrr), static_cast<u16>(at(kUbrr) + 1), at(kUdr)};
+  return {ucsra_, at(kUcsrb), at(kUcsrc), at(kUbrr), static_cast<u16>(at(kUbrr) + 1), at(kUdr)};
 }
 
-std::vector<unsigned> Usart::vectors() const {
-  return {row_.first_vector, row_.first_vector + 1U, row_.first_vector + 2U};
-}
+std::vector<unsigned> Usart::vectors() const { return {receive_, empty_, transmit_}; }
 
 u64 Usart::samples_per_bit(const World& world) const {
-  return (world.data[row_.ucsra] & kU2x) != 0 ? 8 : 16;
+  return (world.data[ucsra_] & kU2x) != 0 ? 8 : 16;
 }
 
 u64 Usart::sample_ticks(const World& world) const {
@@ -64,17 +73,17 @@ void Usart::send(const Bus& bus, const std::string& bytes, u64 now) const {
 }
 
 void Usart::refresh_requests(const Bus& bus) const {
-  const unsigned flags = peek(bus.world, row_.ucsra, 0);
+  const unsigned flags = peek(bus.world, ucsra_, 0);
   const unsigned enable = control(bus.world, kUcsrb);
-  bus.request(row_.first_vector, (flags & enable & kRxc) != 0);
-  bus.request(row_.first_vector + 1U, (flags & enable & kUdre) != 0);
-  bus.request(row_.first_vector + 2U, (flags & enable & kTxc) != 0);
+  bus.request(receive_, (flags & enable & kRxc) != 0);
+  bus.request(empty_, (flags & enable & kUdre) != 0);
+  bus.request(transmit_, (flags & enable & kTxc) != 0);
 }
 
 u8 Usart::peek(const World& world, u16 address, u64 /*t*/) const {
   const UsartState& state = world.usarts[index_];
   if (address == at(kUdr)) return state.fifo_count != 0 ? state.fifo[0] : 0;
-  if (address != row_.ucsra) return world.data[address];
+  if (address != ucsra_) return world.data[address];
   unsigned flags = world.data[address] & 3U;
   if (state.fifo_count != 0) flags |= kRxc;
   if (state.transmitted) flags |= kTxc;
@@ -111,13 +120,18 @@ void Usart::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
     } else {
       start_sending(bus, value, t + 1);
     }
-  } else if (address == row_.ucsra) {
+  } else if (address == ucsra_) {
     if ((value & mask & kTxc) != 0) state.transmitted = false;
     bus.reg(address) = static_cast<u8>(merged(bus.reg(address), value, mask) & 3U);
   } else if (address == at(kUcsrb)) {
     bus.reg(address) = merged(bus.reg(address), value, mask);
-    port_.take(bus.world, static_cast<u8>((value & kTxen) != 0 ? 1U << row_.txd_bit : 0U), 0xff,
-               t + 1);
+    const unsigned on = bus.reg(address);
+    const auto taken = [&](u8 enable) {
+      return (on & enable) != 0 ? std::optional<bool>(enable == kTxen) : std::nullopt;
+    };
+    txd_.port->take_value(bus, txd_.bit, taken(kTxen), t + 1);
+    txd_.port->take_direction(bus, txd_.bit, taken(kTxen), t + 1);
+    rxd_.port->take_direction(bus, rxd_.bit, taken(kRxen), t + 1);
     if ((value & kRxen) == 0) {  // switching the receiver off empties its buffer
       state.fifo_count = 0;
       state.overrun = false;
@@ -138,7 +152,7 @@ void Usart::say_what_is_missing(const Bus& bus) const {
              ": synchronous and SPI-master modes are not modelled; it runs asynchronously");
   if ((control(bus.world, kUcsrb) & 4U) != 0)
     bus.note(name() + ": 9 data bits are not modelled; the ninth bit is left out");
-  if ((bus.reg(row_.ucsra) & 1U) != 0) bus.note(name() + ": multi-processor mode is not modelled");
+  if ((bus.reg(ucsra_) & 1U) != 0) bus.note(name() + ": multi-processor mode is not modelled");
 }
 
 void Usart::on_event(const Bus& bus, unsigned slot, u64 due) const {
@@ -163,8 +177,15 @@ void Usart::on_event(const Bus& bus, unsigned slot, u64 due) const {
 }
 
 void Usart::on_vector(const Bus& bus, unsigned vector) const {
-  if (vector == row_.first_vector + 2U) bus.world.usarts[index_].transmitted = false;
+  if (vector == transmit_) bus.world.usarts[index_].transmitted = false;
   refresh_requests(bus);
+}
+
+std::vector<PinUse> Usart::uses(const World& world) const {
+  std::vector<PinUse> out;
+  if ((control(world, kUcsrb) & kTxen) != 0) out.push_back({txd_, name() + " TXD"});
+  if ((control(world, kUcsrb) & kRxen) != 0) out.push_back({rxd_, name() + " RXD"});
+  return out;
 }
 
 void Usart::reset(const Bus& bus) const {

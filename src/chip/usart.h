@@ -17,8 +17,7 @@ namespace lucid::chip {
 class Usart final : public Peripheral {
  public:
   /// Slots: `slot` for the end of a leaving frame, `slot + 1` for an arriving one.
-  Usart(const UsartRow& row, unsigned index, unsigned slot, const Port& port)
-      : row_(row), index_(index), slot_(slot), port_(port) {}
+  Usart(unsigned number, const Names& names, Pin txd, Pin rxd, unsigned index, unsigned slot);
 
   [[nodiscard]] std::vector<u16> addresses() const override;
   u8 read(const Bus& bus, u16 address, u64 t) const override;
@@ -29,10 +28,17 @@ class Usart final : public Peripheral {
   void reset(const Bus& bus) const override;
   [[nodiscard]] std::vector<unsigned> vectors() const override;
   [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_, slot_ + 1}; }
+  [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
+  [[nodiscard]] bool runs_asleep(const World& /*world*/, unsigned sm) const override {
+    return sm == 0;
+  }
+  void stood_still(const Bus& bus, u64 ticks) const override {
+    bus.world.usarts[index_].next_start += ticks;
+  }
 
   /// Bytes begin to arrive at tick `now`, back to back, behind those still arriving.
   void send(const Bus& bus, const std::string& bytes, u64 now) const;
-  [[nodiscard]] std::string name() const { return "USART" + std::to_string(row_.number); }
+  [[nodiscard]] std::string name() const { return "USART" + std::to_string(number_); }
 
  private:
   // Offsets from UCSRnA.
@@ -40,7 +46,7 @@ class Usart final : public Peripheral {
   enum : u8 { kRxc = 0x80, kTxc = 0x40, kUdre = 0x20, kDor = 0x08, kU2x = 0x02 };      // UCSRnA
   enum : u8 { kRxcie = 0x80, kTxcie = 0x40, kUdrie = 0x20, kRxen = 0x10, kTxen = 8 };  // UCSRnB
 
-  [[nodiscard]] u16 at(u16 offset) const { return static_cast<u16>(row_.ucsra + offset); }
+  [[nodiscard]] u16 at(u16 offset) const { return static_cast<u16>(ucsra_ + offset); }
   [[nodiscard]] u8 control(const World& world, u16 offset) const { return world.data[at(offset)]; }
   [[nodiscard]] u64 samples_per_bit(const World& world) const;
   [[nodiscard]] u64 sample_ticks(const World& world) const;
@@ -51,10 +57,12 @@ class Usart final : public Peripheral {
   void refresh_requests(const Bus& bus) const;
   void say_what_is_missing(const Bus& bus) const;
 
-  UsartRow row_;
+  unsigned number_;
+  u16 ucsra_;
+  unsigned receive_, empty_, transmit_;  ///< vectors
+  Pin txd_, rxd_;
   unsigned index_;
   unsigned slot_;
-  const Port& port_;
 };
 
 }  // namespace lucid::chip

@@ -21,7 +21,7 @@ using u32 = std::uint32_t;
 using u64 = std::uint64_t;
 
 constexpr u64 kNever = UINT64_MAX;
-constexpr unsigned kEventSlots = 8;
+constexpr unsigned kEventSlots = 32;
 
 struct CpuState {
   u64 now = 0;      ///< oscillator ticks since power-on
@@ -33,39 +33,143 @@ struct CpuState {
   /// on, itself included; 0 mostly.
   u8 hold = 0;
   bool asleep = false;
+  bool deep = false;   ///< asleep with the I/O clock stopped
+  u64 slept_at = 0;    ///< since when
+  u8 reset_cause = 0;  ///< a peripheral resets the chip: bits of MCUSR
   u64 ivce_until = 0;  ///< tick up to which IVSEL may be changed and interrupts wait
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(now, pending, pc, sp, sreg, hold, asleep, ivce_until);
+    visit(now, pending, pc, sp, sreg, hold, asleep, deep, slept_at, reset_cause, ivce_until);
   }
 };
 
 struct PortState {
-  u8 driven = 0;  ///< pins driven from outside
+  u8 driven = 0;  ///< pins driven from outside, as a digital level
   u8 driven_high = 0;
-  u8 taken = 0;  ///< pins that a peripheral drives as outputs
-  u8 taken_high = 0;
-  u8 level = 0;         ///< of the pins, now
-  u8 level_before = 0;  ///< and before `changed_at`
+  u8 analog = 0;                        ///< pins at a voltage from outside
+  std::array<std::int32_t, 8> volts{};  ///< microvolts
+  u8 value_taken = 0;                   ///< pins whose output value a peripheral decides
+  u8 value = 0;
+  u8 direction_taken = 0;  ///< pins whose direction a peripheral decides
+  u8 direction = 0;        ///< 1: output
+  u8 level = 0;            ///< of the pins, now
+  u8 level_before = 0;     ///< and before `changed_at`
   u64 changed_at = 0;
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(driven, driven_high, taken, taken_high, level, level_before, changed_at);
+    visit(driven, driven_high, analog, value_taken, value, direction_taken, direction, level,
+          level_before, changed_at);
+    for (const std::int32_t v : volts) visit(static_cast<u32>(v));
   }
 };
 
 struct TimerState {
   u64 base = 0;  ///< tick at which the counter held `count`
   u16 count = 0;
-  u8 temp = 0;                 ///< high byte on its way in or out
-  u8 flags = 0;                ///< TIFR
-  bool match_blocked = false;  ///< the firmware wrote the counter: no match at the next edge
+  bool down = false;             ///< phase-correct modes
+  std::array<u16, 3> compare{};  ///< in force; the registers hold what was written
+  u8 outputs = 0;                ///< levels of OCnA, OCnB, OCnC
+  u8 temp = 0;                   ///< high byte on its way in or out
+  u8 flags = 0;                  ///< TIFR
+  bool match_blocked = false;    ///< the firmware wrote the counter: no match at the next edge
+  u64 capture_at = kNever;       ///< the noise canceller lets an edge through
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(base, count, temp, flags, match_blocked);
+    visit(base, count, down, compare[0], compare[1], compare[2], outputs, temp, flags,
+          match_blocked, capture_at);
+  }
+};
+
+/// The prescalers: of all timers but Timer2, and of Timer2.
+struct PrescalerState {
+  std::array<u64, 2> origin{};  ///< tick at which it was zero
+  std::array<bool, 2> held{};
+
+  template <class Visit>
+  void fields(Visit& visit) const {
+    visit(origin[0], origin[1], held[0], held[1]);
+  }
+};
+
+struct AdcState {
+  bool converting = false;
+  bool sampled = false;  ///< the input has been taken: `result` is known, not yet shown
+  bool warm = false;     ///< the first conversion after ADEN is over
+  bool locked = false;   ///< ADCL was read: the result stays until ADCH is
+  u8 mux = 0;            ///< of this conversion: MUX and REFS
+  u8 mux5 = 0;
+  u16 result = 0;
+  u16 shown = 0;   ///< what ADC holds
+  u64 origin = 0;  ///< tick at which its prescaler was zero
+
+  template <class Visit>
+  void fields(Visit& visit) const {
+    visit(converting, sampled, warm, locked, mux, mux5, result, shown, origin);
+  }
+};
+
+struct WatchdogState {
+  u64 change_until = 0;  ///< the window after WDCE
+  u64 fed = 0;           ///< tick of the last restart
+
+  template <class Visit>
+  void fields(Visit& visit) const {
+    visit(change_until, fed);
+  }
+};
+
+struct SpiState {
+  bool shifting = false;
+  u8 step = 0;         ///< half bits done
+  u8 shift = 0;        ///< leaves at one end, arrives at the other
+  u8 sampled = 0;      ///< the bit to be shifted in
+  u8 in = 0;           ///< what SPDR reads
+  u8 flags = 0;        ///< SPIF and WCOL
+  u8 flags_read = 0;   ///< those that a read of SPSR has shown
+  bool clock = false;  ///< level of SCK
+
+  template <class Visit>
+  void fields(Visit& visit) const {
+    visit(shifting, step, shift, sampled, in, flags, flags_read, clock);
+  }
+};
+
+struct TwiState {
+  u8 doing = 0;          ///< see Twi::Doing
+  bool owner = false;    ///< a START was sent and no STOP since
+  bool address = false;  ///< the next byte is an address
+  u8 status = 0xf8;
+
+  template <class Visit>
+  void fields(Visit& visit) const {
+    visit(doing, owner, address, status);
+  }
+};
+
+struct BootState {
+  std::vector<u8> page;   ///< the buffer
+  u64 enabled_until = 0;  ///< SPMEN falls at this tick
+  bool busy = false;
+  bool rww_busy = false;
+
+  template <class Visit>
+  void fields(Visit& visit) const {
+    visit(enabled_until, busy, rww_busy, page.size());
+    for (const u8 byte : page) visit(byte);
+  }
+};
+
+struct InterruptPinState {
+  u8 levels = 0xff;  ///< of INT0 to INT7 as last seen
+  u8 flags = 0;      ///< EIFR
+  u8 changes = 0;    ///< PCIFR
+
+  template <class Visit>
+  void fields(Visit& visit) const {
+    visit(levels, flags, changes);
   }
 };
 
@@ -104,28 +208,69 @@ struct EepromState {
   }
 };
 
+/// How many of each a chip has.
+struct WorldShape {
+  u32 data = 0, eeprom = 0, flash = 0;  ///< bytes
+  unsigned ports = 0, timers = 0, usarts = 0;
+};
+
 struct World {
   CpuState cpu;
-  std::array<PortState, 3> ports;
-  std::array<TimerState, 1> timers;
-  std::array<UsartState, 1> usarts;
+  std::vector<PortState> ports;
+  std::vector<TimerState> timers;
+  std::vector<UsartState> usarts;
+  PrescalerState prescalers;
+  AdcState adc;
+  WatchdogState watchdog;
+  SpiState spi;
+  TwiState twi;
+  BootState boot;
+  InterruptPinState interrupt_pins;
   EepromState eeprom_controller;
-  std::array<u64, kEventSlots> due{};  ///< when each event happens next
+  std::int32_t supply = 5'000'000;     ///< microvolts at VCC and AVCC
+  std::int32_t reference = 5'000'000;  ///< at AREF
   std::array<u8, 3> fuses{};
   u8 lock = 0xff;
   std::vector<u8> data;  ///< registers, I/O, RAM, by data address
   std::vector<u8> eeprom;
   PagedMemory flash;
 
-  World(u32 data_bytes, u32 eeprom_bytes, u32 flash_bytes)
-      : data(data_bytes), eeprom(eeprom_bytes, 0xff), flash(flash_bytes, 0xff) {
-    due.fill(kNever);
+  explicit World(const WorldShape& shape)
+      : ports(shape.ports),
+        timers(shape.timers),
+        usarts(shape.usarts),
+        data(shape.data),
+        eeprom(shape.eeprom, 0xff),
+        flash(shape.flash, 0xff) {
+    due_.fill(kNever);
+    frozen_.fill(kNever);
   }
 
-  /// The earliest event. Ties go to the lower slot.
-  [[nodiscard]] unsigned next_event() const {
-    return static_cast<unsigned>(std::min_element(due.begin(), due.end()) - due.begin());
+  // When each event happens next.
+  [[nodiscard]] u64 due(unsigned slot) const { return due_[slot]; }
+  void schedule(unsigned slot, u64 when) {
+    const u64 before = due_[slot];
+    due_[slot] = when;
+    if (when < due_[next_] || (when == due_[next_] && slot < next_))
+      next_ = slot;
+    else if (slot == next_ && when > before)
+      next_ = static_cast<unsigned>(std::min_element(due_.begin(), due_.end()) - due_.begin());
   }
+  /// The earliest event. Ties go to the lower slot.
+  [[nodiscard]] unsigned next_event() const { return next_; }
+  [[nodiscard]] u64 next_due() const { return due_[next_]; }
+
+  // Events whose clock stands still keep the ticks that are left.
+  void freeze(unsigned slot) {
+    frozen_[slot] = due_[slot] == kNever ? kNever : due_[slot] - cpu.now;
+    schedule(slot, kNever);
+  }
+  /// REQUIRES: the slot was frozen so many ticks ago.
+  void thaw(unsigned slot, u64 ticks) {
+    if (frozen_[slot] != kNever) schedule(slot, cpu.slept_at + ticks + frozen_[slot]);
+    frozen_[slot] = kNever;
+  }
+  void thaw_all() { frozen_.fill(kNever); }
 
   [[nodiscard]] u64 hash() const {
     base::Hasher hasher;
@@ -133,14 +278,28 @@ struct World {
     for (const auto& port : ports) port.fields(hasher);
     for (const auto& timer : timers) timer.fields(hasher);
     for (const auto& usart : usarts) usart.fields(hasher);
+    prescalers.fields(hasher);
+    adc.fields(hasher);
+    watchdog.fields(hasher);
+    spi.fields(hasher);
+    twi.fields(hasher);
+    boot.fields(hasher);
+    interrupt_pins.fields(hasher);
     eeprom_controller.fields(hasher);
-    for (const u64 time : due) hasher(time);
+    for (const u64 time : due_) hasher(time);
+    for (const u64 time : frozen_) hasher(time);
+    hasher(static_cast<u32>(supply), static_cast<u32>(reference));
     hasher(fuses[0], fuses[1], fuses[2], lock);
     hasher.bytes(data.data(), data.size());
     hasher.bytes(eeprom.data(), eeprom.size());
     flash.hash(hasher);
     return hasher.value();
   }
+
+ private:
+  std::array<u64, kEventSlots> due_{};
+  std::array<u64, kEventSlots> frozen_{};
+  unsigned next_ = 0;  ///< derived from due_
 };
 
 }  // namespace lucid::chip

@@ -3,6 +3,8 @@
 
 #include <fmt/format.h>
 
+#include <cmath>
+
 #include "base/text.h"
 
 namespace lucid {
@@ -51,6 +53,9 @@ Result<void> Machine::drive(const std::string& pin, std::optional<bool> /*level*
   return fail(ErrorCode::kNotFound, "there is no pin '" + pin + "' on " + info().name);
 }
 
+Result<void> Machine::apply(const std::string& pin, std::int32_t /*microvolts*/) {
+  return fail(ErrorCode::kNotFound, "there is no pin '" + pin + "' on " + info().name);
+}
 Result<void> Machine::send(const std::string& port, const std::string& /*bytes*/) {
   return fail(ErrorCode::kNotFound, "there is no serial port '" + port + "' on " + info().name);
 }
@@ -163,6 +168,11 @@ Result<void> Chip::set_register(const std::string& name, std::uint64_t value) {
 bool Chip::poke(Address address, std::uint8_t value) { return machine_->poke(address, value); }
 Result<void> Chip::drive(const std::string& pin, std::optional<bool> level) {
   return machine_->drive(pin, level);
+}
+Result<void> Chip::apply_voltage(const std::string& pin, double volts) {
+  if (!(volts >= -1000 && volts <= 1000))
+    return fail(ErrorCode::kOutOfRange, "a voltage lies between -1000 V and 1000 V here");
+  return machine_->apply(pin, static_cast<std::int32_t>(std::lround(volts * 1e6)));
 }
 Result<void> Chip::send(const std::string& port, const std::string& bytes) {
   return machine_->send(port, bytes);

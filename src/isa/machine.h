@@ -62,6 +62,7 @@ enum class EventKind : std::uint8_t {
   kByteIn,       ///< has arrived
   kEepromWrite,  ///< has begun: address `number`, `value`
   kEdge,         ///< pin `name` is now `value`
+  kReset,        ///< by the chip itself; `number` is its cause, as the status register shows it
 };
 struct Event {
   EventKind kind = EventKind::kInterrupt;
@@ -161,6 +162,7 @@ class Machine {
   virtual void set_register(unsigned index, std::uint64_t value) = 0;
   virtual void set_pc(std::uint32_t address) = 0;
   virtual Result<void> drive(const std::string& pin, std::optional<bool> level);
+  virtual Result<void> apply(const std::string& pin, std::int32_t microvolts);
   virtual Result<void> send(const std::string& port, const std::string& bytes);
   virtual std::string take_serial_output() { return {}; }
   virtual std::vector<std::string> take_notes() { return {}; }

@@ -301,6 +301,10 @@ Result<Value> Session::let(const std::string& object, const std::string& text) {
   return evaluate(object);
 }
 
+Result<void> Session::apply_voltage(const std::string& pin, double volts) {
+  return core_->chip_.apply_voltage(pin, volts);
+}
+
 Result<void> Session::drive(const std::string& pin, std::optional<bool> level) {
   return core_->machine().drive(pin, level);
 }

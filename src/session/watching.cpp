@@ -62,6 +62,7 @@ std::optional<isa::EventKind> event_of(Kind kind) {
     case Kind::kSleep: return isa::EventKind::kSleep;
     case Kind::kWake: return isa::EventKind::kWake;
     case Kind::kEepromWrite: return isa::EventKind::kEepromWrite;
+    case Kind::kReset: return isa::EventKind::kReset;
     default: return std::nullopt;
   }
 }
@@ -391,6 +392,7 @@ std::string Session::Core::event_text(const isa::Event& event) const {
                          event.number);
     case isa::EventKind::kEdge:
       return fmt::format("{} has gone {}", event.name, event.value != 0 ? "high" : "low");
+    case isa::EventKind::kReset: return fmt::format("the chip has been reset ({})", event.name);
   }
   return {};
 }

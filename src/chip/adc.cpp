@@ -1,0 +1,256 @@
+// SPDX-License-Identifier: MIT
+#include "chip/adc.h"
+
+#include <fmt/format.h>
+
+#include "chip/port.h"
+
+namespace lucid::chip {
+namespace {
+
+/// At 25 degrees ("Temperature Measurement", typical values).
+constexpr std::int64_t kTemperatureMicrovolts = 314'000;
+
+}  // namespace
+
+Adc::Adc(const Names& names, std::vector<Pin> inputs, AdcKind kind, unsigned slot)
+    : adc_(names.reg("ADCL")),
+      adcsra_(names.reg("ADCSRA")),
+      adcsrb_(names.reg("ADCSRB")),
+      admux_(names.reg("ADMUX")),
+      inputs_(std::move(inputs)),
+      kind_(kind),
+      vector_(names.vector({"ADC"})),
+      slot_(slot),
+      // "ADC Auto Trigger Source Selections"; 0 is free running.
+      triggers_{0,
+                names.vector({"ANALOG_COMP"}),
+                names.vector({"INT0"}),
+                names.vector({"TIMER0_COMPA"}),
+                names.vector({"TIMER0_OVF"}),
+                names.vector({"TIMER1_COMPB"}),
+                names.vector({"TIMER1_OVF"}),
+                names.vector({"TIMER1_CAPT"})} {}
+
+u64 Adc::divider(const World& world) const {
+  const unsigned adps = world.data[adcsra_] & 7U;
+  return adps == 0 ? 2 : u64{1} << adps;
+}
+
+std::int64_t Adc::input(const World& world, unsigned channel) const {
+  if (channel >= inputs_.size() || !inputs_[channel]) return 0;
+  return inputs_[channel].port->microvolts(world, inputs_[channel].bit);
+}
+
+/// "Input Channel Selections" and "ADC Conversion Result".
+u16 Adc::measure(const Bus& bus) const {
+  const World& world = bus.world;
+  const AdcState& state = world.adc;
+  const unsigned refs = state.mux >> 6;
+  std::int64_t reference = world.supply;
+  if (refs == 0) reference = world.reference;
+  if (refs == 2) reference = kBandGap;
+  if (refs == 3) reference = kind_ == AdcKind::kSmall ? kBandGap : 2'560'000;
+  if (kind_ == AdcKind::kSmall && refs == 2) bus.note("ADMUX: this reference (REFS) is reserved");
+  if (reference <= 0) reference = 1;
+
+  std::int64_t difference = 0;  // against the negative input
+  std::int64_t single = 0;
+  bool differential = false;
+  if (kind_ == AdcKind::kSmall) {
+    const unsigned mux = state.mux & 15U;
+    single = mux == 8    ? kTemperatureMicrovolts
+             : mux == 14 ? kBandGap
+             : mux < 8   ? input(world, mux)
+                         : 0;
+    if (mux > 8 && mux < 14) bus.note(fmt::format("ADMUX: channel {} is reserved", mux));
+  } else {
+    const unsigned mux = state.mux & 31U;
+    const unsigned upper = state.mux5 != 0 ? 8 : 0;  // MUX5 of the large parts
+    differential = mux >= 8 && mux < 30;
+    if (mux < 8) {
+      single = input(world, upper + mux);
+    } else if (!differential) {
+      single = mux == 30 ? kBandGap : 0;
+    } else if (mux < 16) {  // gain 10 and 200, against ADC0 and ADC2 (ADC8 and ADC10)
+      const unsigned negative = mux < 12 ? 0 : 2;
+      const std::int64_t gain = (mux & 2U) == 0 ? 10 : 200;
+      difference =
+          gain * (input(world, upper + negative + (mux & 1U)) - input(world, upper + negative));
+    } else if (mux < 24) {
+      difference = input(world, upper + mux - 16) - input(world, upper + 1);
+    } else {
+      difference = input(world, upper + mux - 24) - input(world, upper + 2);
+    }
+  }
+  if (differential) {
+    const std::int64_t counts = difference * 512 / reference;
+    return static_cast<u16>(std::clamp<std::int64_t>(counts, -512, 511) & 0x3ff);
+  }
+  return static_cast<u16>(std::clamp<std::int64_t>(single * 1024 / reference, 0, 1023));
+}
+
+/// A conversion starts with the next rising edge of the ADC's clock; a trigger resets the clock.
+void Adc::start(const Bus& bus, u64 t, bool triggered) const {
+  AdcState& state = bus.world.adc;
+  const u64 n = divider(bus.world);
+  if (triggered) state.origin = t;
+  const u64 begin = triggered ? t : state.origin + ((t - state.origin) / n + 1) * n;
+  state.converting = true;
+  state.sampled = false;
+  state.mux = bus.reg(admux_);
+  state.mux5 = bus.reg(adcsrb_) & 8U;
+  // Half cycles up to sample and hold: 1.5, 13.5 for the first, 2 when triggered.
+  const u64 halves = !state.warm ? 27 : triggered ? 4 : 3;
+  bus.schedule(slot_, begin + halves * n / 2);
+}
+
+void Adc::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
+  AdcState& state = bus.world.adc;
+  const u64 n = divider(bus.world);
+  if (!state.sampled) {
+    state.sampled = true;
+    state.result = measure(bus);
+    bus.schedule(slot_, due + 23 * n / 2);  // 13 cycles in all, 25 for the first, 13.5 triggered
+    return;
+  }
+  state.converting = false;
+  state.warm = true;
+  if (!state.locked) state.shown = state.result;
+  u8& a = bus.reg(adcsra_);
+  const bool rises = (a & kAdif) == 0;
+  a |= kAdif;
+  if ((a & kAdate) != 0 && (bus.reg(adcsrb_) & 7U) == 0) start(bus, due - 1, false);
+  if (rises) raised(bus, vector_, due);
+  refresh_request(bus);
+}
+
+void Adc::on_flag(const Bus& bus, unsigned vector, u64 t) const {
+  const unsigned a = bus.reg(adcsra_);
+  const unsigned source = bus.reg(adcsrb_) & 7U;
+  const bool listens = (a & kAden) != 0 && (a & kAdate) != 0 && source != 0;
+  if (listens && triggers_[source] == vector && !bus.world.adc.converting) start(bus, t, true);
+}
+
+void Adc::on_sleep(const Bus& bus, unsigned sm, u64 t) const {
+  if (sm == 1 && (bus.reg(adcsra_) & kAden) != 0 && !bus.world.adc.converting) start(bus, t, false);
+}
+
+void Adc::refresh_request(const Bus& bus) const {
+  const unsigned a = bus.reg(adcsra_);
+  bus.request(vector_, (a & kAdif) != 0 && (a & kAdie) != 0);
+}
+
+u8 Adc::peek(const World& world, u16 address, u64 /*t*/) const {
+  const AdcState& state = world.adc;
+  const bool left = (world.data[admux_] & 0x20U) != 0;
+  const unsigned shown = left ? state.shown << 6 : state.shown;
+  if (address == adc_) return static_cast<u8>(shown);
+  if (address == adc_ + 1) return static_cast<u8>(shown >> 8);
+  if (address == adcsra_)
+    return static_cast<u8>((world.data[adcsra_] & ~unsigned{kAdsc}) |
+                           (state.converting ? kAdsc : 0));
+  return world.data[address];
+}
+
+u8 Adc::read(const Bus& bus, u16 address, u64 t) const {
+  const u8 value = peek(bus.world, address, t);
+  if (address == adc_) bus.world.adc.locked = true;
+  if (address == adc_ + 1) bus.world.adc.locked = false;
+  return value;
+}
+
+void Adc::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
+  if (address == adc_ || address == adc_ + 1) return;  // read-only
+  AdcState& state = bus.world.adc;
+  const unsigned before = bus.reg(adcsra_);
+  bus.reg(address) = merged(bus.reg(address), value, mask);
+  if (address != adcsra_) return;
+  u8& a = bus.reg(adcsra_);
+  a = static_cast<u8>(a & ~unsigned{kAdsc | kAdif});
+  if ((value & mask & kAdif) == 0) a |= static_cast<u8>(before & kAdif);  // cleared by a one
+  if ((a & kAden) == 0) {
+    state.converting = state.warm = false;
+    bus.schedule(slot_, kNever);
+    if ((value & mask & kAdsc) != 0) bus.note("ADC: a conversion was started while ADEN is 0");
+  } else {
+    if ((before & kAden) == 0) state.origin = t + 1;
+    if ((value & mask & kAdsc) != 0 && !state.converting) start(bus, t, false);
+  }
+  refresh_request(bus);
+}
+
+void Adc::on_vector(const Bus& bus, unsigned /*vector*/) const {
+  bus.reg(adcsra_) = static_cast<u8>(bus.reg(adcsra_) & ~unsigned{kAdif});
+  refresh_request(bus);
+}
+
+std::vector<PinUse> Adc::uses(const World& world) const {
+  const unsigned mux = world.data[admux_] & (kind_ == AdcKind::kSmall ? 15U : 31U);
+  const unsigned channel = mux + ((world.data[adcsrb_] & 8U) != 0 ? 8 : 0);
+  if ((world.data[adcsra_] & kAden) == 0 || mux >= 8 || channel >= inputs_.size()) return {};
+  return {{inputs_[channel], fmt::format("ADC{}", channel)}};
+}
+
+void Adc::reset(const Bus& bus) const {
+  bus.world.adc = AdcState{};
+  bus.schedule(slot_, kNever);
+  refresh_request(bus);
+}
+
+// The comparator ---------------------------------------------------------------------------------
+
+bool Comparator::output(const World& world) const {
+  if ((world.data[acsr_] & kAcd) != 0) return false;
+  const std::int64_t plus = (world.data[acsr_] & kAcbg) != 0
+                                ? kBandGap
+                                : positive_.port->microvolts(world, positive_.bit);
+  const bool multiplexed = (world.data[adcsrb_] & 0x40U) != 0 && (world.data[adcsra_] & 0x80U) == 0;
+  const std::int64_t minus =
+      multiplexed ? adc_.input(world, (world.data[admux_] & 7U) | (world.data[adcsrb_] & 8U))
+                  : negative_.port->microvolts(world, negative_.bit);
+  return plus > minus;
+}
+
+void Comparator::settle(const Bus& bus, u64 t) const {
+  u8& acsr = bus.reg(acsr_);
+  const bool before = (acsr & kAco) != 0;
+  const bool now = output(bus.world);
+  if (before == now) return;
+  acsr = merged(acsr, now ? 0xff : 0, kAco);
+  const unsigned mode = acsr & 3U;  // 0 toggle, 2 falling, 3 rising
+  if (mode == 0 || (mode == 2 && !now) || (mode == 3 && now)) {
+    acsr |= kAci;
+    raised(bus, vector_, t);
+  }
+  refresh_request(bus);
+}
+
+void Comparator::refresh_request(const Bus& bus) const {
+  const unsigned acsr = bus.reg(acsr_);
+  bus.request(vector_, (acsr & kAci) != 0 && (acsr & kAcie) != 0);
+}
+
+u8 Comparator::peek(const World& world, u16 address, u64 /*t*/) const {
+  return merged(world.data[address], output(world) ? 0xff : 0, kAco);
+}
+
+void Comparator::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
+  u8& acsr = bus.reg(address);
+  const u8 next = merged(acsr, value, static_cast<u8>(mask & ~unsigned{kAco | kAci}));
+  acsr = static_cast<u8>(next & ~(value & mask & kAci));
+  if ((acsr & kAcic) != 0) bus.note("ACSR: capture by the comparator (ACIC) is not modelled");
+  settle(bus, t + 1);
+  refresh_request(bus);
+}
+
+void Comparator::on_pin(const Bus& bus, Pin /*pin*/, bool /*level*/, u64 t) const {
+  settle(bus, t);
+}
+
+void Comparator::on_vector(const Bus& bus, unsigned /*vector*/) const {
+  bus.reg(acsr_) = static_cast<u8>(bus.reg(acsr_) & ~unsigned{kAci});
+  refresh_request(bus);
+}
+
+}  // namespace lucid::chip

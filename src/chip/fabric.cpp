@@ -1,0 +1,173 @@
+// SPDX-License-Identifier: MIT
+#include "chip/fabric.h"
+
+#include "chip/eeprom.h"
+#include "chip/external_interrupts.h"
+#include "chip/spi.h"
+#include "chip/system.h"
+#include "chip/timer.h"
+#include "chip/twi.h"
+
+namespace lucid::chip {
+namespace {
+
+ChipInfo info_of(const Part& part, u64 clock_hz) {
+  ChipInfo info;
+  info.name = part.name;
+  info.core = part.core;
+  info.clock_hz = clock_hz;
+  info.memories = {{"flash", Space::kCode, 0, part.flash},
+                   {"registers", Space::kData, 0, 0x20},
+                   {"io", Space::kData, 0x20, part.ram_begin},
+                   {"ram", Space::kData, part.ram_begin, part.ram_end}};
+  if (part.eeprom != 0) info.memories.push_back({"eeprom", Space::kEeprom, 0, part.eeprom});
+  info.memories.push_back({"fuses", Space::kFuse, 0, 3});
+  info.memories.push_back({"lock", Space::kLock, 0, 1});
+  info.memories.push_back({"signature", Space::kSignature, 0, 3});
+  info.io = registers_of(part);
+  info.vectors = vectors_of(part);
+  return info;
+}
+
+}  // namespace
+
+u16 Names::reg(const std::string& name) const {
+  for (const IoRegister& io : info_.io)
+    if (io.name == name) return static_cast<u16>(io.address);
+  return 0;
+}
+
+unsigned Names::vector(std::initializer_list<std::string> names) const {
+  for (const std::string& name : names)
+    for (const InterruptVector& vector : info_.vectors)
+      if (vector.name == name) return vector.number;
+  return 0;
+}
+
+Fabric::Fabric(const Part& the_part, u64 clock_hz)
+    : part(the_part),
+      target(*avr::find_core(the_part.core), the_part.flash),
+      info(info_of(the_part, clock_hz)),
+      owner(the_part.ram_begin, nullptr),
+      plain(the_part.ram_begin, false),
+      own(the_part.ram_begin, false) {
+  const Wiring* wiring = wiring_of(part);
+  if (wiring != nullptr) add_peripherals(*wiring, clock_hz);
+  for (const auto& p : ports) all.push_back(p.get());
+  for (const auto& p : usarts) all.push_back(p.get());
+  for (const auto& p : others) all.push_back(p.get());
+  for (Peripheral* p : [this] {
+         std::vector<Peripheral*> out;
+         for (const auto& x : usarts) out.push_back(x.get());
+         for (const auto& x : others) out.push_back(x.get());
+         return out;
+       }()) {
+    std::vector<const Peripheral*> followers;
+    for (const auto& x : others)
+      if (dynamic_cast<const Adc*>(x.get()) != nullptr && x.get() != p)
+        followers.push_back(x.get());
+    p->set_followers(followers);
+    for (const Pin& listened : p->listens())
+      for (const auto& port : ports)
+        if (port.get() == listened.port) port->add_listener(listened.bit, *p);
+  }
+  for (const Peripheral* p : all) {
+    for (const u16 address : p->addresses()) owner[address] = p;
+    for (const unsigned vector : p->vectors()) {
+      vector_owner[vector] = p;
+      info.vectors[vector].modelled = true;
+    }
+    for (const unsigned s : p->slots()) slot_owner[s] = p;
+  }
+  for (const char* name :
+       {"GPIOR0", "GPIOR1", "GPIOR2", "OSCCAL", "RAMPZ", "EIND", "DIDR0", "DIDR1", "DIDR2"})
+    if (const u16 address = Names(info).reg(name); address != 0)
+      plain[address] = wiring != nullptr || part.set == "bare";
+  if (part.set == "bare") plain[0x53] = true;                       // SMCR
+  for (const u16 a : {0x5d, 0x5e, 0x5f}) plain[a] = own[a] = true;  // SP and SREG
+  for (IoRegister& io : info.io) io.modelled = owner[io.address] != nullptr || plain[io.address];
+}
+
+Pin Fabric::pin(std::string_view name) const {
+  for (const auto& port : ports)
+    if (name.size() == 2 && port->letter() == name[0] &&
+        port->has(static_cast<unsigned>(name[1] - '0')))
+      return {port.get(), static_cast<u8>(name[1] - '0')};
+  return {};
+}
+
+WorldShape Fabric::shape() const {
+  WorldShape shape;
+  shape.data = part.ram_end;
+  shape.eeprom = part.eeprom;
+  shape.flash = part.flash;
+  shape.ports = static_cast<unsigned>(ports.size());
+  shape.timers = timers_;
+  shape.usarts = static_cast<unsigned>(usarts.size());
+  return shape;
+}
+
+template <class T, class... Args>
+const T* Fabric::add(Args&&... args) {
+  auto peripheral = std::make_unique<T>(std::forward<Args>(args)...);
+  const T* out = peripheral.get();
+  next_slot_ += static_cast<unsigned>(out->slots().size());
+  others.push_back(std::move(peripheral));
+  return out;
+}
+
+/// Every peripheral of the family whose registers the part has.
+void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
+  const Names names(info);
+  mcucr = names.reg("MCUCR");
+  mcusr = names.reg("MCUSR");
+  smcr = names.reg("SMCR");
+  for (const char letter : std::string_view("ABCDEFGHJKL")) {
+    for (const IoRegister& io : info.io) {
+      if (io.name != std::string("PIN") + letter) continue;
+      unsigned mask = 0;
+      for (const IoField& field : io.fields) mask |= 1U << field.lowest;
+      ports.push_back(std::make_unique<Port>(letter, static_cast<u16>(io.address),
+                                             static_cast<u8>(mask),
+                                             static_cast<unsigned>(ports.size()), mcucr));
+    }
+  }
+  const auto pins = [this](std::string_view list) {
+    std::vector<Pin> out;
+    for (const std::string_view name : words_of(list)) out.push_back(pin(name));
+    return out;
+  };
+  std::vector<const Timer*> timers;
+  for (const TimerPins& row : wiring.timers) {
+    if (names.reg("TCCR" + std::to_string(row.number) + "A") == 0) continue;
+    Timer::Pins timer_pins;
+    const std::vector<Pin> compare = pins(row.compare);
+    std::copy(compare.begin(), compare.end(), timer_pins.compare.begin());
+    timer_pins.capture = pin(row.capture);
+    timer_pins.clock = pin(row.clock);
+    timers.push_back(
+        add<Timer>(row.number, row.bits, timer_pins, names, clock_hz, timers_++, next_slot_));
+  }
+  for (const UsartPins& row : wiring.usarts) {
+    if (names.reg("UCSR" + std::to_string(row.number) + "A") == 0) continue;
+    usarts.push_back(std::make_unique<Usart>(row.number, names, pin(row.txd), pin(row.rxd),
+                                             static_cast<unsigned>(usarts.size()), next_slot_));
+    info.serial_ports.push_back(usarts.back()->name());
+    next_slot_ += 2;
+  }
+  add<Eeprom>(names, part.eeprom, clock_hz, next_slot_);
+  add<System>(names, ports);
+  add<Prescalers>(names, timers);
+  add<ExternalInterrupts>(names, pins(wiring.interrupts), pins(wiring.pin_changes));
+  watchdog = add<Watchdog>(names, clock_hz, next_slot_);
+  const Adc* adc = add<Adc>(names, pins(wiring.adc), wiring.adc_kind, next_slot_);
+  const std::vector<Pin> comparator = pins(wiring.comparator);
+  add<Comparator>(names, comparator[0], comparator[1], *adc);
+  const std::vector<Pin> spi = pins(wiring.spi);
+  add<Spi>(names, Spi::Pins{spi[0], spi[1], spi[2], spi[3]}, next_slot_);
+  const std::vector<Pin> twi = pins(wiring.twi);
+  add<Twi>(names, twi[0], twi[1], next_slot_);
+  boot = add<Boot>(names, part, wiring, clock_hz, next_slot_);
+}
+
+}  // namespace lucid::chip

@@ -1,0 +1,57 @@
+// SPDX-License-Identifier: MIT
+// Fabric: the constant side of a chip, shared by all copies of a machine: its part, its
+// peripherals, and who answers for which address, vector and event.
+#ifndef LUCID_CHIP_FABRIC_H
+#define LUCID_CHIP_FABRIC_H
+
+#include <memory>
+#include <vector>
+
+#include "chip/adc.h"
+#include "chip/boot.h"
+#include "chip/device.h"
+#include "chip/port.h"
+#include "chip/usart.h"
+#include "chip/watchdog.h"
+#include "isa/avr/target.h"
+
+namespace lucid::chip {
+
+class Fabric {
+ public:
+  Fabric(const Part& part, u64 clock_hz);
+  Fabric(const Fabric&) = delete;
+  Fabric& operator=(const Fabric&) = delete;
+
+  const Part& part;
+  const avr::AvrTarget target;
+  ChipInfo info;
+  std::vector<std::unique_ptr<Port>> ports;
+  std::vector<std::unique_ptr<Usart>> usarts;
+  std::vector<std::unique_ptr<Peripheral>> others;
+  const Watchdog* watchdog = nullptr;  ///< null on a part without wiring
+  const Boot* boot = nullptr;
+  std::vector<const Peripheral*> all;
+  std::vector<const Peripheral*> owner;  ///< by data address below RAM, or null
+  std::vector<bool> plain;               ///< registers that are memory on silicon, too
+  std::vector<bool> own;                 ///< SP and SREG, which the processor keeps
+  std::array<const Peripheral*, kEventSlots> slot_owner{};
+  std::array<const Peripheral*, 64> vector_owner{};
+  // Addresses; 0 if the part has no such register.
+  u16 mcucr = 0, mcusr = 0, smcr = 0;
+
+  [[nodiscard]] WorldShape shape() const;
+  /// `B1`; no pin for `-`.
+  [[nodiscard]] Pin pin(std::string_view name) const;
+
+ private:
+  void add_peripherals(const Wiring& wiring, u64 clock_hz);
+  template <class T, class... Args>
+  const T* add(Args&&... args);
+  unsigned next_slot_ = 0;
+  unsigned timers_ = 0;
+};
+
+}  // namespace lucid::chip
+
+#endif  // LUCID_CHIP_FABRIC_H

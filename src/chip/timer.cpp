@@ -1,0 +1,572 @@
+// SPDX-License-Identifier: MIT
+#include "chip/timer.h"
+
+#include <fmt/format.h>
+
+#include "chip/port.h"
+
+namespace lucid::chip {
+namespace {
+
+// Divider by CS ("Clock Select"); 6 and 7 of the synchronous timers count pin Tn.
+constexpr std::array<u64, 8> kDividers{0, 1, 8, 64, 256, 1024, 0, 0};
+constexpr std::array<u64, 8> kDividers2{0, 1, 8, 32, 64, 128, 256, 1024};
+constexpr u64 kCrystalHz = 32'768;
+/// More values that matter than two periods hold: after them everything repeats.
+constexpr unsigned kTwoPeriods = 18;
+
+constexpr u64 scaled(u64 value, u64 times, u64 by, bool up) {
+  __extension__ using Wide = unsigned __int128;
+  return static_cast<u64>((Wide{value} * times + (up ? by - 1 : 0)) / by);
+}
+
+}  // namespace
+
+Timer::Timer(unsigned number, unsigned bits, const Pins& pins, const Names& names, u64 clock_hz,
+             unsigned index, unsigned slot)
+    : number_(number),
+      wide_(bits == 16),
+      pins_(pins),
+      clock_hz_(clock_hz),
+      index_(index),
+      slot_(slot) {
+  const auto reg = [&](std::string_view form) {
+    return names.reg(fmt::format(fmt::runtime(form), number));
+  };
+  tccra_ = reg("TCCR{}A");
+  tccrb_ = reg("TCCR{}B");
+  tccrc_ = reg("TCCR{}C");
+  tcnt_ = wide_ ? reg("TCNT{}L") : reg("TCNT{}");
+  icr_ = wide_ ? reg("ICR{}L") : u16{0};
+  timsk_ = reg("TIMSK{}");
+  tifr_ = reg("TIFR{}");
+  assr_ = number == 2 ? names.reg("ASSR") : u16{0};
+  for (unsigned i = 0; i < 3; ++i)
+    ocr_[i] = names.reg(fmt::format("OCR{}{}{}", number, "ABC"[i], wide_ ? "L" : ""));
+  const std::array<std::string_view, 6> vectors{"OVF", "COMPA", "COMPB", "COMPC", "-", "CAPT"};
+  for (unsigned i = 0; i < 6; ++i) {
+    vectors_[i] = names.vector({fmt::format("TIMER{}_{}", number, vectors[i])});
+    if (vectors_[i] != 0) all_flags_ |= static_cast<u8>(1U << i);
+  }
+}
+
+std::vector<u16> Timer::addresses() const {
+  std::vector<u16> out{tccra_, tccrb_, timsk_, tifr_, tcnt_};
+  if (tccrc_ != 0) out.push_back(tccrc_);
+  for (const u16 low : ocr_)
+    if (low != 0) out.push_back(low);
+  if (icr_ != 0) out.push_back(icr_);
+  if (wide_)
+    for (const u16 low : {tcnt_, icr_, ocr_[0], ocr_[1], ocr_[2]})
+      if (low != 0) out.push_back(static_cast<u16>(low + 1));
+  return out;
+}
+
+std::vector<unsigned> Timer::vectors() const {
+  std::vector<unsigned> out;
+  for (const unsigned vector : vectors_)
+    if (vector != 0) out.push_back(vector);
+  return out;
+}
+
+// What the registers ask for
+// ------------------------------------------------------------------
+
+Timer::Mode Timer::mode(const World& world) const {
+  constexpr auto kMax = Top::kMax;
+  constexpr auto kFixed = Top::kFixed;
+  constexpr auto kA = Top::kCompareA;
+  constexpr auto kIcr = Top::kCapture;
+  // By WGM ("Waveform Generation Mode Bit Description").
+  static constexpr std::array<Mode, 16> kWide{{{Shape::kNormal, kMax, 0, false, false},
+                                               {Shape::kPhase, kFixed, 0xff, true, false},
+                                               {Shape::kPhase, kFixed, 0x1ff, true, false},
+                                               {Shape::kPhase, kFixed, 0x3ff, true, false},
+                                               {Shape::kClear, kA, 0, false, false},
+                                               {Shape::kFast, kFixed, 0xff, false, false},
+                                               {Shape::kFast, kFixed, 0x1ff, false, false},
+                                               {Shape::kFast, kFixed, 0x3ff, false, false},
+                                               {Shape::kPhase, kIcr, 0, false, false},
+                                               {Shape::kPhase, kA, 0, false, false},
+                                               {Shape::kPhase, kIcr, 0, true, false},
+                                               {Shape::kPhase, kA, 0, true, false},
+                                               {Shape::kClear, kIcr, 0, false, false},
+                                               {Shape::kNormal, kMax, 0, false, true},
+                                               {Shape::kFast, kIcr, 0, false, false},
+                                               {Shape::kFast, kA, 0, false, false}}};
+  static constexpr std::array<Mode, 8> kNarrow{{{Shape::kNormal, kMax, 0, false, false},
+                                                {Shape::kPhase, kFixed, 0xff, true, false},
+                                                {Shape::kClear, kA, 0, false, false},
+                                                {Shape::kFast, kFixed, 0xff, false, false},
+                                                {Shape::kNormal, kMax, 0, false, true},
+                                                {Shape::kPhase, kA, 0, true, false},
+                                                {Shape::kNormal, kMax, 0, false, true},
+                                                {Shape::kFast, kA, 0, false, false}}};
+  const unsigned low = world.data[tccra_] & 3U;
+  const unsigned b = world.data[tccrb_];
+  return wide_ ? kWide[low | (b >> 1 & 0xcU)] : kNarrow[low | (b >> 1 & 4U)];
+}
+
+u16 Timer::word(const World& world, u16 low) const {
+  if (low == 0) return 0;
+  return static_cast<u16>(world.data[low] | (wide_ ? world.data[low + 1] << 8 : 0));
+}
+
+Timer::Plan Timer::plan(const World& world) const {
+  Plan plan{};
+  plan.mode = mode(world);
+  plan.max = wide_ ? 0xffff : 0xff;
+  plan.capture = word(world, icr_);
+  const bool pwm = plan.mode.shape == Shape::kFast || plan.mode.shape == Shape::kPhase;
+  // Toggling in PWM is for OCnA alone, and where OCRnA or ICRn is TOP in the modes named below.
+  const unsigned wgm = (world.data[tccra_] & 3U) | (world.data[tccrb_] >> 1 & (wide_ ? 0xcU : 4U));
+  const bool toggles = wide_ ? wgm == 9 || wgm == 11 || wgm == 14 || wgm == 15 : (wgm & 4U) != 0;
+  for (unsigned i = 0; i < 3; ++i) {
+    plan.written[i] = word(world, ocr_[i]);
+    const auto com = static_cast<u8>(world.data[tccra_] >> (6 - 2 * i) & 3U);
+    const bool off = ocr_[i] == 0 || (pwm && com == 1 && (i != 0 || !toggles));
+    plan.outputs[i] = off ? u8{0} : com;
+  }
+  return plan;
+}
+
+// Counting
+// --------------------------------------------------------------------------------------
+
+u16 Timer::top(const TimerState& state, const Plan& plan) {
+  switch (plan.mode.top) {
+    case Top::kFixed: return plan.mode.fixed;
+    case Top::kCompareA: return state.compare[0];
+    case Top::kCapture: return plan.capture;
+    case Top::kMax: break;
+  }
+  return plan.max;
+}
+
+/// Edges until the counter holds the next value that matters; the one after them leaves it.
+u64 Timer::edges_to_stop(const TimerState& state, const Plan& plan) {
+  const unsigned last = top(state, plan);
+  const unsigned count = state.count;
+  if (plan.mode.shape == Shape::kPhase && state.down) {
+    unsigned edges = count;
+    for (const u16 value : state.compare)
+      if (value <= count) edges = std::min(edges, count - value);
+    return edges;
+  }
+  // Above TOP the counter runs on to MAX.
+  unsigned edges = (count <= last ? last : plan.max) - count;
+  for (const u16 value : state.compare)
+    if (value >= count) edges = std::min(edges, value - count);
+  return edges;
+}
+
+/// So many edges, at most up to the next value that matters.
+void Timer::move(TimerState& state, const Plan& plan, u64 edges) {
+  if (edges == 0) return;
+  const bool down = plan.mode.shape == Shape::kPhase && state.down;
+  state.count = static_cast<u16>(down ? state.count - edges : state.count + edges);
+  state.match_blocked = false;
+}
+
+/// The flags and outputs of the compare registers that hold the counter's value.
+void Timer::match(TimerState& state, const Plan& plan, bool counting_down) {
+  if (state.match_blocked) return;
+  for (unsigned i = 0; i < 3; ++i) {
+    if (state.compare[i] != state.count) continue;
+    state.flags |= static_cast<u8>(kOcfa << i);
+    const auto bit = static_cast<u8>(1U << i);
+    const bool clear = (plan.outputs[i] == 2) != counting_down;
+    if (plan.outputs[i] == 1)
+      state.outputs ^= bit;
+    else if (plan.outputs[i] != 0)
+      state.outputs = merged(state.outputs, clear ? 0 : 0xff, bit);
+  }
+}
+
+/// The counter leaves a value that matters.
+void Timer::leave(TimerState& state, const Plan& plan) {
+  const u16 last = top(state, plan);
+  const u16 count = state.count;
+  if (plan.mode.shape == Shape::kPhase) {
+    const bool at_top = !state.down && count >= last;
+    const bool at_bottom = state.down && count == 0;
+    // At TOP an output behaves as on the way down, at BOTTOM as on the way up: so the extremes of
+    // the compare register give constant levels.
+    match(state, plan, at_top || (state.down && !at_bottom));
+    state.match_blocked = false;
+    if (at_top && plan.mode.top == Top::kCapture) state.flags |= kIcf;
+    if (at_bottom) state.flags |= kTov;
+    if (plan.mode.load_at_top ? at_top : at_bottom) state.compare = plan.written;
+    if (last == 0) {
+      state.count = 0;
+    } else if (at_top) {
+      state.down = true;
+      state.count = static_cast<u16>(count - 1);
+    } else if (at_bottom) {
+      state.down = false;
+      state.count = 1;
+    } else {
+      state.count = static_cast<u16>(state.down ? count - 1 : count + 1);
+    }
+    return;
+  }
+  const bool wraps = count == last || count == plan.max;
+  match(state, plan, false);
+  state.match_blocked = false;
+  const bool fast = plan.mode.shape == Shape::kFast;
+  if (count == last && plan.mode.top == Top::kCapture) state.flags |= kIcf;
+  if (fast ? count == last : count == plan.max) state.flags |= kTov;
+  state.count = wraps ? u16{0} : static_cast<u16>(count + 1);
+  if (!fast || !wraps) return;
+  for (unsigned i = 0; i < 3; ++i)
+    if (plan.outputs[i] >= 2)
+      state.outputs =
+          merged(state.outputs, plan.outputs[i] == 2 ? 0xff : 0, static_cast<u8>(1U << i));
+  state.compare = plan.written;
+}
+
+void Timer::walk(TimerState& state, const Plan& plan, u64 edges) {
+  for (unsigned stops = 0; edges != 0; ++stops) {
+    if (stops == kTwoPeriods) {  // from here on two periods change nothing
+      const u64 last = top(state, plan);
+      edges %= 2 * (plan.mode.shape == Shape::kPhase ? std::max<u64>(2 * last, 1) : last + 1);
+      if (edges == 0) return;
+    }
+    const u64 ahead = edges_to_stop(state, plan);
+    if (ahead >= edges) {
+      move(state, plan, edges);
+      return;
+    }
+    move(state, plan, ahead);
+    leave(state, plan);
+    edges -= ahead + 1;
+  }
+}
+
+// Time
+// ------------------------------------------------------------------------------------------
+
+u64 Timer::divider(const World& world) const {
+  const unsigned cs = world.data[tccrb_] & 7U;
+  return number_ == 2 ? kDividers2[cs] : kDividers[cs];
+}
+
+bool Timer::counts_pin(const World& world) const {
+  return number_ != 2 && (world.data[tccrb_] & 7U) >= 6 && pins_.clock;
+}
+
+bool Timer::crystal(const World& world) const {
+  return assr_ != 0 && (world.data[assr_] & 0x20U) != 0;
+}
+
+/// Edges of the prescaled clock up to and with tick `t`.
+u64 Timer::edge_index(const World& world, u64 t) const {
+  const u64 origin = world.prescalers.origin[prescaler()];
+  if (t <= origin) return 0;
+  const u64 n = divider(world);
+  if (crystal(world)) return scaled(t - origin, kCrystalHz, clock_hz_ * n, false);
+  return (t - origin) / n;
+}
+
+u64 Timer::edges_between(const World& world, u64 from, u64 to) const {
+  if (divider(world) == 0 || world.prescalers.held[prescaler()] || to <= from) return 0;
+  return edge_index(world, to) - edge_index(world, from);
+}
+
+u64 Timer::tick_of_edge(const World& world, u64 from, u64 edges) const {
+  const u64 n = divider(world);
+  if (n == 0 || world.prescalers.held[prescaler()]) return kNever;
+  const u64 index = edge_index(world, from) + edges;
+  const u64 origin = world.prescalers.origin[prescaler()];
+  if (crystal(world)) return origin + scaled(index, clock_hz_ * n, kCrystalHz, true);
+  return origin + index * n;
+}
+
+TimerState Timer::state_at(const World& world, u64 t) const {
+  TimerState state = world.timers[index_];
+  walk(state, plan(world), edges_between(world, state.base, t));
+  state.base = std::max(state.base, t);
+  return state;
+}
+
+void Timer::catch_up(const Bus& bus, u64 t) const {
+  TimerState& state = bus.world.timers[index_];
+  if (t <= state.base) return;
+  const TimerState before = state;
+  walk(state, plan(bus.world), edges_between(bus.world, state.base, t));
+  state.base = t;
+  show(bus, before, t);
+}
+
+/// New flags and outputs, to those outside.
+void Timer::show(const Bus& bus, const TimerState& before, u64 t) const {
+  const TimerState& state = bus.world.timers[index_];
+  const unsigned moved = state.outputs ^ before.outputs;
+  for (unsigned i = 0; moved != 0 && i < 3; ++i)
+    if ((moved >> i & 1U) != 0 && pins_.compare[i] && plan(bus.world).outputs[i] != 0)
+      pins_.compare[i].port->take_value(bus, pins_.compare[i].bit, (state.outputs >> i & 1U) != 0,
+                                        t);
+  const unsigned risen = state.flags & ~unsigned{before.flags};
+  for (unsigned flag = 0; risen != 0 && flag < 6; ++flag)
+    if ((risen >> flag & 1U) != 0) raised(bus, vectors_[flag], t);
+}
+
+/// The next moment at which a flag rises or an output moves. After two periods without, none will.
+void Timer::schedule(const Bus& bus) const {
+  const TimerState& now = bus.world.timers[index_];
+  u64 soonest = now.capture_at;
+  if (divider(bus.world) != 0) {
+    const Plan ahead = plan(bus.world);
+    TimerState state = now;
+    u64 edges = 0;
+    for (unsigned stops = 0; stops < kTwoPeriods; ++stops) {
+      const u64 further = edges_to_stop(state, ahead);
+      move(state, ahead, further);
+      leave(state, ahead);
+      edges += further + 1;
+      if (state.flags == now.flags && state.outputs == now.outputs) continue;
+      soonest = std::min(soonest, tick_of_edge(bus.world, now.base, edges));
+      break;
+    }
+  }
+  bus.schedule(slot_, soonest);
+}
+
+// Registers
+// -------------------------------------------------------------------------------------
+
+unsigned Timer::vector_of(unsigned flag) const { return vectors_[flag]; }
+
+void Timer::refresh_requests(const Bus& bus) const {
+  const unsigned on = bus.world.timers[index_].flags & bus.reg(timsk_);
+  for (unsigned flag = 0; flag < 6; ++flag)
+    if (vector_of(flag) != 0) bus.request(vector_of(flag), (on >> flag & 1U) != 0);
+}
+
+u8 Timer::peek(const World& world, u16 address, u64 t) const {
+  if (address == tcnt_) return static_cast<u8>(state_at(world, t).count);
+  if (wide_ && address == tcnt_ + 1) return static_cast<u8>(state_at(world, t).count >> 8);
+  if (address == tifr_) return state_at(world, t).flags & all_flags_;
+  return world.data[address];
+}
+
+u8 Timer::read(const Bus& bus, u16 address, u64 t) const {
+  TimerState& state = bus.world.timers[index_];
+  if (!wide_) return peek(bus.world, address, t);
+  if (address == tcnt_) {  // the high byte is kept for the read that follows
+    const u16 count = state_at(bus.world, t).count;
+    state.temp = static_cast<u8>(count >> 8);
+    return static_cast<u8>(count);
+  }
+  if (address == icr_) state.temp = bus.reg(static_cast<u16>(address + 1));
+  if (address == tcnt_ + 1 || address == icr_ + 1) return state.temp;
+  return peek(bus.world, address, t);
+}
+
+void Timer::write_word(const Bus& bus, u16 low_address, u8 low) const {
+  bus.reg(low_address) = low;
+  if (wide_) bus.reg(static_cast<u16>(low_address + 1)) = bus.world.timers[index_].temp;
+}
+
+void Timer::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
+  TimerState& state = bus.world.timers[index_];
+  if (wide_) {
+    for (const u16 low : {tcnt_, icr_, ocr_[0], ocr_[1], ocr_[2]}) {
+      if (low != 0 && address == low + 1) {  // high bytes wait in TEMP for the low one
+        state.temp = value;
+        return;
+      }
+    }
+  }
+  catch_up(bus, t + 1);
+  const TimerState before = state;
+  const auto channel = std::find(ocr_.begin(), ocr_.end(), address);
+  if (address == tifr_) {
+    state.flags = static_cast<u8>(state.flags & ~(value & mask));
+  } else if (address == timsk_) {
+    bus.reg(address) = static_cast<u8>(merged(bus.reg(address), value, mask) & all_flags_);
+  } else if (address == tcnt_) {
+    state.count = static_cast<u16>(value | (wide_ ? state.temp << 8 : 0));
+    state.match_blocked = true;
+  } else if (channel != ocr_.end()) {
+    write_word(bus, address, value);
+    const Shape shape = mode(bus.world).shape;
+    if (shape == Shape::kNormal || shape == Shape::kClear)
+      state.compare[static_cast<std::size_t>(channel - ocr_.begin())] = word(bus.world, address);
+  } else if (address == icr_) {
+    // ICRn can be written only where it is TOP.
+    if (mode(bus.world).top == Top::kCapture)
+      write_word(bus, address, value);
+    else
+      bus.note(
+          fmt::format("TIMER{0}: ICR{0} was written in a mode that does not use it as TOP; "
+                      "it is unchanged",
+                      number_));
+  } else if (address == tccrc_) {
+    force(bus, value >> 7 & 1U, t);
+    if ((value & 0x40U) != 0) force(bus, 2, t);
+    if ((value & 0x20U) != 0) force(bus, 4, t);
+  } else {
+    const bool b = address == tccrb_;
+    bus.reg(address) = b && !wide_ ? static_cast<u8>(value & 0x0fU) : value;
+    const Plan now = plan(bus.world);
+    if (now.mode.shape == Shape::kNormal || now.mode.shape == Shape::kClear)
+      state.compare = now.written;
+    if (now.mode.shape != Shape::kPhase) state.down = false;
+    if (state.count > top(state, now) && now.mode.shape == Shape::kPhase) state.down = true;
+    for (unsigned i = 0; i < 3; ++i) {
+      if (!pins_.compare[i]) continue;
+      std::optional<bool> level;
+      if (now.outputs[i] != 0) level = (state.outputs >> i & 1U) != 0;
+      if (address == tccra_ || now.outputs[i] == 0)
+        pins_.compare[i].port->take_value(bus, pins_.compare[i].bit, level, t + 1);
+    }
+    if (b && !wide_) force(bus, (value >> 7 & 1U) | (value >> 5 & 2U), t);
+    say_what_is_missing(bus);
+  }
+  show(bus, before, t + 1);
+  schedule(bus);
+  refresh_requests(bus);
+}
+
+/// Force compare: the output as at a match, without its flag. Only where the mode is no PWM.
+void Timer::force(const Bus& bus, unsigned channels, u64 t) const {
+  const Plan now = plan(bus.world);
+  if (channels == 0) return;
+  if (now.mode.shape == Shape::kFast || now.mode.shape == Shape::kPhase) {
+    bus.note(fmt::format("TIMER{}: force compare (FOC) does nothing in a PWM mode", number_));
+    return;
+  }
+  TimerState& state = bus.world.timers[index_];
+  const TimerState before = state;
+  for (unsigned i = 0; i < 3; ++i) {
+    if ((channels >> i & 1U) == 0 || now.outputs[i] == 0) continue;
+    const auto bit = static_cast<u8>(1U << i);
+    const bool high = now.outputs[i] == 1 ? (state.outputs & bit) == 0 : now.outputs[i] == 3;
+    state.outputs = merged(state.outputs, high ? 0xff : 0, bit);
+  }
+  show(bus, before, t + 1);
+}
+
+void Timer::say_what_is_missing(const Bus& bus) const {
+  if (mode(bus.world).reserved)
+    bus.note(fmt::format(
+        "TIMER{}: the waveform mode is reserved; the counter runs as in normal mode", number_));
+}
+
+// Pins, events
+// ----------------------------------------------------------------------------------
+
+void Timer::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
+  TimerState& state = bus.world.timers[index_];
+  const unsigned b = bus.reg(tccrb_);
+  if (pin == pins_.clock && counts_pin(bus.world) && level == ((b & 1U) != 0)) {
+    const TimerState before = state;
+    walk(state, plan(bus.world), 1);
+    state.base = t;
+    show(bus, before, t);
+  }
+  if (pin == pins_.capture && icr_ != 0) {
+    if ((b & 0x80U) != 0) {  // the noise canceller wants four equal samples
+      state.capture_at = level == ((b & 0x40U) != 0) ? t + 4 : kNever;
+    } else if (level == ((b & 0x40U) != 0)) {
+      capture(bus, t);
+    }
+  }
+  schedule(bus);
+  refresh_requests(bus);
+}
+
+void Timer::capture(const Bus& bus, u64 t) const {
+  if (mode(bus.world).top == Top::kCapture) return;
+  catch_up(bus, t);
+  TimerState& state = bus.world.timers[index_];
+  bus.reg(icr_) = static_cast<u8>(state.count);
+  bus.reg(static_cast<u16>(icr_ + 1)) = static_cast<u8>(state.count >> 8);
+  const TimerState before = state;
+  state.flags |= kIcf;
+  show(bus, before, t);
+}
+
+std::vector<PinUse> Timer::uses(const World& world) const {
+  std::vector<PinUse> out;
+  const Plan now = plan(world);
+  for (unsigned i = 0; i < 3; ++i)
+    if (pins_.compare[i] && now.outputs[i] != 0)
+      out.push_back({pins_.compare[i], fmt::format("TIMER{0} OC{0}{1}", number_, "ABC"[i])});
+  if (counts_pin(world)) out.push_back({pins_.clock, fmt::format("TIMER{0} T{0}", number_)});
+  return out;
+}
+
+void Timer::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
+  TimerState& state = bus.world.timers[index_];
+  catch_up(bus, due);
+  if (state.capture_at <= due) {
+    state.capture_at = kNever;
+    capture(bus, due);
+  }
+  schedule(bus);
+  refresh_requests(bus);
+}
+
+void Timer::on_vector(const Bus& bus, unsigned vector) const {
+  TimerState& state = bus.world.timers[index_];
+  catch_up(bus, bus.world.cpu.now);
+  for (unsigned flag = 0; flag < 6; ++flag)
+    if (vectors_[flag] == vector) state.flags = static_cast<u8>(state.flags & ~(1U << flag));
+  schedule(bus);
+  refresh_requests(bus);
+}
+
+/// In idle every timer runs; in power-save and extended standby Timer2 does, on its crystal.
+bool Timer::runs_asleep(const World& world, unsigned sm) const {
+  return sm == 0 || (crystal(world) && (sm == 3 || sm == 7 || sm == 1));
+}
+
+void Timer::stood_still(const Bus& bus, u64 ticks) const {
+  TimerState& state = bus.world.timers[index_];
+  state.base += ticks;
+  if (state.capture_at != kNever) state.capture_at += ticks;
+}
+
+void Timer::reset(const Bus& bus) const {
+  bus.world.timers[index_] = TimerState{};
+  bus.world.timers[index_].base = bus.world.cpu.now;
+  bus.schedule(slot_, kNever);
+  refresh_requests(bus);
+}
+
+void Prescalers::restart(const Bus& bus, unsigned which, bool hold, u64 t) const {
+  for (const Timer* timer : timers_)
+    if (timer->prescaler() == which) timer->catch_up(bus, t + 1);
+  bus.world.prescalers.origin[which] = t + 1;
+  bus.world.prescalers.held[which] = hold;
+  for (const Timer* timer : timers_)
+    if (timer->prescaler() == which) timer->schedule(bus);
+}
+
+void Prescalers::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
+  const u8 next = merged(bus.reg(address), value, mask);
+  if (address == assr_) {
+    for (const Timer* timer : timers_)
+      if (timer->prescaler() == 1) timer->catch_up(bus, t + 1);
+    bus.reg(address) = next & 0x60U;
+    if ((next & 0x40U) != 0) bus.note("ASSR: an external clock (EXCLK) counts as the crystal");
+    for (const Timer* timer : timers_)
+      if (timer->prescaler() == 1) timer->schedule(bus);
+    return;
+  }
+  const bool hold = (next & 0x80U) != 0;  // TSM
+  bus.reg(address) = hold ? next & 0x83U : 0;
+  // PSRSYNC is bit 0, PSRASY bit 1. Without TSM a reset lasts a moment.
+  for (unsigned which = 0; which < 2; ++which)
+    if ((next >> which & 1U) != 0 || (!hold && bus.world.prescalers.held[which]))
+      restart(bus, which, hold && (next >> which & 1U) != 0, t);
+}
+
+void Prescalers::stood_still(const Bus& bus, u64 ticks) const {
+  bus.world.prescalers.origin[0] += ticks;
+  if ((bus.reg(assr_) & 0x20U) == 0) bus.world.prescalers.origin[1] += ticks;
+}
+
+}  // namespace lucid::chip

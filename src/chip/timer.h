@@ -1,0 +1,129 @@
+// SPDX-License-Identifier: MIT
+// An 8- or 16-bit timer ("8-bit Timer/Counter0 with PWM", "16-bit Timer/Counter1 with PWM", "8-bit
+// Timer/Counter2 with PWM and Asynchronous Operation") and the prescalers.
+// Modelled: all waveform modes, the shared prescalers with their reset and hold, compare outputs on
+// pins, force compare, buffered compare registers with their moments of update, compare, overflow
+// and capture flags and interrupts, 16-bit access through TEMP, a match blocked by a write to TCNT,
+// input capture with noise canceller, the external clock, Timer2 on a 32.768 kHz crystal.
+// Not modelled, and said: capture by the analog comparator. Silent: the busy flags of ASSR (always
+// ready), the synchronisers' delays at Tn and ICPn.
+//
+// The counter is lazy: worked out when it is looked at. Counting is a walk from one value that
+// matters (a compare value, TOP, BOTTOM) to the next; what happens there happens when the counter
+// leaves it. The next moment at which anything can be seen from outside is in the event queue.
+#ifndef LUCID_CHIP_TIMER_H
+#define LUCID_CHIP_TIMER_H
+
+#include "chip/device.h"
+#include "chip/peripheral.h"
+
+namespace lucid::chip {
+
+class Timer final : public Peripheral {
+ public:
+  struct Pins {
+    std::array<Pin, 3> compare;
+    Pin capture, clock;
+  };
+  Timer(unsigned number, unsigned bits, const Pins& pins, const Names& names, u64 clock_hz,
+        unsigned index, unsigned slot);
+
+  [[nodiscard]] std::vector<u16> addresses() const override;
+  u8 read(const Bus& bus, u16 address, u64 t) const override;
+  void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
+  [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
+  void on_event(const Bus& bus, unsigned slot, u64 due) const override;
+  void on_vector(const Bus& bus, unsigned vector) const override;
+  [[nodiscard]] std::vector<Pin> listens() const override { return {pins_.capture, pins_.clock}; }
+  void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
+  [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
+  [[nodiscard]] bool runs_asleep(const World& world, unsigned sm) const override;
+  void stood_still(const Bus& bus, u64 ticks) const override;
+  void reset(const Bus& bus) const override;
+  [[nodiscard]] std::vector<unsigned> vectors() const override;
+  [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_}; }
+
+  /// 0 for all timers that share a prescaler, 1 for Timer2.
+  [[nodiscard]] unsigned prescaler() const { return number_ == 2 ? 1 : 0; }
+  /// Brings the counter, flags and outputs to tick `t`.
+  void catch_up(const Bus& bus, u64 t) const;
+  /// Works out the next event; to be called after catch_up and a change.
+  void schedule(const Bus& bus) const;
+
+ private:
+  enum class Shape : u8 { kNormal, kClear, kFast, kPhase };
+  enum class Top : u8 { kMax, kFixed, kCompareA, kCapture };
+  struct Mode {
+    Shape shape;
+    Top top;
+    u16 fixed;         ///< TOP, for Top::kFixed
+    bool load_at_top;  ///< phase-correct: compare registers are updated at TOP, else at BOTTOM
+    bool reserved;
+  };
+  /// What the registers ask for at one moment.
+  struct Plan {
+    Mode mode;
+    u16 max;
+    u16 capture;                 ///< ICRn
+    std::array<u16, 3> written;  ///< OCRnx
+    std::array<u8, 3> outputs;   ///< COMnx, 0 where the pin is not the timer's
+  };
+  static constexpr u8 kTov = 1, kOcfa = 2, kIcf = 0x20;
+
+  [[nodiscard]] Mode mode(const World& world) const;
+  [[nodiscard]] Plan plan(const World& world) const;
+  [[nodiscard]] u16 word(const World& world, u16 low) const;
+  [[nodiscard]] static u16 top(const TimerState& state, const Plan& plan);
+  [[nodiscard]] static u64 edges_to_stop(const TimerState& state, const Plan& plan);
+  static void move(TimerState& state, const Plan& plan, u64 edges);
+  static void leave(TimerState& state, const Plan& plan);
+  static void match(TimerState& state, const Plan& plan, bool counting_down);
+  static void walk(TimerState& state, const Plan& plan, u64 edges);
+
+  /// Ticks a count; 0 if the counter stands still or counts a pin.
+  [[nodiscard]] u64 divider(const World& world) const;
+  [[nodiscard]] bool counts_pin(const World& world) const;
+  [[nodiscard]] bool crystal(const World& world) const;
+  [[nodiscard]] u64 edge_index(const World& world, u64 t) const;
+  [[nodiscard]] u64 edges_between(const World& world, u64 from, u64 to) const;
+  [[nodiscard]] u64 tick_of_edge(const World& world, u64 from, u64 edges) const;
+  [[nodiscard]] TimerState state_at(const World& world, u64 t) const;
+  void show(const Bus& bus, const TimerState& before, u64 t) const;
+  void capture(const Bus& bus, u64 t) const;
+  void refresh_requests(const Bus& bus) const;
+  void write_word(const Bus& bus, u16 low_address, u8 low) const;
+  void force(const Bus& bus, unsigned channels, u64 t) const;
+  void say_what_is_missing(const Bus& bus) const;
+  [[nodiscard]] unsigned vector_of(unsigned flag) const;
+
+  unsigned number_;
+  bool wide_;
+  Pins pins_;
+  u64 clock_hz_;
+  unsigned index_, slot_;
+  u16 tccra_, tccrb_, tccrc_, tcnt_, icr_, timsk_, tifr_, assr_;
+  std::array<u16, 3> ocr_;
+  std::array<unsigned, 6> vectors_;  ///< by flag bit of TIFR
+  u8 all_flags_ = 0;
+};
+
+/// GTCCR: the prescalers' reset and hold ("Timer/Counter Prescalers").
+class Prescalers final : public Peripheral {
+ public:
+  Prescalers(const Names& names, std::vector<const Timer*> timers)
+      : gtccr_(names.reg("GTCCR")), assr_(names.reg("ASSR")), timers_(std::move(timers)) {}
+
+  [[nodiscard]] std::vector<u16> addresses() const override { return {gtccr_, assr_}; }
+  void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
+  void stood_still(const Bus& bus, u64 ticks) const override;
+  void reset(const Bus& bus) const override { bus.world.prescalers.held = {}; }
+
+ private:
+  void restart(const Bus& bus, unsigned which, bool hold, u64 t) const;
+  u16 gtccr_, assr_;
+  std::vector<const Timer*> timers_;
+};
+
+}  // namespace lucid::chip
+
+#endif  // LUCID_CHIP_TIMER_H

@@ -1,0 +1,64 @@
+// SPDX-License-Identifier: MIT
+// The two-wire interface ("2-wire Serial Interface").
+// Modelled: a master's START, repeated START, address, data and STOP with their status codes and
+// the times of the bit-rate generator, byte by byte, on a bus where nobody answers.
+// Not modelled: other devices and masters on the bus, slave modes (said), the levels of SDA and
+// SCL.
+#ifndef LUCID_CHIP_TWI_H
+#define LUCID_CHIP_TWI_H
+
+#include "chip/peripheral.h"
+
+namespace lucid::chip {
+
+class Twi final : public Peripheral {
+ public:
+  Twi(const Names& names, Pin sda, Pin scl, unsigned slot)
+      : twbr_(names.reg("TWBR")),
+        twsr_(names.reg("TWSR")),
+        twar_(names.reg("TWAR")),
+        twdr_(names.reg("TWDR")),
+        twcr_(names.reg("TWCR")),
+        twamr_(names.reg("TWAMR")),
+        sda_(sda),
+        scl_(scl),
+        vector_(names.vector({"TWI"})),
+        slot_(slot) {}
+
+  [[nodiscard]] std::vector<u16> addresses() const override {
+    return {twbr_, twsr_, twar_, twdr_, twcr_, twamr_};
+  }
+  void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
+  [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
+  void on_event(const Bus& bus, unsigned slot, u64 due) const override;
+  [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
+  [[nodiscard]] bool runs_asleep(const World& /*world*/, unsigned sm) const override {
+    return sm == 0;
+  }
+  void reset(const Bus& bus) const override;
+  [[nodiscard]] std::vector<unsigned> vectors() const override { return {vector_}; }
+  [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_}; }
+
+ private:
+  enum : u8 {
+    kTwint = 0x80,
+    kTwea = 0x40,
+    kTwsta = 0x20,
+    kTwsto = 0x10,
+    kTwwc = 8,
+    kTwen = 4,
+    kTwie = 1
+  };
+  enum Doing : u8 { kNothing, kStart, kByte, kStop };
+  [[nodiscard]] u64 bit_time(const World& world) const;
+  void begin(const Bus& bus, u64 t) const;
+  void refresh_request(const Bus& bus) const;
+
+  u16 twbr_, twsr_, twar_, twdr_, twcr_, twamr_;
+  Pin sda_, scl_;
+  unsigned vector_, slot_;
+};
+
+}  // namespace lucid::chip
+
+#endif  // LUCID_CHIP_TWI_H
