@@ -116,7 +116,7 @@ TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on")
       {"let 3 = 4", "no place to store"},
       {"let seconds", "this is written: let OBJECT = EXPR"},
       {"drive PB9 low", "there is no pin 'PB9'"},
-      {"drive PB5 sideways", "levels are low, high and open"},
+      {"drive PB5 sideways", "levels are low, high, open and voltages"},
       {"send USART0 hello", "a text stands in quotes"},
       {"send USART0 \"\\q\"", "escape \\q is not known"},
       {"step sideways", "this is written: step"},
@@ -155,7 +155,7 @@ TEST_CASE("exit codes mean something") {
   CHECK(lucid("open " + std::string(LUCID_KILN)).code == 7);
   CHECK(lucid("open").code == 2);
   CHECK(lucid("opne " + kKiln).code == 2);
-  CHECK(lucid("open " + kKiln + " --chip ATmega32").code == 3);
+  CHECK(lucid("open " + kKiln + " --chip ATmega32X").code == 3);
   CHECK(lucid("open " + kKiln + " --clock fast").code == 2);
   CHECK(lucid("run " + kKiln + " --for soon").code == 2);
   const auto fault =

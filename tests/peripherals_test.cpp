@@ -4,10 +4,11 @@
 #include <catch2/catch.hpp>
 #include <random>
 
-#include "lucid/chip.h"
+#include "bench.h"
 #include "tools.h"
 
 using namespace lucid;
+using test::Bench;
 
 namespace {
 
@@ -15,95 +16,6 @@ constexpr std::uint32_t kPinb = 0x23, kDdrb = 0x24, kPortb = 0x25, kTifr1 = 0x36
                         kEedr = 0x40, kEearl = 0x41, kEearh = 0x42, kMcucr = 0x55, kTimsk1 = 0x6f,
                         kTccr1b = 0x81, kTcnt1 = 0x84, kOcr1a = 0x88, kOcr1b = 0x8a, kUcsr0a = 0xc0,
                         kUcsr0b = 0xc1, kUcsr0c = 0xc2, kUbrr0 = 0xc4, kUdr0 = 0xc6;
-
-/// Writes little programs straight into flash; r16 carries values.
-class Bench {
- public:
-  explicit Bench(std::uint64_t hz = 16'000'000) : chip_(*Chip::make({"ATmega328P", hz})) { nops(); }
-
-  /// `ldi r16, value; sts address, r16`: the store's access is in its last cycle.
-  void write(std::uint32_t address, unsigned value) {
-    word(0xe000 | (value & 0xf) | (value & 0xf0) << 4);
-    word(0x9300);
-    word(address);
-    run(2);
-  }
-  /// `lds r17, address`: two cycles.
-  unsigned read(std::uint32_t address) {
-    word(0x9110);
-    word(address);
-    run(1);
-    return get(17);
-  }
-  /// Single-cycle `out`/`in` for I/O below 0x60.
-  void out(std::uint32_t address, unsigned value) {
-    set(16, value);
-    const unsigned a = address - 0x20;
-    word(0xb900 | (a & 0xf) | (a & 0x30) << 5);
-    run(1);
-  }
-  unsigned in(std::uint32_t address) {
-    const unsigned a = address - 0x20;
-    word(0xb110 | (a & 0xf) | (a & 0x30) << 5);
-    run(1);
-    return get(17);
-  }
-  void sbi(std::uint32_t address, unsigned bit) {
-    word(0x9a00 | (address - 0x20) << 3 | bit);
-    run(1);
-  }
-  void nop(std::uint64_t cycles = 1) {
-    while (cycles-- > 0) {
-      word(0);
-      run(1);
-    }
-  }
-  /// Passes time without touching anything: a jump to itself, two cycles each.
-  void pass(std::uint64_t cycles) { chip_.run_for(cycles); }
-  void write16(std::uint32_t address, unsigned value) {
-    write(address + 1, value >> 8);
-    write(address, value & 0xff);
-  }
-  unsigned read16(std::uint32_t address) {
-    const unsigned low = read(address);
-    return low | read(address + 1) << 8;
-  }
-  unsigned get(std::uint32_t address) { return *chip_.peek({Space::kData, address}); }
-  void set(std::uint32_t address, unsigned value) {
-    chip_.poke({Space::kData, address}, static_cast<std::uint8_t>(value));
-  }
-  PinState pin(const std::string& name) {
-    for (const PinState& state : chip_.pins())
-      if (state.name == name) return state;
-    FAIL(name);
-    return {};
-  }
-  Chip& chip() { return chip_; }
-
- private:
-  void nops() {
-    for (std::uint32_t a = 0; a < 0x8000; a += 2) {  // rjmp to itself everywhere
-      chip_.poke({Space::kCode, a}, 0xff);
-      chip_.poke({Space::kCode, a + 1}, 0xcf);
-    }
-  }
-  void word(unsigned value) {
-    chip_.poke({Space::kCode, at_}, static_cast<std::uint8_t>(value));
-    chip_.poke({Space::kCode, at_ + 1}, static_cast<std::uint8_t>(value >> 8));
-    at_ += 2;
-  }
-  void run(unsigned instructions) {
-    // From the start of what was just written; longer programs begin again at 0.
-    for (unsigned i = 0; i < instructions; ++i) chip_.step();
-    if (at_ > 0x7f00) {
-      nops();
-      at_ = 0;
-      REQUIRE(chip_.set_register("pc", 0));
-    }
-  }
-  Chip chip_;
-  std::uint32_t at_ = 0;
-};
 
 }  // namespace
 
@@ -196,78 +108,6 @@ TEST_CASE("16-bit access goes through one temporary byte") {
   b.write(kOcr1a + 1, 0xab);
   b.write(kOcr1b, 0xcd);  // the byte is shared
   CHECK(b.read16(kOcr1b) == 0xabcd);
-}
-
-TEST_CASE("lazy counting equals counting tick by tick, over random register writes") {
-  // The reference counts each tick in the plainest way.
-  struct Reference {
-    unsigned count = 0, top_mode = 0, divider = 0, ocr = 0, flags = 0;
-    bool blocked = false;
-    void tick(std::uint64_t now) {  // the edge at the beginning of tick `now`
-      if (divider == 0 || now % divider != 0) return;
-      const unsigned top = top_mode != 0 ? ocr : 0xffff;
-      const bool may_match = !blocked;
-      blocked = false;
-      if (count == ocr && may_match) flags |= 2;
-      if (count == 0xffff && may_match) flags |= 1;
-      if (count == top)
-        count = 0;
-      else
-        count = (count + 1) & 0xffff;
-    }
-  };
-  for (const unsigned seed : {1U, 2U, 3U, test::fresh_seed()}) {
-    INFO("seed " << seed);
-    std::mt19937 random(seed);
-    Bench b;
-    b.write16(kOcr1b, 0xffff);
-    Reference r;
-    std::uint64_t now = b.chip().cycles();
-    const auto catch_up = [&](std::uint64_t until) {
-      while (now < until) r.tick(++now);
-    };
-    for (int i = 0; i < 200; ++i) {
-      switch (random() % 5) {
-        case 0: {
-          constexpr unsigned kDividers[] = {0, 1, 8, 64};
-          const unsigned cs = random() % 4;
-          const bool ctc = random() % 2 != 0;
-          b.write(kTccr1b, (ctc ? 8U : 0U) | cs);
-          catch_up(b.chip().cycles());
-          r.divider = kDividers[cs];
-          r.top_mode = ctc ? 1 : 0;
-          break;
-        }
-        case 1: {
-          const unsigned value = random() % 3 == 0 ? random() % 0x10000 : random() % 50;
-          b.write16(kOcr1a, value);
-          catch_up(b.chip().cycles());
-          r.ocr = value;
-          break;
-        }
-        case 2: {
-          const unsigned value = random() % 2 == 0 ? 0xffe0 + random() % 32 : random() % 60;
-          b.write16(kTcnt1, value);
-          catch_up(b.chip().cycles());
-          r.count = value;
-          r.blocked = true;
-          break;
-        }
-        case 3: {
-          b.write(kTifr1, 0xff);
-          catch_up(b.chip().cycles());
-          r.flags = 0;
-          break;
-        }
-        default: b.pass(random() % 3000); break;
-      }
-      catch_up(b.chip().cycles());
-      const unsigned count = b.get(kTcnt1) | b.get(kTcnt1 + 1) << 8;
-      INFO("after " << i << " writes, cycle " << now);
-      REQUIRE(count == r.count);
-      REQUIRE((b.get(kTifr1) & 3) == r.flags);
-    }
-  }
 }
 
 TEST_CASE("reserved timer modes say so") {

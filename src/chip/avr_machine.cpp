@@ -91,7 +91,7 @@ void AvrMachine::wake_up() {
   cpu.asleep = false;
   cpu.now += wake_up_ticks();
   if (!std::exchange(cpu.deep, false)) return;
-  const unsigned sm = world_.data[fabric_->smcr] >> 1 & 7U;
+  const unsigned sm = sleep_mode();
   const u64 ticks = cpu.now - cpu.slept_at;
   for (const Peripheral* p : fabric_->all) {
     if (p->runs_asleep(world_, sm)) continue;
@@ -103,7 +103,7 @@ void AvrMachine::wake_up() {
 /// Four cycles, and where the oscillator was off its start-up time by the fuses CKSEL and SUT
 /// ("System Clock and Clock Options").
 u64 AvrMachine::wake_up_ticks() const {
-  const unsigned sm = world_.cpu.deep ? world_.data[fabric_->smcr] >> 1 & 7U : 0;
+  const unsigned sm = world_.cpu.deep ? sleep_mode() : 0;
   if (sm != 2 && sm != 3) return sm >= 6 ? 6 + 4 : 4;
   const unsigned cksel = world_.fuses[0] & 15U;
   const unsigned sut = world_.fuses[0] >> 4 & 3U;
@@ -242,8 +242,12 @@ std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
       if (a == 0x5d) return static_cast<u8>(world_.cpu.sp);
       if (a == 0x5e) return static_cast<u8>(world_.cpu.sp >> 8);
       if (a == 0x5f) return world_.cpu.sreg;
-      if (a < fabric_->owner.size() && fabric_->owner[a] != nullptr)
-        return fabric_->owner[a]->peek(world_, static_cast<u16>(a), world_.cpu.now);
+      if (a < fabric_->owner.size() && fabric_->owner[a] != nullptr) {
+        const Peripheral& owner = *fabric_->owner[a];
+        const bool stands = world_.cpu.deep && !owner.runs_asleep(world_, sleep_mode());
+        return owner.peek(world_, static_cast<u16>(a),
+                          stands ? world_.cpu.slept_at : world_.cpu.now);
+      }
       return world_.data[a];
     case Space::kEeprom:
       if (a < world_.eeprom.size()) return world_.eeprom[a];

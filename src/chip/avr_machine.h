@@ -66,6 +66,7 @@ class AvrMachine final : public isa::Machine {
   /// In mode `sm` of SMCR; stops the clocks that it stops.
   void fall_asleep(unsigned sm);
   void wake_up();
+  [[nodiscard]] unsigned sleep_mode() const { return world_.data[fabric_->smcr] >> 1 & 7U; }
   [[nodiscard]] u64 wake_up_ticks() const;
   [[nodiscard]] u32 reset_word() const;
   [[nodiscard]] u32 vector_word(unsigned vector) const;

@@ -153,6 +153,7 @@ u64 Timer::edges_to_stop(const TimerState& state, const Plan& plan) {
       if (value <= count) edges = std::min(edges, count - value);
     return edges;
   }
+  if (plan.mode.shape == Shape::kPhase && count >= last) return 0;  // it turns round
   // Above TOP the counter runs on to MAX.
   unsigned edges = (count <= last ? last : plan.max) - count;
   for (const u16 value : state.compare)
@@ -197,8 +198,9 @@ void Timer::leave(TimerState& state, const Plan& plan) {
     if (at_top && plan.mode.top == Top::kCapture) state.flags |= kIcf;
     if (at_bottom) state.flags |= kTov;
     if (plan.mode.load_at_top ? at_top : at_bottom) state.compare = plan.written;
-    if (last == 0) {
+    if (last == 0 && (at_top || at_bottom)) {
       state.count = 0;
+      state.down = at_top;
     } else if (at_top) {
       state.down = true;
       state.count = static_cast<u16>(count - 1);
@@ -418,8 +420,7 @@ void Timer::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
       if (!pins_.compare[i]) continue;
       std::optional<bool> level;
       if (now.outputs[i] != 0) level = (state.outputs >> i & 1U) != 0;
-      if (address == tccra_ || now.outputs[i] == 0)
-        pins_.compare[i].port->take_value(bus, pins_.compare[i].bit, level, t + 1);
+      pins_.compare[i].port->take_value(bus, pins_.compare[i].bit, level, t + 1);
     }
     if (b && !wide_) force(bus, (value >> 7 & 1U) | (value >> 5 & 2U), t);
     say_what_is_missing(bus);
@@ -458,6 +459,7 @@ void Timer::say_what_is_missing(const Bus& bus) const {
 // ----------------------------------------------------------------------------------
 
 void Timer::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
+  if (bus.world.cpu.deep) return;  // its clock stands still
   TimerState& state = bus.world.timers[index_];
   const unsigned b = bus.reg(tccrb_);
   if (pin == pins_.clock && counts_pin(bus.world) && level == ((b & 1U) != 0)) {

@@ -1,0 +1,212 @@
+// SPDX-License-Identifier: MIT
+// Watchdog, external interrupts, deep sleep, self-programming; and programs made of avr-libc's own
+// functions for them. Source: the data sheet's chapters of these names.
+#include <fmt/format.h>
+
+#include <catch2/catch.hpp>
+
+#include "bench.h"
+#include "tools.h"
+
+using namespace lucid;
+using test::Bench;
+
+namespace {
+
+constexpr std::uint32_t kMcusr = 0x54, kWdtcsr = 0x60;
+
+Chip loaded(const std::string& elf, const std::string& name = "ATmega328P") {
+  Chip chip = *Chip::make({name, 16'000'000});
+  REQUIRE(chip.load(*Image::open(elf)).has_value());
+  return chip;
+}
+unsigned io(const Chip& chip, std::uint32_t address) { return *chip.peek({Space::kData, address}); }
+
+}  // namespace
+
+TEST_CASE("the watchdog changes only within four cycles, and resets after its period") {
+  Bench b;
+  b.write(kWdtcsr, 0x09);  // WDE may be set at any time, the period may not
+  CHECK(b.get(kWdtcsr) == 0x08);
+  b.write(kWdtcsr, 0x18);
+  b.write(kWdtcsr, 0x09);  // `ldi, sts`: the third cycle behind the window's opening
+  CHECK(b.get(kWdtcsr) == 0x09);
+  b.write(kWdtcsr, 0x18);
+  b.nop(3);
+  b.write(kWdtcsr, 0x0a);
+  CHECK(b.get(kWdtcsr) == 0x09);
+  CHECK(b.chip().take_notes().size() == 1);
+}
+
+TEST_CASE("watchdog periods: 2048 cycles of 128 kHz, doubled nine times") {
+  for (unsigned wdp = 0; wdp < 10; ++wdp) {
+    Bench b;
+    const unsigned bits = (wdp & 7) | (wdp & 8) << 2;
+    b.write(kWdtcsr, 0x18);
+    b.write(kWdtcsr, 0x08 | bits);
+    const std::uint64_t started = b.chip().cycles();
+    const std::uint64_t period = (2048ULL << wdp) * 125;  // cycles of 16 MHz
+    Chip chip = b.chip();
+    chip.poke({Space::kCode, 0}, 0xff);  // behind the reset: `rjmp` to itself
+    chip.poke({Space::kCode, 1}, 0xcf);
+    // From when WDE turned it on, three cycles ago.
+    chip.run_for(period - 3 - 8);
+    CHECK((io(chip, kMcusr) & 8) == 0);
+    chip.run_for(16);
+    CHECK((io(chip, kMcusr) & 8) != 0);
+    CHECK(io(chip, kWdtcsr) == 0x08);  // WDRF keeps it on, at the shortest period
+    CHECK(chip.cycles() - started < period + 16);
+  }
+}
+
+TEST_CASE("programs with avr-libc's watchdog, sleep and interrupt functions") {
+  const Chip made = loaded(test::compiled("libc-system", R"(
+#include <avr/interrupt.h>
+#include <avr/sleep.h>
+#include <avr/wdt.h>
+#include <util/delay.h>
+volatile unsigned char causes __attribute__((section(".noinit")));
+volatile unsigned char bites, pressed, changes;
+ISR(WDT_vect) { ++bites; }
+ISR(INT0_vect) { ++pressed; }
+ISR(PCINT1_vect) { ++changes; }
+int main(void) {
+  causes = MCUSR;
+  MCUSR = 0;
+  wdt_disable();
+  if (causes & _BV(WDRF)) for (;;) PORTB = 0x5a;
+  EICRA = _BV(ISC01);
+  EIMSK = _BV(INT0);
+  PCMSK1 = _BV(PCINT9);
+  PCICR = _BV(PCIE1);
+  PORTD = _BV(2);
+  sei();
+  set_sleep_mode(SLEEP_MODE_PWR_DOWN);
+  wdt_enable(WDTO_15MS);
+  WDTCSR |= _BV(WDIE);
+  while (bites < 1) sleep_mode();
+  wdt_disable();
+  while (!changes) sleep_mode();
+  set_sleep_mode(SLEEP_MODE_IDLE);
+  while (!pressed) sleep_mode();
+  wdt_enable(WDTO_30MS);
+  for (;;) { _delay_ms(20); if (bites < 10) { ++bites; wdt_reset(); } }
+}
+)",
+                                          "-Os"));
+  Chip chip = made;
+  chip.run_for(16'000'000 / 100);  // 10 ms: it sleeps
+  const std::uint64_t hash = chip.hash();
+  CHECK(chip.take_notes().empty());
+  chip.run_for(16'000'000 / 100);  // 20 ms: woken by the watchdog, asleep again for a pin
+  CHECK(chip.hash() != hash);
+  const std::uint32_t asleep = chip.pc();
+  chip.run_for(16'000'000);
+  CHECK(chip.pc() == asleep);
+  REQUIRE(chip.drive("PC1", true));
+  chip.run_for(16'000);
+  REQUIRE(chip.drive("PD2", false));
+  chip.run_for(16'000);
+  // Nine more rounds of 20 ms are fed, then 30 ms pass: 4096 cycles of 128 kHz are 32 ms.
+  chip.run_for(16'000 * (9 * 20 + 25));
+  CHECK(io(chip, 0x25) != 0x5a);
+  chip.run_for(16'000 * 20);
+  CHECK(io(chip, 0x25) == 0x5a);
+  CHECK(chip.take_notes().empty());
+}
+
+TEST_CASE("external interrupts: level, edges, changes") {
+  struct Row {
+    unsigned isc;
+    bool first, second;
+    unsigned flag;  ///< INTF0 afterwards
+  };
+  for (const Row& row : {Row{0, true, false, 0}, Row{1, true, false, 1}, Row{1, false, true, 1},
+                         Row{2, true, false, 1}, Row{2, false, true, 0}, Row{3, false, true, 1},
+                         Row{3, true, false, 0}}) {
+    INFO(row.isc << row.first << row.second);
+    Bench b;
+    REQUIRE(b.chip().drive("PD2", row.first));
+    b.write(0x69, row.isc);
+    b.out(0x3c, 3);
+    REQUIRE(b.chip().drive("PD2", row.second));
+    CHECK((b.get(0x3c) & 1) == row.flag);
+  }
+  Bench b;
+  b.write(0x6d, 0x80);  // PCINT23
+  REQUIRE(b.chip().drive("PD6", true));
+  CHECK(b.get(0x3b) == 0);
+  REQUIRE(b.chip().drive("PD7", true));
+  CHECK(b.get(0x3b) == 4);
+  b.out(0x3b, 4);
+  CHECK(b.get(0x3b) == 0);
+}
+
+TEST_CASE("power-down stops the timers; a pin change wakes it after the start-up time") {
+  Bench b;
+  b.chip().poke({Space::kFuse, 0}, 0xff);  // a crystal: 16K cycles
+  b.write(0x45, 1);
+  b.write(0x6d, 0x04);  // PCINT18
+  b.write(0x68, 0x04);
+  b.write(0x53, 0x05);                          // power-down, SE
+  for (const std::uint32_t a : {0x14U, 0x15U})  // PCINT2: `reti`
+    b.chip().poke({Space::kCode, a}, a % 2 == 0 ? 0x18 : 0x95);
+  b.chip().poke({Space::kData, 0x5f}, 0x80);
+  const std::uint32_t at = b.chip().pc();
+  b.chip().poke({Space::kCode, at}, 0x88);  // sleep
+  b.chip().poke({Space::kCode, at + 1}, 0x95);
+  b.pass(1);
+  const unsigned count = b.get(0x46);
+  b.pass(1'000'000);
+  CHECK(b.get(0x46) == count);
+  const std::uint64_t pressed = b.chip().cycles();
+  REQUIRE(b.chip().drive("PD2", true));
+  b.chip().step();
+  CHECK(b.chip().cycles() - pressed == 16'384 + 4 + 4);  // and the interrupt's entry
+  CHECK(b.get(0x46) == (count + 4) % 256);
+}
+
+TEST_CASE("a boot loader programs a page with avr-libc's functions and reads fuses and signature") {
+  const std::string elf = test::compiled("boot-write", R"(
+#include <avr/boot.h>
+#include <avr/interrupt.h>
+#include <avr/pgmspace.h>
+unsigned char fuses[4], signature[3];
+int main(void) {
+  unsigned i;
+  boot_page_erase(0x400);
+  boot_spm_busy_wait();
+  for (i = 0; i < SPM_PAGESIZE; i += 2) boot_page_fill(0x400 + i, 0x1234 + i);
+  boot_page_write(0x400);
+  GPIOR0 = boot_rww_busy() ? 1 : 0;
+  boot_spm_busy_wait();
+  boot_rww_enable();
+  for (i = 0; i < 4; ++i) fuses[i] = boot_lock_fuse_bits_get(i);
+  for (i = 0; i < 3; ++i) signature[i] = boot_signature_byte_get(2 * i);
+  GPIOR1 = fuses[0]; GPIOR2 = fuses[3];
+  PORTB = signature[0]; PORTD = signature[1]; EEDR = signature[2];
+  boot_page_erase(0x7fff & ~(SPM_PAGESIZE - 1) & 0x7f00);
+  for (;;) PORTC = 0x2a;
+}
+)",
+                                         "-Os -Wl,--section-start=.text=0x7000");
+  Chip chip = *Chip::make({"ATmega328P", 16'000'000});
+  REQUIRE(chip.load(*Image::open(elf)).has_value());
+  chip.poke({Space::kFuse, 1}, 0xd8);  // BOOTRST, 2048 words
+  chip.reset();
+  const std::uint64_t started = chip.cycles();
+  while (io(chip, 0x28) != 0x2a && chip.cycles() < 1'000'000) chip.run_for(100);
+  // Erase and write at 4 ms each, and the last erase halts the processor in its own section.
+  CHECK((chip.cycles() - started) / 64'000 == 3);
+  for (std::uint32_t i = 0; i < 128; i += 2) {
+    CHECK(*chip.peek({Space::kCode, 0x400 + i}) == ((0x1234 + i) & 0xff));
+    CHECK(*chip.peek({Space::kCode, 0x401 + i}) == ((0x1234 + i) >> 8));
+  }
+  CHECK(io(chip, 0x3e) == 1);
+  CHECK(io(chip, 0x4a) == *chip.peek({Space::kFuse, 0}));
+  CHECK(io(chip, 0x4b) == 0xd8);
+  CHECK(io(chip, 0x25) == 0x1e);
+  CHECK(io(chip, 0x2b) == 0x95);
+  CHECK(io(chip, 0x40) == 0x0f);
+  for (const std::string& note : chip.take_notes()) FAIL_CHECK(note);
+}

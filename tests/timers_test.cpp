@@ -1,0 +1,301 @@
+// SPDX-License-Identifier: MIT
+// All timer modes against counting tick by tick, over random register writes: counter, flags and
+// the levels of the compare pins. Source: the data sheet's chapters on the three timers.
+#include <fmt/format.h>
+
+#include <array>
+#include <catch2/catch.hpp>
+#include <random>
+
+#include "bench.h"
+#include "tools.h"
+
+using namespace lucid;
+using test::Bench;
+
+namespace {
+
+/// One timer, counted in the plainest way.
+struct Reference {
+  bool wide = false;
+  unsigned wgm = 0, divider = 0;
+  std::uint64_t origin = 0;  ///< of the prescaler
+  std::array<unsigned, 2> com{}, written{}, compare{};
+  unsigned icr = 0, count = 0, flags = 0;
+  std::array<bool, 2> out{};
+  bool down = false, blocked = false;
+
+  /// N normal, C clear on compare, F fast PWM, P phase correct, Q phase and frequency correct.
+  [[nodiscard]] char kind() const { return wide ? "NPPPCFFFQQPPCNFF"[wgm] : "NPCFNPNF"[wgm]; }
+  [[nodiscard]] unsigned max() const { return wide ? 0xffff : 0xff; }
+  [[nodiscard]] unsigned top() const {
+    if (!wide) return wgm == 2 || wgm == 5 || wgm == 7 ? compare[0] : 0xff;
+    switch (wgm) {
+      case 1:
+      case 5: return 0xff;
+      case 2:
+      case 6: return 0x1ff;
+      case 3:
+      case 7: return 0x3ff;
+      case 4:
+      case 9:
+      case 11:
+      case 15: return compare[0];
+      case 8:
+      case 10:
+      case 12:
+      case 14: return icr;
+      default: return 0xffff;
+    }
+  }
+  [[nodiscard]] bool icr_is_top() const { return wide && wgm >= 8 && wgm % 2 == 0; }
+  [[nodiscard]] bool pwm() const { return kind() != 'N' && kind() != 'C'; }
+  [[nodiscard]] bool connected(unsigned i) const {
+    if (com[i] != 1 || !pwm()) return com[i] != 0;
+    const bool toggles = wide ? wgm == 9 || wgm == 11 || wgm == 14 || wgm == 15 : wgm >= 5;
+    return i == 0 && toggles;
+  }
+  void act(unsigned i, bool clears) {
+    if (!connected(i)) return;
+    if (com[i] == 1) out[i] = !out[i];
+    if (com[i] == 2) out[i] = !clears;
+    if (com[i] == 3) out[i] = clears;
+  }
+  void tick(std::uint64_t now) {
+    if (divider == 0 || now <= origin || (now - origin) % divider != 0) return;
+    const unsigned last = top();
+    const bool triangle = kind() == 'P' || kind() == 'Q';
+    const bool at_top = triangle ? !down && count >= last : count == last;
+    const bool at_bottom = triangle && down && count == 0;
+    for (unsigned i = 0; i < 2; ++i) {
+      if (blocked || compare[i] != count) continue;
+      flags |= 2U << i;
+      act(i, !triangle || !(at_top || (down && !at_bottom)));
+    }
+    blocked = false;
+    const bool wraps = !triangle && (count == last || count == max());
+    if (at_top && icr_is_top()) flags |= 0x20;
+    if (triangle ? at_bottom : kind() == 'F' ? at_top : count == max()) flags |= 1;
+    if (kind() == 'F' && wraps)
+      for (unsigned i = 0; i < 2; ++i)
+        if (connected(i) && com[i] >= 2) out[i] = com[i] == 2;
+    if ((kind() == 'F' && wraps) || (kind() == 'P' && at_top) || (kind() == 'Q' && at_bottom))
+      compare = written;
+    if (triangle) {
+      if (at_top) down = true;
+      if (at_bottom) down = false;
+      count = last == 0 && (at_top || at_bottom) ? 0 : down ? count - 1 : count + 1;
+    } else {
+      count = wraps ? 0 : count + 1;
+    }
+  }
+};
+
+struct Registers {
+  unsigned number;
+  bool wide;
+  unsigned tccra, tcnt, ocra, ocrb, tifr, timsk;
+  const char *a, *b;
+};
+constexpr Registers kTimers[] = {
+    {0, false, 0x44, 0x46, 0x47, 0x48, 0x35, 0x6e, "PD6", "PD5"},
+    {1, true, 0x80, 0x84, 0x88, 0x8a, 0x36, 0x6f, "PB1", "PB2"},
+    {2, false, 0xb0, 0xb2, 0xb3, 0xb4, 0x37, 0x70, "PB3", "PD3"},
+};
+
+}  // namespace
+
+TEST_CASE("lazy counting equals counting tick by tick, in all modes, over random register writes") {
+  constexpr unsigned kGtccr = 0x43;
+  for (const Registers& timer : kTimers) {
+    for (unsigned round = 0; round < 24; ++round) {
+      const unsigned seed = round < 20 ? round : test::fresh_seed() + round;
+      INFO("timer " << timer.number << ", seed " << seed);
+      std::mt19937 random(seed);
+      Bench b;
+      b.out(0x24, 0xff);
+      b.out(0x2a, 0xff);
+      Reference r;
+      r.wide = timer.wide;
+      std::uint64_t now = b.chip().cycles();
+      const auto catch_up = [&] {
+        while (now < b.chip().cycles()) r.tick(++now);
+      };
+      const auto write = [&](unsigned address, unsigned value) {
+        if (timer.wide)
+          b.write16(address, value);
+        else
+          b.write(address, value);
+        catch_up();
+      };
+      const auto some_value = [&] {
+        const unsigned small = random() % 3 == 0 ? random() % 4 : random() % 60;
+        return random() % 4 == 0 ? random() % (r.max() + 1) : small;
+      };
+      for (int i = 0; i < 60; ++i) {
+        switch (random() % 9) {
+          case 0:
+          case 1: {  // a mode
+            const unsigned com_a = random() % 4;
+            const unsigned com_b = random() % 4;
+            unsigned wgm = random() % (timer.wide ? 16 : 8);
+            if (timer.wide ? wgm == 13 : wgm == 4 || wgm == 6) wgm = 0;
+            constexpr unsigned kDividers[] = {0, 1, 8, 64};
+            constexpr unsigned kDividers2[] = {0, 1, 8, 32};
+            const unsigned cs = random() % 4;
+            const auto apply = [&](unsigned new_wgm, unsigned divider) {
+              r.wgm = new_wgm;
+              r.divider = divider;
+              if (!r.pwm()) r.compare = r.written;
+              if (r.kind() != 'P' && r.kind() != 'Q')
+                r.down = false;
+              else if (r.count > r.top())
+                r.down = true;
+            };
+            b.write(timer.tccra, com_a << 6 | com_b << 4 | (wgm & 3));
+            catch_up();
+            r.com = {com_a, com_b};
+            const unsigned half_way = (r.wgm & ~3U) | (wgm & 3);
+            apply(half_way, r.divider);
+            b.write(timer.tccra + 1, (wgm >> 2) << 3 | cs);
+            catch_up();
+            apply(wgm, timer.number == 2 ? kDividers2[cs] : kDividers[cs]);
+            break;
+          }
+          case 2:
+          case 3: {  // a compare register
+            const unsigned which = random() % 2;
+            const unsigned value = some_value();
+            write(which == 0 ? timer.ocra : timer.ocrb, value);
+            r.written[which] = value;
+            if (!r.pwm()) r.compare[which] = value;
+            break;
+          }
+          case 4: {  // the counter
+            const unsigned value = some_value();
+            if ((r.kind() == 'P' || r.kind() == 'Q') && value > r.top()) break;
+            write(timer.tcnt, value);
+            r.count = value;
+            r.blocked = true;
+            break;
+          }
+          case 5:
+            b.write(timer.tifr, 0xff);
+            catch_up();
+            r.flags = 0;
+            break;
+          case 6:
+            if (!timer.wide) break;
+            {
+              const unsigned value = 1 + some_value() % 0xffff;
+              write(0x86, value);
+              if (r.icr_is_top()) r.icr = value;
+            }
+            break;
+          case 7: {
+            b.write(kGtccr, timer.number == 2 ? 2 : 1);
+            catch_up();
+            r.origin = now;
+            break;
+          }
+          default: b.pass(random() % 50 == 0 ? 200'000 : random() % 2000); break;
+        }
+        catch_up();
+        const unsigned high = timer.wide ? b.get(timer.tcnt + 1) << 8 : 0;
+        INFO("write " << i << ", cycle " << now << ", mode " << r.wgm << ", com " << r.com[0]
+                      << r.com[1] << ", compare " << r.compare[0] << " " << r.compare[1]);
+        REQUIRE((b.get(timer.tcnt) | high) == r.count);
+        REQUIRE((b.get(timer.tifr) & 0x27) == r.flags);
+        REQUIRE(b.pin(timer.a).level == (r.connected(0) && r.out[0]));
+        REQUIRE(b.pin(timer.b).level == (r.connected(1) && r.out[1]));
+      }
+    }
+  }
+}
+
+TEST_CASE("PWM on a pin: frequency and duty by the data sheet's formulas") {
+  struct Row {
+    unsigned wgm, compare, period, high;  // 8-bit, clk/1, non-inverting
+  };
+  // Fast: N * 256 ticks, high for OCR + 1; phase correct: 510 ticks, high for 2 * OCR.
+  for (const Row& row : {Row{3, 63, 256, 64}, Row{3, 0, 256, 1}, Row{3, 255, 256, 256},
+                         Row{1, 64, 510, 128}, Row{1, 0, 510, 0}, Row{1, 255, 510, 510}}) {
+    INFO("mode " << row.wgm << ", compare " << row.compare);
+    Bench b;
+    b.out(0x2a, 0xff);
+    b.write(0x47, row.compare);
+    b.write(0x44, 0x80 | row.wgm);
+    b.write(0x45, 1);
+    b.pass(3000);
+    unsigned high = 0;
+    for (unsigned i = 0; i < row.period; i += 2) {  // `rjmp` takes two ticks
+      Chip copy = b.chip();
+      high += b.pin("PD6").level ? 1 : 0;
+      b.pass(2);
+    }
+    // Seen every second tick: half of the time high, give or take one look.
+    CHECK(std::abs(static_cast<int>(2 * high) - static_cast<int>(row.high)) <= 1);
+  }
+}
+
+TEST_CASE("force compare moves the pin and raises no flag") {
+  Bench b;
+  b.out(0x2a, 0xff);
+  b.write(0x44, 0x40);  // toggle OC0A
+  b.write(0x45, 0x80);  // FOC0A
+  CHECK(b.pin("PD6").level);
+  CHECK(b.get(0x45) == 0);
+  b.write(0x45, 0x80);
+  CHECK_FALSE(b.pin("PD6").level);
+  CHECK((b.get(0x35) & 2) == 0);
+}
+
+TEST_CASE("input capture keeps the counter of the edge; the noise canceller waits four cycles") {
+  for (const bool canceller : {false, true}) {
+    Bench b;
+    REQUIRE(b.chip().drive("PB0", false));
+    b.write(0x81, (canceller ? 0x80U : 0U) | 0x41);  // rising edge, clk/1
+    b.pass(100);
+    REQUIRE(b.chip().drive("PB0", true));
+    const unsigned edge = b.get(0x84) | b.get(0x85) << 8;
+    b.pass(20);
+    CHECK(b.read16(0x86) == edge + (canceller ? 4 : 0));
+    CHECK((b.get(0x36) & 0x20) != 0);
+    b.write(0x36, 0x20);
+    REQUIRE(b.chip().drive("PB0", false));
+    b.pass(20);
+    CHECK((b.get(0x36) & 0x20) == 0);
+  }
+}
+
+TEST_CASE("the external clock counts the edges of its pin") {
+  Bench b;
+  b.write(0x45, 7);  // rising edges of T0
+  for (int i = 0; i < 5; ++i) {
+    REQUIRE(b.chip().drive("PD4", i % 2 == 0));
+    b.pass(10);
+  }
+  CHECK(b.get(0x46) == 3);
+}
+
+TEST_CASE("Timer2 on its crystal counts 32768 a second and goes on in power-save sleep") {
+  Bench b;
+  b.write(0xb6, 0x20);  // AS2
+  const std::uint64_t start = b.chip().cycles();
+  b.write(0xb1, 5);  // by 128
+  b.pass(16'000'000 / 2);
+  CHECK(b.get(0xb2) == 128);
+  CHECK((b.chip().cycles() - start) / 8'000'000 == 1);
+}
+
+TEST_CASE("TSM holds the prescaler until it is released") {
+  Bench b;
+  b.write(0x45, 2);
+  b.write(0x43, 0x81);
+  const unsigned count = b.get(0x46);
+  b.pass(1000);
+  CHECK(b.get(0x46) == count);
+  b.write(0x43, 0);
+  b.pass(80);
+  CHECK(b.get(0x46) == (count + 10) % 256);
+}
