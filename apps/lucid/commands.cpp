@@ -75,7 +75,8 @@ const std::vector<Command>& commands() {
       {"show", "s",
        "show registers | flags | source [PLACE] | disassembly [PLACE] | mixed [PLACE] |\n"
        "       ram|flash|eeprom [FROM [for N]] | stack | callers | variables |\n"
-       "       globals [TEXT] | io [NAME] | pins | serial | time |\n       watches | faults",
+       "       globals [TEXT] | io [NAME] | pins | parts | serial | time |\n"
+       "       watches | faults",
        "Look at something. Looking changes nothing. * marks what changed since the last pause.",
        "show ram 0x1a0 for 32", &Console::do_show, true},
       {"=", "", "= EXPR [as FORMAT]",
@@ -95,6 +96,12 @@ const std::vector<Command>& commands() {
        "find tick", &Console::do_find, true},
       {"drive", "", "drive PIN low|high|open|VOLTS", "Drive a pin from outside, or let go of it.",
        "drive PD2 low", &Console::do_drive, true},
+      {"press", "", "press PART", "Press a button of the bench.", "press door", &Console::do_press,
+       true},
+      {"release", "", "release PART", "Let go of a button.", "release door", &Console::do_release,
+       true},
+      {"turn", "", "turn PART on|off|PERCENT%|VOLTS", "Turn a switch, potentiometer or voltage.",
+       "turn knob 40%", &Console::do_turn, true},
       {"send", "", "send PORT \"TEXT\"",
        "Let bytes arrive at a serial port, back to back. \\n \\r \\t \\\\ \\\" \\xNN are known.",
        "send USART0 \"G\\n\"", &Console::do_send, true},

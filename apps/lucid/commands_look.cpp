@@ -156,6 +156,8 @@ Result<void> Console::do_show(const std::string& rest) {
     show(Variables{session_->variables()});
   } else if (what == "io") {
     show(IoRegisters{session_->io(more)});
+  } else if (what == "parts") {
+    show(Parts{session_->chip().parts()});
   } else if (what == "pins") {
     show(Pins{session_->pins()});
   } else if (what == "watches") {
@@ -171,7 +173,7 @@ Result<void> Console::do_show(const std::string& rest) {
   } else {
     return fail(ErrorCode::kUsage, what.empty() ? "show what?" : "there is no view '" + what + "'",
                 "views are registers flags source disassembly mixed ram flash eeprom stack callers "
-                "variables globals io pins serial time");
+                "variables globals io pins parts serial time watches faults");
   }
   return {};
 }

@@ -282,6 +282,22 @@ Result<void> Console::do_drive(const std::string& rest) {
   return session_->drive(pin, level);
 }
 
+Result<void> Console::do_press(const std::string& rest) {
+  if (split(rest).size() != 1) return usage("press PART");
+  return session_->act(split(rest)[0], "press");
+}
+
+Result<void> Console::do_release(const std::string& rest) {
+  if (split(rest).size() != 1) return usage("release PART");
+  return session_->act(split(rest)[0], "release");
+}
+
+Result<void> Console::do_turn(const std::string& rest) {
+  const auto words = split(rest);
+  if (words.size() != 2) return usage("turn PART on|off|PERCENT%|VOLTS");
+  return session_->act(words[0], "turn", words[1]);
+}
+
 Result<void> Console::do_send(const std::string& rest) {
   const auto words = split_quoted(rest);
   if (words.size() != 2) return usage("send PORT \"TEXT\"");

@@ -26,16 +26,25 @@ Console::Console(Options options, std::ostream& out)
 Result<void> Console::open(const std::string& path) {
   auto image = Image::open(path);
   if (!image) return fail(image.error());
-  Chip::Options chip_options;
+  Bench bench;
+  if (!options_.bench.empty()) {
+    auto read = Bench::open(options_.bench);
+    if (!read) return fail(read.error());
+    bench = std::move(*read);
+  }
+  Chip::Options& chip_options = bench.chip;
+  const bool chip_is_known = !options_.chip.empty() || bench.names_chip || !image->chip().empty();
   if (!options_.chip.empty())
     chip_options.name = options_.chip;
-  else if (!image->chip().empty())
+  else if (!bench.names_chip && !image->chip().empty())
     chip_options.name = image->chip();
-  chip_options.clock_hz = options_.clock_hz;
+  if (options_.clock_hz) chip_options.clock_hz = *options_.clock_hz;
   auto chip = Chip::make(chip_options);
   if (!chip) {
     Error error = chip.error();
-    if (options_.chip.empty()) error.what = path + " was built for another chip: " + error.what;
+    if (error.what.find("no chip") != std::string::npos && options_.chip.empty() &&
+        !bench.names_chip)
+      error.what = path + " was built for another chip: " + error.what;
     return fail(std::move(error));
   }
   auto session = std::make_unique<Session>(std::move(*chip));
@@ -46,7 +55,7 @@ Result<void> Console::open(const std::string& path) {
   session_ = std::move(session);
   serial_.clear();
   serial_line_.clear();
-  if (options_.chip.empty() && image->chip().empty())
+  if (!chip_is_known)
     warnings->push_back("the image does not say its chip: taken for " + chip_options.name +
                         "; choose with --chip");
   for (const std::string& warning : *warnings) show(Warning{warning});
@@ -157,9 +166,10 @@ std::vector<std::string> Console::completions(const std::string& line) const {
     out.push_back(name.substr(from, end == std::string::npos ? end : end - from));
   }
   if (line.rfind("show ", 0) == 0 && line.find(' ', 5) == std::string::npos)
-    for (const char* what : {"registers", "flags", "ram", "flash", "eeprom", "stack", "callers",
-                             "variables", "globals", "watches", "faults", "source", "disassembly",
-                             "mixed", "io", "pins", "serial", "time"})
+    for (const char* what :
+         {"registers", "flags",   "ram",     "flash",  "eeprom", "stack",       "callers",
+          "variables", "globals", "watches", "faults", "source", "disassembly", "mixed",
+          "io",        "pins",    "parts",   "serial", "time",   "watches",     "faults"})
       if (std::string(what).rfind(line.substr(5), 0) == 0) out.emplace_back(what);
   if (space != std::string::npos && session_ != nullptr) {
     const auto names = session_->names(line.substr(space + 1));

@@ -10,6 +10,7 @@
 #include <string>
 #include <vector>
 
+#include "lucid/bench.h"
 #include "lucid/session.h"
 #include "reply.h"
 
@@ -32,8 +33,9 @@ int exit_code(ErrorCode code);
 class Console final : public Listener {
  public:
   struct Options {
-    std::string chip;  ///< empty: what the image says
-    std::uint64_t clock_hz = 16'000'000;
+    std::string chip;                       ///< empty: what the image says
+    std::optional<std::uint64_t> clock_hz;  ///< else of the bench, else 16 MHz
+    std::string bench;                      ///< a bench file, or empty
     std::vector<std::string> source_folders;
     bool json = false;
     bool colour = false;
@@ -101,6 +103,9 @@ class Console final : public Listener {
   Result<void> do_explain(const std::string& rest);
   Result<void> do_find(const std::string& rest);
   Result<void> do_drive(const std::string& rest);
+  Result<void> do_press(const std::string& rest);
+  Result<void> do_release(const std::string& rest);
+  Result<void> do_turn(const std::string& rest);
   Result<void> do_send(const std::string& rest);
   Result<void> do_expect(const std::string& rest);
   Result<void> do_note(const std::string& rest);

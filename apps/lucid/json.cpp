@@ -202,6 +202,12 @@ struct JsonWriter {
                              {"taken_by", v.pin.taken_by}});
     return out;
   }
+  Json operator()(const Parts& p) const {
+    Json out{{"view", "parts"}, {"parts", Json::array()}};
+    for (const PartState& part : p.parts)
+      out["parts"].push_back({{"name", part.name}, {"pins", part.pins}, {"state", part.state}});
+    return out;
+  }
   Json operator()(const IoRegisters& r) const {
     Json out{{"view", "io"}, {"registers", Json::array()}};
     for (const IoView& v : r.registers) {

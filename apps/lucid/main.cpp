@@ -15,7 +15,7 @@ namespace lucid::app {
 namespace {
 
 struct Arguments {
-  std::string image, script, chip, clock, span = "1s", name, function;
+  std::string image, script, chip, clock, bench, span = "1s", name, function;
   std::vector<std::string> commands, sources;
   bool json = false;
   bool all = false;
@@ -39,6 +39,7 @@ bool colour_wanted() {
 Result<Console::Options> options_of(const Arguments& a) {
   Console::Options options;
   options.chip = a.chip;
+  options.bench = a.bench;
   options.source_folders = a.sources;
   options.json = a.json;
   options.colour = !a.json && colour_wanted();
@@ -110,6 +111,7 @@ int run_image(const Arguments& a, Console& console) {
   console.show(session.time());
   console.show(session.stack(0));
   console.show(Pins{session.pins()});
+  if (!session.chip().parts().empty()) console.show(Parts{session.chip().parts()});
   return pause.cause == Pause::Cause::kFault ? kExitFault : kExitGood;
 }
 
@@ -202,6 +204,8 @@ void add_common(CLI::App* command, Arguments& a) {
       ->type_name("HZ");
   command->add_option("--source", a.sources, "Look for sources here, too (repeatable)")
       ->type_name("FOLDER");
+  command->add_option("--bench", a.bench, "What is on the chip's pins, *.bench.toml")
+      ->type_name("FILE");
   command->add_option("--do", a.commands, "Carry out a command (repeatable)")->type_name("COMMAND");
   command->add_flag("--json", a.json, "Write JSON, one object a line");
 }

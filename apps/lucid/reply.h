@@ -49,6 +49,9 @@ struct Faults {
 struct Pins {
   std::vector<PinView> pins;
 };
+struct Parts {
+  std::vector<PartState> parts;
+};
 struct IoRegisters {
   std::vector<IoView> registers;
 };
@@ -64,7 +67,7 @@ struct Chips {
 
 using Reply =
     std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
-                 MemoryView, StackView, Callers, Breakpoints, Pins, IoRegisters, Variables,
+                 MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
                  TimeView, Explanation, Serial, Chips, Watches, Faults>;
 
 /// Colours and weights, or nothing where they are not wanted.

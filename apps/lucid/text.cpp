@@ -291,6 +291,18 @@ class TextWriter {
     return out;
   }
 
+  std::string operator()(const Parts& p) const {
+    if (p.parts.empty()) return " no parts on the pins: give a bench file with --bench\n";
+    std::string out = style_.dim(" part            pins         state") + "\n";
+    for (const PartState& part : p.parts) {
+      std::string pins;
+      for (const std::string& pin : part.pins)
+        if (pins.find(pin) == std::string::npos) pins += (pins.empty() ? "" : " ") + pin;
+      out += fmt::format(" {:<15} {:<12} {}\n", part.name, pins, part.state);
+    }
+    return out;
+  }
+
   std::string operator()(const IoRegisters& r) const {
     std::string out;
     std::string peripheral;

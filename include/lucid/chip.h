@@ -15,6 +15,7 @@
 #ifndef LUCID_CHIP_H
 #define LUCID_CHIP_H
 
+#include <array>
 #include <cstdint>
 #include <memory>
 #include <optional>
@@ -30,6 +31,7 @@ namespace lucid {
 namespace isa {
 class Machine;
 }
+class Part;
 
 /// A part of a memory space: `[begin, end)` in bytes.
 struct MemoryArea {
@@ -95,6 +97,13 @@ struct PinState {
   std::optional<std::int32_t> microvolts;  ///< applied from outside, if it is a voltage
 };
 
+/// A part outside the chip, as it is at this moment.
+struct PartState {
+  std::string name;
+  std::vector<std::string> pins;
+  std::string state;  ///< in a few words
+};
+
 /// Why `run_for` came back early or on time.
 struct RunEnd {
   enum class Why : std::uint8_t { kTimeUp, kFault, kBreakInstruction } why = Why::kTimeUp;
@@ -105,7 +114,10 @@ class LUCID_API Chip {
  public:
   struct Options {
     std::string name = "ATmega328P";
-    std::uint64_t clock_hz = 16'000'000;  ///< oscillator, 1 Hz to 1 GHz
+    std::uint64_t clock_hz = 16'000'000;                    ///< oscillator, 1 Hz to 1 GHz
+    std::int32_t supply = 5'000'000;                        ///< microvolts, 1.8 V to 5.5 V
+    std::optional<std::array<std::uint8_t, 3>> fuses = {};  ///< low, high, extended; as shipped
+    std::vector<std::shared_ptr<const Part>> parts = {};    ///< on its pins
   };
   struct Summary {
     std::string name;
@@ -114,7 +126,8 @@ class LUCID_API Chip {
     std::string remark;                            ///< what is modelled
   };
 
-  /// A chip as it is after power-on reset, its flash erased. Error: kNotFound with near names.
+  /// A chip as it is after power-on reset, its flash erased. Errors: kNotFound with near names,
+  /// also for a part's pin; kOutOfRange.
   static Result<Chip> make(const Options& options);
   /// Every chip that `make` knows, by name.
   static std::vector<Summary> catalogue();
@@ -171,6 +184,11 @@ class LUCID_API Chip {
   /// and low from 0.3 down; kept until the pin is driven otherwise. Rounded to microvolts. Errors:
   /// kNotFound; kOutOfRange outside -0.5 V to 0.5 V above the supply.
   Result<void> apply_voltage(const std::string& pin, double volts);
+  /// What a person does to a part: `press`, `release`, or `turn` with a value. Errors: kNotFound;
+  /// kUsage if nobody can do that to it.
+  Result<void> act(const std::string& part, const std::string& action,
+                   const std::string& value = {});
+  [[nodiscard]] std::vector<PartState> parts() const;
   /// Queues bytes that arrive at a serial port back to back, at the port's own rate. Error:
   /// kNotFound.
   Result<void> send(const std::string& port, const std::string& bytes);

@@ -204,6 +204,7 @@ class LUCID_API Session {
   /// the new value.
   Result<Value> let(const std::string& object, const std::string& expression);
   Result<void> drive(const std::string& pin, std::optional<bool> level);
+  Result<void> act(const std::string& part, const std::string& action, const std::string& value = {});
   Result<void> apply_voltage(const std::string& pin, double volts);
   Result<void> send(const std::string& port, const std::string& bytes);
 

@@ -16,14 +16,18 @@ enum : u8 { kPorf = 1, kExtrf = 2 };  // MCUSR
 
 }  // namespace
 
-AvrMachine::AvrMachine(const Part& part, u64 clock_hz)
-    : fabric_(std::make_shared<const Fabric>(part, clock_hz)), world_(fabric_->shape()) {
+AvrMachine::AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options& options)
+    : fabric_(std::move(fabric)),
+      fuses_(options.fuses.value_or(fabric_->device.fuses)),
+      world_(fabric_->shape()) {
+  world_.supply = world_.reference = options.supply;
   power_on();
 }
 
 AvrMachine::AvrMachine(const AvrMachine& other)
     : Machine(other),
       fabric_(other.fabric_),
+      fuses_(other.fuses_),
       world_(other.world_),
       lowest_sp_(other.lowest_sp_),
       guard_begin_(other.guard_begin_),
@@ -41,11 +45,13 @@ std::unique_ptr<isa::Machine> AvrMachine::clone() const {
 }
 
 void AvrMachine::power_on() {
-  unwritten_.assign(fabric_->part.ram_end, false);
-  std::fill(unwritten_.begin() + fabric_->part.ram_begin, unwritten_.end(), true);
-  world_.fuses = fabric_->part.fuses;
+  unwritten_.assign(fabric_->device.ram_end, false);
+  std::fill(unwritten_.begin() + fabric_->device.ram_begin, unwritten_.end(), true);
+  world_.fuses = fuses_;
   world_.cpu.now = 0;
   reset_with(kPorf);
+  const Bus bus(world_, outputs_);
+  for (const Attached* part : fabric_->attached) part->start(bus);
 }
 
 void AvrMachine::reset() { reset_with(kExtrf); }
@@ -55,10 +61,10 @@ void AvrMachine::reset_with(u8 cause) {
   const u64 now = world_.cpu.now;
   const u16 mcusr = fabric_->mcusr;
   const u8 causes = mcusr != 0 ? world_.data[mcusr] : 0;
-  std::fill(world_.data.begin() + 0x20, world_.data.begin() + fabric_->part.ram_begin, u8{0});
+  std::fill(world_.data.begin() + 0x20, world_.data.begin() + fabric_->device.ram_begin, u8{0});
   world_.cpu = CpuState{};
   world_.cpu.now = now;
-  world_.cpu.sp = static_cast<u16>(fabric_->part.ram_end - 1);
+  world_.cpu.sp = static_cast<u16>(fabric_->device.ram_end - 1);
   world_.cpu.pc = reset_word();
   if (mcusr != 0) world_.data[mcusr] = static_cast<u8>(causes | cause);
   world_.thaw_all();
@@ -126,7 +132,7 @@ u32 AvrMachine::reset_word() const {
 
 u32 AvrMachine::vector_word(unsigned vector) const {
   const bool in_boot = fabric_->mcucr != 0 && (world_.data[fabric_->mcucr] & 2U) != 0;
-  return (in_boot ? fabric_->boot->boot_word(world_) : 0) + vector * fabric_->part.vector_words;
+  return (in_boot ? fabric_->boot->boot_word(world_) : 0) + vector * fabric_->device.vector_words;
 }
 
 isa::Stop AvrMachine::run(const isa::RunRequest& request) {
@@ -160,7 +166,7 @@ Result<void> AvrMachine::load(const Image& image) {
                             info().name, most),
                 "choose a larger chip with --chip, or make the program smaller");
   }
-  world_.flash = PagedMemory(fabric_->part.flash, 0xff);
+  world_.flash = PagedMemory(fabric_->device.flash, 0xff);
   for (const Segment& segment : image.segments()) {
     for (u32 i = 0; i < segment.bytes.size(); ++i) {
       const u32 offset = segment.address.offset + i;
@@ -186,10 +192,10 @@ Result<void> AvrMachine::load(const Image& image) {
 }
 
 Result<void> AvrMachine::set_breakpoint(std::uint32_t address, bool on) {
-  if (address >= fabric_->part.flash || address % 2 != 0)
+  if (address >= fabric_->device.flash || address % 2 != 0)
     return fail(ErrorCode::kOutOfRange,
                 fmt::format("{:#06x} is not the address of an instruction in {} bytes of flash",
-                            address, fabric_->part.flash));
+                            address, fabric_->device.flash));
   const u32 word = address / 2;
   const auto found = std::find(breakpoints_.begin(), breakpoints_.end(), word);
   if (on == (found != breakpoints_.end())) return {};
@@ -228,7 +234,7 @@ void AvrMachine::check_unwritten(bool on) {
 
 void AvrMachine::renew_attributes() {
   if (engine_ == nullptr) return;
-  for (u32 a = 0; a < fabric_->part.ram_end; ++a) engine_->renew_attributes(a);
+  for (u32 a = 0; a < fabric_->device.ram_end; ++a) engine_->renew_attributes(a);
 }
 
 std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
@@ -259,14 +265,14 @@ std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
       if (a == 0) return world_.lock;
       break;
     case Space::kSignature:
-      if (a < 3) return fabric_->part.signature[a];
+      if (a < 3) return fabric_->device.signature[a];
       break;
   }
   return std::nullopt;
 }
 
 const std::uint8_t* AvrMachine::plain_bytes(Address address, unsigned bytes) const {
-  const bool ram = address.space == Space::kData && address.offset >= fabric_->part.ram_begin &&
+  const bool ram = address.space == Space::kData && address.offset >= fabric_->device.ram_begin &&
                    address.offset + u64{bytes} <= world_.data.size();
   return ram ? world_.data.data() + address.offset : nullptr;
 }
@@ -350,7 +356,7 @@ std::vector<Address> AvrMachine::register_bytes(unsigned index) const {
 }
 
 void AvrMachine::set_pc(std::uint32_t address) {
-  world_.cpu.pc = address / 2 % (fabric_->part.flash / 2);
+  world_.cpu.pc = address / 2 % (fabric_->device.flash / 2);
   if (world_.cpu.asleep) wake_up();
 }
 
@@ -409,6 +415,27 @@ Result<void> AvrMachine::apply(const std::string& name, std::int32_t microvolts)
                                                     (world_.supply + 500'000) / 1e6));
   pin->port->apply(Bus(world_, outputs_), pin->bit, microvolts, world_.cpu.now);
   return {};
+}
+
+std::vector<PartState> AvrMachine::parts() const {
+  std::vector<PartState> out;
+  World look = world_;  // a description changes nothing
+  Outputs unheard;
+  const Bus bus(look, unheard);
+  for (const Attached* part : fabric_->attached)
+    out.push_back({part->part().name(), part->part().pins(), part->describe(bus)});
+  return out;
+}
+
+Result<void> AvrMachine::act(const std::string& name, const std::string& action,
+                             const std::string& value) {
+  std::vector<std::string> names;
+  for (const Attached* part : fabric_->attached) {
+    if (part->part().name() == name) return part->act(Bus(world_, outputs_), action, value);
+    names.push_back(part->part().name());
+  }
+  return fail(ErrorCode::kNotFound, "there is no part '" + name + "' on the bench",
+              names.empty() ? "give a bench file with --bench" : base::did_you_mean(name, names));
 }
 
 Result<void> AvrMachine::send(const std::string& port, const std::string& bytes) {

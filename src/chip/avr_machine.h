@@ -17,7 +17,7 @@ namespace lucid::chip {
 
 class AvrMachine final : public isa::Machine {
  public:
-  AvrMachine(const Part& part, u64 clock_hz);
+  AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options& options);
   AvrMachine(const AvrMachine& other);
   AvrMachine& operator=(const AvrMachine&) = delete;
   ~AvrMachine() override;
@@ -53,6 +53,9 @@ class AvrMachine final : public isa::Machine {
   void set_register(unsigned index, std::uint64_t value) override;
   void set_pc(std::uint32_t address) override;
   Result<void> drive(const std::string& pin, std::optional<bool> level) override;
+  [[nodiscard]] std::vector<PartState> parts() const override;
+  Result<void> act(const std::string& part, const std::string& action,
+                   const std::string& value) override;
   Result<void> apply(const std::string& pin, std::int32_t microvolts) override;
   Result<void> send(const std::string& port, const std::string& bytes) override;
   std::string take_serial_output() override { return std::exchange(outputs_.serial, {}); }
@@ -73,6 +76,7 @@ class AvrMachine final : public isa::Machine {
   Result<Pin> find_pin(const std::string& name) const;
 
   std::shared_ptr<const Fabric> fabric_;
+  std::array<u8, 3> fuses_;  ///< at power-on
   World world_;
   u32 lowest_sp_ = UINT32_MAX;  ///< timeline: while the stack was in use
   u32 guard_begin_ = 0, guard_end_ = 0;

@@ -11,7 +11,7 @@ constexpr u64 kMicroseconds = 4000;  // to erase or write a page, typical
 }  // namespace
 
 u32 Boot::boot_word(const World& world) const {
-  const u32 words = part_.flash / 2;
+  const u32 words = device_.flash / 2;
   if (wiring_.boot_fuse == 0) return words;
   return words - (wiring_.boot_words >> (world.fuses[wiring_.boot_fuse] >> 1 & 3U));
 }
@@ -47,7 +47,7 @@ void Boot::begin(const Bus& bus, u32 address) const {
   BootState& state = bus.world.boot;
   const u64 ticks = kMicroseconds * clock_hz_ / 1'000'000;
   const bool can_be_read_while_writing =
-      wiring_.boot_fuse != 0 && address < part_.flash - 2U * wiring_.boot_words;
+      wiring_.boot_fuse != 0 && address < device_.flash - 2U * wiring_.boot_words;
   if (!can_be_read_while_writing) {
     bus.stall(ticks);
     return;
@@ -69,9 +69,9 @@ std::pair<u32, u32> Boot::spm(const Bus& bus, u32 pc, u32 z) const {
     return {};
   }
   state.enabled_until = 0;
-  const u32 page = part_.flash_page;
+  const u32 page = device_.flash_page;
   if (state.page.empty()) state.page.assign(page, 0xff);
-  const u32 begin_of_page = z % part_.flash / page * page;
+  const u32 begin_of_page = z % device_.flash / page * page;
   const unsigned what = bus.reg(spmcsr_) & (kRwwsre | kBlbset | kPgwrt | kPgers | kSpmen);
   bus.reg(spmcsr_) &= kSpmie;
   switch (what) {
@@ -115,7 +115,7 @@ std::optional<u8> Boot::special_byte(const World& world, u32 z) const {
   }
   if (what == (kSigrd | kSpmen)) {
     if (z % 2 == 1) return z == 1 ? world.data[osccal_] : u8{0xff};
-    return z / 2 < 3 ? part_.signature[z / 2] : u8{0xff};
+    return z / 2 < 3 ? device_.signature[z / 2] : u8{0xff};
   }
   return std::nullopt;
 }

@@ -17,11 +17,11 @@ namespace lucid::chip {
 
 class Boot final : public Peripheral {
  public:
-  Boot(const Names& names, const Part& part, const Wiring& wiring, u64 clock_hz, unsigned slot)
+  Boot(const Names& names, const Device& device, const Wiring& wiring, u64 clock_hz, unsigned slot)
       : spmcsr_(names.reg("SPMCSR")),
         osccal_(names.reg("OSCCAL")),
         vector_(names.vector({"SPM_READY", "SPM_Ready"})),
-        part_(part),
+        device_(device),
         wiring_(wiring),
         clock_hz_(clock_hz),
         slot_(slot) {}
@@ -61,7 +61,7 @@ class Boot final : public Peripheral {
 
   u16 spmcsr_, osccal_;
   unsigned vector_;
-  const Part& part_;
+  const Device& device_;
   const Wiring& wiring_;
   u64 clock_hz_;
   unsigned slot_;

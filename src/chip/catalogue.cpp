@@ -11,7 +11,7 @@ namespace {
 
 std::vector<std::string> names() {
   std::vector<std::string> out;
-  for (const Part& part : parts()) out.emplace_back(part.name);
+  for (const Device& device : devices()) out.emplace_back(device.name);
   return out;
 }
 
@@ -20,22 +20,27 @@ std::vector<std::string> names() {
 }  // namespace chip
 
 Result<Chip> Chip::make(const Options& options) {
-  const chip::Part* part = chip::find_part(options.name);
-  if (part == nullptr) {
+  const chip::Device* device = chip::find_device(options.name);
+  if (device == nullptr) {
     std::string hint = base::did_you_mean(options.name, chip::names());
     if (hint.empty()) hint = "see `lucid chips`";
     return fail(ErrorCode::kNotFound, "there is no chip '" + options.name + "' here", hint);
   }
   if (options.clock_hz < 1 || options.clock_hz > 1'000'000'000)
     return fail(ErrorCode::kOutOfRange, "a clock runs at 1 Hz to 1000 MHz");
-  return Chip(std::make_unique<chip::AvrMachine>(*part, options.clock_hz));
+  if (options.supply < 1'800'000 || options.supply > 5'500'000)
+    return fail(ErrorCode::kOutOfRange, "these chips work from 1.8 V to 5.5 V");
+  auto fabric = std::make_unique<chip::Fabric>(*device, options.clock_hz);
+  for (const auto& part : options.parts)
+    if (auto attached = fabric->attach(part); !attached) return fail(attached.error());
+  return Chip(std::make_unique<chip::AvrMachine>(std::move(fabric), options));
 }
 
 std::vector<Chip::Summary> Chip::catalogue() {
   std::vector<Summary> out;
-  for (const chip::Part& part : chip::parts())
-    out.push_back({std::string(part.name), std::string(part.core), part.flash,
-                   part.ram_end - part.ram_begin, part.eeprom, chip::remark_on(part)});
+  for (const chip::Device& device : chip::devices())
+    out.push_back({std::string(device.name), std::string(device.core), device.flash,
+                   device.ram_end - device.ram_begin, device.eeprom, chip::remark_on(device)});
   return out;
 }
 

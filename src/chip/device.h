@@ -1,10 +1,10 @@
 // SPDX-License-Identifier: MIT
 // Device tables: what tells one chip from another, as data.
 //
-// A Part is what the toolchain's device headers say (parts_*.def): memories, registers and their
-// bits, vectors. A Wiring is what they do not say: which pin carries which function. It is shared
-// by a family, written by hand from the data sheets' chapters "Pin Configurations" and "Alternate
-// Port Functions", and a part has peripherals only if it has one.
+// A Device is what the toolchain's device headers say (devices_*.def): memories, registers and
+// their bits, vectors. A Wiring is what they do not say: which pin carries which function. It is
+// shared by a family, written by hand from the data sheets' chapters "Pin Configurations" and
+// "Alternate Port Functions", and a part has peripherals only if it has one.
 #ifndef LUCID_CHIP_DEVICE_H
 #define LUCID_CHIP_DEVICE_H
 
@@ -71,7 +71,7 @@ struct Wiring {
   std::uint16_t boot_words;  ///< the largest boot section, BOOTSZ = 0; each next is half of it
 };
 
-struct Part {
+struct Device {
   std::string_view name;
   std::string_view core;
   std::string_view set;  ///< of registers and vectors
@@ -85,15 +85,15 @@ struct Part {
 };
 
 /// All parts: those with peripherals, then the others, then the bare cores.
-const std::vector<Part>& parts();
-const Part* find_part(std::string_view name);
-const Wiring* wiring_of(const Part& part);
+const std::vector<Device>& devices();
+const Device* find_device(std::string_view name);
+const Wiring* wiring_of(const Device& device);
 /// What there is beside core and memories: `peripherals`, `registers only` or `bare core`.
-std::string remark_on(const Part& part);
+std::string remark_on(const Device& device);
 
 /// The registers of a part, by address, and its vectors, by number.
-std::vector<IoRegister> registers_of(const Part& part);
-std::vector<InterruptVector> vectors_of(const Part& part);
+std::vector<IoRegister> registers_of(const Device& device);
+std::vector<InterruptVector> vectors_of(const Device& device);
 
 /// Words of a list, in order.
 std::vector<std::string_view> words_of(std::string_view list);

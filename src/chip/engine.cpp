@@ -46,12 +46,12 @@ Engine::Engine(AvrMachine& machine)
     : machine_(machine),
       cpu_(machine.world_.cpu),
       fabric_(*machine.fabric_),
-      code_(fabric_.part.flash / 2 + 2),
+      code_(fabric_.device.flash / 2 + 2),
       attributes_(0x10000, kUnmapped) {
-  const u32 words = fabric_.part.flash / 2;
+  const u32 words = fabric_.device.flash / 2;
   for (u32 i = 0; i < words; ++i) code_[i].entry.op = kUndecoded;
   code_[words].entry.op = code_[words + 1].entry.op = kEndOfFlash;
-  for (u32 a = 0; a < fabric_.part.ram_end; ++a) renew_attributes(a);
+  for (u32 a = 0; a < fabric_.device.ram_end; ++a) renew_attributes(a);
   renew_observed();
   for (const u32 word : machine.breakpoints_) mark(word, true);
 }
@@ -78,14 +78,14 @@ void Engine::decode_at(u32 word) {
 
 void Engine::set_jump(u32 word, const avr::Entry& entry) {
   const auto target =
-      static_cast<std::int64_t>(static_cast<u32>(entry.k) & (fabric_.part.flash / 2 - 1));
+      static_cast<std::int64_t>(static_cast<u32>(entry.k) & (fabric_.device.flash / 2 - 1));
   code_[word].jump = static_cast<std::int32_t>((target - word) * static_cast<int>(sizeof(Slot)));
 }
 
 void Engine::forget(u32 word) {
   forget_run(word);
   for (const u32 w : {word, word - 1}) {  // it may be the second word of the one before
-    if (w >= fabric_.part.flash / 2) continue;
+    if (w >= fabric_.device.flash / 2) continue;
     if (code_[w].entry.op == kMarked)
       mark(w, true);
     else
@@ -121,7 +121,7 @@ void Engine::stand_before(u32 word, u8 label) {
 
 /// For a skip: the slot of an instruction, decoded, and at the start of flash behind its end.
 const Engine::Slot* Engine::settled(const Slot* slot) {
-  auto word = static_cast<u32>(slot - code_.data()) % (fabric_.part.flash / 2);
+  auto word = static_cast<u32>(slot - code_.data()) % (fabric_.device.flash / 2);
   if (code_[word].entry.op == kUndecoded) decode_at(word);
   return &code_[word];
 }
@@ -129,7 +129,7 @@ const Engine::Slot* Engine::settled(const Slot* slot) {
 void Engine::renew_attributes(u32 address) {
   unsigned attribute = 0;
   if (address < 0x20) attribute |= kNotRam;
-  if (address >= 0x20 && address < fabric_.part.ram_begin) attribute |= kIo;
+  if (address >= 0x20 && address < fabric_.device.ram_begin) attribute |= kIo;
   if (address >= machine_.guard_begin_ && address < machine_.guard_end_) attribute |= kGuarded;
   if (machine_.unwritten_[address]) attribute |= kUnwritten;
   if (machine_.unwritten_[address] && machine_.check_unwritten_) attribute |= kUnreadable;
@@ -145,7 +145,7 @@ void Engine::renew_attributes(u32 address) {
 void Engine::renew_observed() {
   observed_.clear();
   for (const auto& [address, kinds] : machine_.watched_) {
-    const bool ram = address.space == Space::kData && address.offset >= fabric_.part.ram_begin;
+    const bool ram = address.space == Space::kData && address.offset >= fabric_.device.ram_begin;
     if (!ram && (kinds & isa::kOnChange) != 0)
       observed_.emplace_back(address, *machine_.peek(address));
   }
@@ -352,7 +352,7 @@ void Engine::self_program() {
     return;
   }
   const u32 z = machine_.world_.data[30] | u32{machine_.world_.data[31]} << 8 |
-                (fabric_.part.flash > 0x10000 ? u32{machine_.world_.data[0x5b]} << 16 : 0);
+                (fabric_.device.flash > 0x10000 ? u32{machine_.world_.data[0x5b]} << 16 : 0);
   const auto [begin, end] = fabric_.boot->spm(bus(), stop_.last_pc, z);
   for (u32 a = begin; a < end; a += 2) forget(a / 2);
   set_deadline();

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include "chip/fabric.h"
 
+#include "base/text.h"
 #include "chip/eeprom.h"
 #include "chip/external_interrupts.h"
 #include "chip/spi.h"
@@ -11,21 +12,21 @@
 namespace lucid::chip {
 namespace {
 
-ChipInfo info_of(const Part& part, u64 clock_hz) {
+ChipInfo info_of(const Device& device, u64 clock_hz) {
   ChipInfo info;
-  info.name = part.name;
-  info.core = part.core;
+  info.name = device.name;
+  info.core = device.core;
   info.clock_hz = clock_hz;
-  info.memories = {{"flash", Space::kCode, 0, part.flash},
+  info.memories = {{"flash", Space::kCode, 0, device.flash},
                    {"registers", Space::kData, 0, 0x20},
-                   {"io", Space::kData, 0x20, part.ram_begin},
-                   {"ram", Space::kData, part.ram_begin, part.ram_end}};
-  if (part.eeprom != 0) info.memories.push_back({"eeprom", Space::kEeprom, 0, part.eeprom});
+                   {"io", Space::kData, 0x20, device.ram_begin},
+                   {"ram", Space::kData, device.ram_begin, device.ram_end}};
+  if (device.eeprom != 0) info.memories.push_back({"eeprom", Space::kEeprom, 0, device.eeprom});
   info.memories.push_back({"fuses", Space::kFuse, 0, 3});
   info.memories.push_back({"lock", Space::kLock, 0, 1});
   info.memories.push_back({"signature", Space::kSignature, 0, 3});
-  info.io = registers_of(part);
-  info.vectors = vectors_of(part);
+  info.io = registers_of(device);
+  info.vectors = vectors_of(device);
   return info;
 }
 
@@ -44,48 +45,72 @@ unsigned Names::vector(std::initializer_list<std::string> names) const {
   return 0;
 }
 
-Fabric::Fabric(const Part& the_part, u64 clock_hz)
-    : part(the_part),
-      target(*avr::find_core(the_part.core), the_part.flash),
-      info(info_of(the_part, clock_hz)),
-      owner(the_part.ram_begin, nullptr),
-      plain(the_part.ram_begin, false),
-      own(the_part.ram_begin, false) {
-  const Wiring* wiring = wiring_of(part);
+Fabric::Fabric(const Device& the_device, u64 clock_hz)
+    : device(the_device),
+      target(*avr::find_core(the_device.core), the_device.flash),
+      info(info_of(the_device, clock_hz)),
+      owner(the_device.ram_begin, nullptr),
+      plain(the_device.ram_begin, false),
+      own(the_device.ram_begin, false) {
+  const Wiring* wiring = wiring_of(device);
   if (wiring != nullptr) add_peripherals(*wiring, clock_hz);
-  for (const auto& p : ports) all.push_back(p.get());
-  for (const auto& p : usarts) all.push_back(p.get());
-  for (const auto& p : others) all.push_back(p.get());
-  for (Peripheral* p : [this] {
-         std::vector<Peripheral*> out;
-         for (const auto& x : usarts) out.push_back(x.get());
-         for (const auto& x : others) out.push_back(x.get());
-         return out;
-       }()) {
-    std::vector<const Peripheral*> followers;
-    for (const auto& x : others)
-      if (dynamic_cast<const Adc*>(x.get()) != nullptr && x.get() != p)
-        followers.push_back(x.get());
-    p->set_followers(followers);
-    for (const Pin& listened : p->listens())
-      for (const auto& port : ports)
-        if (port.get() == listened.port) port->add_listener(listened.bit, *p);
-  }
-  for (const Peripheral* p : all) {
-    for (const u16 address : p->addresses()) owner[address] = p;
-    for (const unsigned vector : p->vectors()) {
-      vector_owner[vector] = p;
-      info.vectors[vector].modelled = true;
-    }
-    for (const unsigned s : p->slots()) slot_owner[s] = p;
-  }
+  for (const auto& p : ports) enlist(*p);
+  for (const auto& p : usarts) enlist(*p);
+  for (const auto& p : others) enlist(*p);
   for (const char* name :
        {"GPIOR0", "GPIOR1", "GPIOR2", "OSCCAL", "RAMPZ", "EIND", "DIDR0", "DIDR1", "DIDR2"})
     if (const u16 address = Names(info).reg(name); address != 0)
-      plain[address] = wiring != nullptr || part.set == "bare";
-  if (part.set == "bare") plain[0x53] = true;                       // SMCR
+      plain[address] = wiring != nullptr || device.set == "bare";
+  if (device.set == "bare") plain[0x53] = true;                     // SMCR
   for (const u16 a : {0x5d, 0x5e, 0x5f}) plain[a] = own[a] = true;  // SP and SREG
   for (IoRegister& io : info.io) io.modelled = owner[io.address] != nullptr || plain[io.address];
+}
+
+/// Who answers for which address, vector, event and pin.
+void Fabric::enlist(Peripheral& peripheral) {
+  all.push_back(&peripheral);
+  std::vector<const Peripheral*> followers;
+  for (const auto& other : others)
+    if (dynamic_cast<const Adc*>(other.get()) != nullptr && other.get() != &peripheral)
+      followers.push_back(other.get());
+  peripheral.set_followers(followers);
+  for (const Pin& listened : peripheral.listens())
+    for (const auto& port : ports)
+      if (port.get() == listened.port) port->add_listener(listened.bit, peripheral);
+  for (const u16 address : peripheral.addresses()) owner[address] = &peripheral;
+  for (const unsigned vector : peripheral.vectors()) {
+    vector_owner[vector] = &peripheral;
+    info.vectors[vector].modelled = true;
+  }
+  for (const unsigned slot : peripheral.slots()) slot_owner[slot] = &peripheral;
+}
+
+Result<void> Fabric::attach(const std::shared_ptr<const Part>& part) {
+  for (const Attached* other : attached)
+    if (other->part().name() == part->name())
+      return fail(ErrorCode::kOutOfRange, "two parts are called '" + part->name() + "'");
+  if (next_slot_ == kEventSlots)
+    return fail(ErrorCode::kOutOfRange,
+                "there is no room for more parts than " + std::to_string(attached.size()));
+  std::vector<Pin> wired;
+  std::vector<std::string> names;
+  for (const auto& port : ports)
+    for (unsigned bit = 0; bit < 8; ++bit)
+      if (port->has(bit)) names.push_back(port->pin_name(bit));
+  for (const std::string& name : part->pins()) {
+    const Pin found = name.size() == 3 && name[0] == 'P' ? pin(name.substr(1)) : Pin{};
+    if (!found)
+      return fail(ErrorCode::kNotFound,
+                  "part '" + part->name() + "': there is no pin '" + name + "' on " + info.name,
+                  base::did_you_mean(name, names));
+    wired.push_back(found);
+  }
+  const auto index = static_cast<unsigned>(attached.size());
+  attached.push_back(
+      add<Attached>(part, std::move(wired), usarts, info.clock_hz, index, next_slot_));
+  enlist(*others.back());
+  for (const auto& usart : usarts) usart->add_listener(*attached.back());
+  return {};
 }
 
 Pin Fabric::pin(std::string_view name) const {
@@ -98,12 +123,13 @@ Pin Fabric::pin(std::string_view name) const {
 
 WorldShape Fabric::shape() const {
   WorldShape shape;
-  shape.data = part.ram_end;
-  shape.eeprom = part.eeprom;
-  shape.flash = part.flash;
+  shape.data = device.ram_end;
+  shape.eeprom = device.eeprom;
+  shape.flash = device.flash;
   shape.ports = static_cast<unsigned>(ports.size());
   shape.timers = timers_;
   shape.usarts = static_cast<unsigned>(usarts.size());
+  shape.parts = static_cast<unsigned>(attached.size());
   return shape;
 }
 
@@ -155,7 +181,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
     info.serial_ports.push_back(usarts.back()->name());
     next_slot_ += 2;
   }
-  add<Eeprom>(names, part.eeprom, clock_hz, next_slot_);
+  add<Eeprom>(names, device.eeprom, clock_hz, next_slot_);
   add<System>(names, ports);
   add<Prescalers>(names, timers);
   add<ExternalInterrupts>(names, pins(wiring.interrupts), pins(wiring.pin_changes));
@@ -167,7 +193,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   add<Spi>(names, Spi::Pins{spi[0], spi[1], spi[2], spi[3]}, next_slot_);
   const std::vector<Pin> twi = pins(wiring.twi);
   add<Twi>(names, twi[0], twi[1], next_slot_);
-  boot = add<Boot>(names, part, wiring, clock_hz, next_slot_);
+  boot = add<Boot>(names, device, wiring, clock_hz, next_slot_);
 }
 
 }  // namespace lucid::chip

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "chip/adc.h"
+#include "chip/attached.h"
 #include "chip/boot.h"
 #include "chip/device.h"
 #include "chip/port.h"
@@ -19,17 +20,18 @@ namespace lucid::chip {
 
 class Fabric {
  public:
-  Fabric(const Part& part, u64 clock_hz);
+  Fabric(const Device& device, u64 clock_hz);
   Fabric(const Fabric&) = delete;
   Fabric& operator=(const Fabric&) = delete;
 
-  const Part& part;
+  const Device& device;
   const avr::AvrTarget target;
   ChipInfo info;
   std::vector<std::unique_ptr<Port>> ports;
   std::vector<std::unique_ptr<Usart>> usarts;
   std::vector<std::unique_ptr<Peripheral>> others;
-  const Watchdog* watchdog = nullptr;  ///< null on a part without wiring
+  std::vector<const Attached*> attached;  ///< of `others`
+  const Watchdog* watchdog = nullptr;     ///< null on a part without wiring
   const Boot* boot = nullptr;
   std::vector<const Peripheral*> all;
   std::vector<const Peripheral*> owner;  ///< by data address below RAM, or null
@@ -41,10 +43,14 @@ class Fabric {
   u16 mcucr = 0, mcusr = 0, smcr = 0;
 
   [[nodiscard]] WorldShape shape() const;
+  /// Wires a part to the chip. Errors: kNotFound for a pin that the chip has not, kOutOfRange for
+  /// two parts of one name and for too many.
+  Result<void> attach(const std::shared_ptr<const Part>& part);
   /// `B1`; no pin for `-`.
   [[nodiscard]] Pin pin(std::string_view name) const;
 
  private:
+  void enlist(Peripheral& peripheral);
   void add_peripherals(const Wiring& wiring, u64 clock_hz);
   template <class T, class... Args>
   const T* add(Args&&... args);

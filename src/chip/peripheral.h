@@ -106,6 +106,9 @@ class Peripheral {
   virtual void on_pin(const Bus& /*bus*/, Pin /*pin*/, bool /*level*/, u64 /*t*/) const {}
   /// A pin it listens to has a new voltage, if not a new level.
   virtual void on_voltage(const Bus& /*bus*/, u64 /*t*/) const {}
+  /// A byte has left a serial port.
+  virtual void on_byte(const Bus& /*bus*/, const std::string& /*port*/, u8 /*byte*/,
+                       u64 /*t*/) const {}
   /// A flag has risen that another peripheral may be started by.
   virtual void on_flag(const Bus& /*bus*/, unsigned /*vector*/, u64 /*t*/) const {}
   [[nodiscard]] virtual std::vector<PinUse> uses(const World& /*world*/) const { return {}; }

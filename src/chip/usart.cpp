@@ -161,6 +161,8 @@ void Usart::on_event(const Bus& bus, unsigned slot, u64 due) const {
     bus.transmit(state.leaving);
     bus.happened(isa::EventKind::kByteOut, state.leaving, 0, name());
     state.sending = false;
+    for (const Peripheral* listener : listeners_)
+      listener->on_byte(bus, name(), state.leaving, due);
     if (state.buffer_full) {
       state.buffer_full = false;
       start_sending(bus, state.buffer, due);

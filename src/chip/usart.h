@@ -38,6 +38,7 @@ class Usart final : public Peripheral {
 
   /// Bytes begin to arrive at tick `now`, back to back, behind those still arriving.
   void send(const Bus& bus, const std::string& bytes, u64 now) const;
+  void add_listener(const Peripheral& who) { listeners_.push_back(&who); }
   [[nodiscard]] std::string name() const { return "USART" + std::to_string(number_); }
 
  private:
@@ -63,6 +64,7 @@ class Usart final : public Peripheral {
   Pin txd_, rxd_;
   unsigned index_;
   unsigned slot_;
+  std::vector<const Peripheral*> listeners_;
 };
 
 }  // namespace lucid::chip

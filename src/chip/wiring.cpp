@@ -74,16 +74,16 @@ constexpr Wiring kWirings[] = {
 
 }  // namespace
 
-const Wiring* wiring_of(const Part& part) {
+const Wiring* wiring_of(const Device& device) {
   for (const Wiring& wiring : kWirings)
     for (const std::string_view name : words_of(wiring.parts))
-      if (name == part.name) return &wiring;
+      if (name == device.name) return &wiring;
   return nullptr;
 }
 
-std::string remark_on(const Part& part) {
-  if (part.set == "bare") return "bare core";
-  return wiring_of(part) != nullptr ? "peripherals" : "registers only";
+std::string remark_on(const Device& device) {
+  if (device.set == "bare") return "bare core";
+  return wiring_of(device) != nullptr ? "peripherals" : "registers only";
 }
 
 }  // namespace lucid::chip

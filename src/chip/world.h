@@ -21,7 +21,7 @@ using u32 = std::uint32_t;
 using u64 = std::uint64_t;
 
 constexpr u64 kNever = UINT64_MAX;
-constexpr unsigned kEventSlots = 32;
+constexpr unsigned kEventSlots = 64;
 
 struct CpuState {
   u64 now = 0;      ///< oscillator ticks since power-on
@@ -211,7 +211,7 @@ struct EepromState {
 /// How many of each a chip has.
 struct WorldShape {
   u32 data = 0, eeprom = 0, flash = 0;  ///< bytes
-  unsigned ports = 0, timers = 0, usarts = 0;
+  unsigned ports = 0, timers = 0, usarts = 0, parts = 0;
 };
 
 struct World {
@@ -219,6 +219,7 @@ struct World {
   std::vector<PortState> ports;
   std::vector<TimerState> timers;
   std::vector<UsartState> usarts;
+  std::vector<std::vector<std::int64_t>> parts;  ///< the numbers of each part outside
   PrescalerState prescalers;
   AdcState adc;
   WatchdogState watchdog;
@@ -239,6 +240,7 @@ struct World {
       : ports(shape.ports),
         timers(shape.timers),
         usarts(shape.usarts),
+        parts(shape.parts),
         data(shape.data),
         eeprom(shape.eeprom, 0xff),
         flash(shape.flash, 0xff) {
@@ -278,6 +280,8 @@ struct World {
     for (const auto& port : ports) port.fields(hasher);
     for (const auto& timer : timers) timer.fields(hasher);
     for (const auto& usart : usarts) usart.fields(hasher);
+    for (const auto& part : parts)
+      for (const std::int64_t number : part) hasher(static_cast<u64>(number));
     prescalers.fields(hasher);
     adc.fields(hasher);
     watchdog.fields(hasher);

@@ -53,6 +53,10 @@ Result<void> Machine::drive(const std::string& pin, std::optional<bool> /*level*
   return fail(ErrorCode::kNotFound, "there is no pin '" + pin + "' on " + info().name);
 }
 
+Result<void> Machine::act(const std::string& part, const std::string& /*action*/,
+                          const std::string& /*value*/) {
+  return fail(ErrorCode::kNotFound, "there is no part '" + part + "'");
+}
 Result<void> Machine::apply(const std::string& pin, std::int32_t /*microvolts*/) {
   return fail(ErrorCode::kNotFound, "there is no pin '" + pin + "' on " + info().name);
 }
@@ -174,6 +178,11 @@ Result<void> Chip::apply_voltage(const std::string& pin, double volts) {
     return fail(ErrorCode::kOutOfRange, "a voltage lies between -1000 V and 1000 V here");
   return machine_->apply(pin, static_cast<std::int32_t>(std::lround(volts * 1e6)));
 }
+Result<void> Chip::act(const std::string& part, const std::string& action,
+                       const std::string& value) {
+  return machine_->act(part, action, value);
+}
+std::vector<PartState> Chip::parts() const { return machine_->parts(); }
 Result<void> Chip::send(const std::string& port, const std::string& bytes) {
   return machine_->send(port, bytes);
 }

@@ -162,6 +162,9 @@ class Machine {
   virtual void set_register(unsigned index, std::uint64_t value) = 0;
   virtual void set_pc(std::uint32_t address) = 0;
   virtual Result<void> drive(const std::string& pin, std::optional<bool> level);
+  [[nodiscard]] virtual std::vector<PartState> parts() const { return {}; }
+  virtual Result<void> act(const std::string& part, const std::string& action,
+                           const std::string& value);
   virtual Result<void> apply(const std::string& pin, std::int32_t microvolts);
   virtual Result<void> send(const std::string& port, const std::string& bytes);
   virtual std::string take_serial_output() { return {}; }

@@ -301,6 +301,11 @@ Result<Value> Session::let(const std::string& object, const std::string& text) {
   return evaluate(object);
 }
 
+Result<void> Session::act(const std::string& part, const std::string& action,
+                          const std::string& value) {
+  return core_->chip_.act(part, action, value);
+}
+
 Result<void> Session::apply_voltage(const std::string& pin, double volts) {
   return core_->chip_.apply_voltage(pin, volts);
 }

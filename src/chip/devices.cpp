@@ -10,36 +10,36 @@ namespace lucid::chip {
 namespace {
 
 #define LUCID_SET(name, registers, vectors) {#name, registers, vectors},
-#define LUCID_PART(...)
+#define LUCID_DEVICE(...)
 constexpr RegisterSet kSets[] = {
-#include "chip/parts_mega.def"
-#include "chip/parts_special.def"
-#include "chip/parts_tiny.def"
+#include "chip/devices_mega.def"
+#include "chip/devices_special.def"
+#include "chip/devices_tiny.def"
     // What a core itself needs, at the usual places.
     {"bare",
      "53 SMCR 1 CPU SM:1+3 SE:0\n5b RAMPZ 1 CPU\n5c EIND 1 CPU\n5d SPL 1 CPU\n5d SP 2 CPU\n"
      "5e SPH 1 CPU\n5f SREG 1 CPU I:7 T:6 H:5 S:4 V:3 N:2 Z:1 C:0\n",
      ""}};
 #undef LUCID_SET
-#undef LUCID_PART
+#undef LUCID_DEVICE
 
 /// A core with memories and no peripherals, named after its family: for programs that only compute.
-Part bare_core(std::string_view core, std::uint32_t flash) {
-  Part part{};
-  part.name = part.core = core;
-  part.set = "bare";
-  part.flash = flash;
-  part.ram_begin = 0x100;
-  part.ram_end = 0x2100;
-  part.flash_page = 256;
-  part.fuses = {0xff, 0xff, 0xff};
-  part.vector_words = flash > 0x2000 ? 2 : 1;
-  return part;
+Device bare_core(std::string_view core, std::uint32_t flash) {
+  Device device{};
+  device.name = device.core = core;
+  device.set = "bare";
+  device.flash = flash;
+  device.ram_begin = 0x100;
+  device.ram_end = 0x2100;
+  device.flash_page = 256;
+  device.fuses = {0xff, 0xff, 0xff};
+  device.vector_words = flash > 0x2000 ? 2 : 1;
+  return device;
 }
 
-const RegisterSet& set_of(const Part& part) {
+const RegisterSet& set_of(const Device& device) {
   return *std::find_if(std::begin(kSets), std::end(kSets),
-                       [&](const RegisterSet& set) { return set.name == part.set; });
+                       [&](const RegisterSet& set) { return set.name == device.set; });
 }
 
 unsigned number(std::string_view text, int base) {
@@ -76,41 +76,41 @@ std::vector<std::string_view> words_of(std::string_view list) {
   return out;
 }
 
-const std::vector<Part>& parts() {
+const std::vector<Device>& devices() {
 #define LUCID_SET(...)
-#define LUCID_PART(name, core, set, flash, begin, end, eeprom, page, words, f0, f1, f2, s0, s1, \
-                   s2)                                                                          \
-  Part{name, #core, #set, flash, begin, end, eeprom, page, words, {f0, f1, f2}, {s0, s1, s2}},
-  static const std::vector<Part> kParts = [] {
-    std::vector<Part> out{
-#include "chip/parts_mega.def"
-#include "chip/parts_special.def"
-#include "chip/parts_tiny.def"
+#define LUCID_DEVICE(name, core, set, flash, begin, end, eeprom, page, words, f0, f1, f2, s0, s1, \
+                     s2)                                                                          \
+  Device{name, #core, #set, flash, begin, end, eeprom, page, words, {f0, f1, f2}, {s0, s1, s2}},
+  static const std::vector<Device> kDevices = [] {
+    std::vector<Device> out{
+#include "chip/devices_mega.def"
+#include "chip/devices_special.def"
+#include "chip/devices_tiny.def"
     };
     const auto& cores = {
         bare_core("avr2", 0x2000),   bare_core("avr25", 0x2000),  bare_core("avr3", 0x10000),
         bare_core("avr31", 0x20000), bare_core("avr35", 0x10000), bare_core("avr4", 0x2000),
         bare_core("avr5", 0x10000),  bare_core("avr51", 0x20000), bare_core("avr6", 0x40000)};
-    std::stable_sort(out.begin(), out.end(), [](const Part& a, const Part& b) {
+    std::stable_sort(out.begin(), out.end(), [](const Device& a, const Device& b) {
       return wiring_of(a) != nullptr && wiring_of(b) == nullptr;
     });
     out.insert(out.end(), cores.begin(), cores.end());
     return out;
   }();
 #undef LUCID_SET
-#undef LUCID_PART
-  return kParts;
+#undef LUCID_DEVICE
+  return kDevices;
 }
 
-const Part* find_part(std::string_view name) {
-  for (const Part& part : parts())
-    if (base::equal_ignoring_case(part.name, name)) return &part;
+const Device* find_device(std::string_view name) {
+  for (const Device& device : devices())
+    if (base::equal_ignoring_case(device.name, name)) return &device;
   return nullptr;
 }
 
-std::vector<IoRegister> registers_of(const Part& part) {
+std::vector<IoRegister> registers_of(const Device& device) {
   std::vector<IoRegister> out;
-  std::string_view text = set_of(part).registers;
+  std::string_view text = set_of(device).registers;
   while (!text.empty()) {
     std::string_view line = next(text, '\n');
     IoRegister io;
@@ -124,9 +124,9 @@ std::vector<IoRegister> registers_of(const Part& part) {
   return out;
 }
 
-std::vector<InterruptVector> vectors_of(const Part& part) {
+std::vector<InterruptVector> vectors_of(const Device& device) {
   std::vector<InterruptVector> out{{0, "RESET", true}};
-  for (std::string_view word : words_of(set_of(part).vectors)) {
+  for (std::string_view word : words_of(set_of(device).vectors)) {
     const auto n = static_cast<std::uint8_t>(number(next(word, ':'), 10));
     while (out.size() < n)  // numbers that the header leaves out
       out.push_back({static_cast<std::uint8_t>(out.size()), "reserved", false});

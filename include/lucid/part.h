@@ -1,0 +1,72 @@
+// SPDX-License-Identifier: MIT
+// Part: something attached to a chip's pins: a button, a lamp, a sensor. docs/parts.md shows how to
+// write one; those that come along are made from a bench file (<lucid/bench.h>).
+//
+// A Part is constant: what changes are whole numbers that the chip keeps for it, so that copies of
+// the chip hold copies of its parts, and equal hashes mean equal parts, too.
+#ifndef LUCID_PART_H
+#define LUCID_PART_H
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "lucid/error.h"
+
+namespace lucid {
+
+/// What a part can do at one moment. Pins are given by their place in Part::pins().
+class LUCID_API Wires {
+ public:
+  virtual ~Wires();
+  [[nodiscard]] virtual std::uint64_t now() const = 0;       ///< oscillator ticks since power-on
+  [[nodiscard]] virtual std::uint64_t clock_hz() const = 0;  ///< ticks a second
+  [[nodiscard]] virtual std::int32_t supply() const = 0;     ///< microvolts
+  /// The level on a wire now.
+  [[nodiscard]] virtual bool level(unsigned pin) const = 0;
+  /// The part drives a wire; nullopt lets go of it.
+  virtual void drive(unsigned pin, std::optional<bool> level) = 0;
+  /// The same with a voltage in microvolts; clamped to what a pin bears.
+  virtual void apply(unsigned pin, std::int32_t microvolts) = 0;
+  /// Bytes arrive at a serial port, back to back. Nothing happens if there is no such port.
+  virtual void send(const std::string& port, const std::string& bytes) = 0;
+  /// Part::on_time is called at this tick, once. A later call replaces an earlier one.
+  virtual void wake_at(std::uint64_t tick) = 0;
+  /// The part's own numbers, Part::numbers() of them, zero at power-on.
+  virtual std::int64_t& number(unsigned index) = 0;
+
+  /// Ticks in so many microseconds, rounded.
+  [[nodiscard]] std::uint64_t ticks(std::uint64_t microseconds) const;
+};
+
+class LUCID_API Part {
+ public:
+  explicit Part(std::string name) : name_(std::move(name)) {}
+  Part(const Part&) = delete;
+  Part& operator=(const Part&) = delete;
+  virtual ~Part();
+
+  [[nodiscard]] const std::string& name() const { return name_; }
+  /// The pins it is wired to (`PD2`). All calls are told of changes on them.
+  [[nodiscard]] virtual std::vector<std::string> pins() const = 0;
+  [[nodiscard]] virtual unsigned numbers() const { return 0; }
+  virtual void start(Wires& /*wires*/) const {}  ///< at power-on
+  virtual void on_pin(Wires& /*wires*/, unsigned /*pin*/, bool /*level*/) const {}
+  virtual void on_time(Wires& /*wires*/) const {}
+  /// A byte has left a serial port (`USART0`).
+  virtual void on_byte(Wires& /*wires*/, const std::string& /*port*/, std::uint8_t /*byte*/) const {
+  }
+  /// What a person does to it: `press`, `release`, or `turn` with a value. Error: kUsage.
+  virtual Result<void> act(Wires& wires, const std::string& action, const std::string& value) const;
+  /// How it is at this moment, in a few words.
+  [[nodiscard]] virtual std::string describe(Wires& wires) const = 0;
+
+ private:
+  std::string name_;
+};
+
+}  // namespace lucid
+
+#endif  // LUCID_PART_H

@@ -1,0 +1,174 @@
+// SPDX-License-Identifier: MIT
+// Reads bench files. The only file that knows TOML.
+#include "lucid/bench.h"
+
+#include <fmt/format.h>
+#include <toml++/toml.h>
+
+#include <algorithm>
+
+#include "base/text.h"
+#include "bench/kinds.h"
+
+namespace lucid {
+namespace {
+
+using bench::Input;
+using bench::Keys;
+using bench::Setting;
+using bench::Table;
+
+class Reader {
+ public:
+  Reader(std::string name, std::string folder)
+      : name_(std::move(name)), around_{std::move(folder)} {}
+
+  Result<Bench> read(std::string_view text) {
+    toml::parse_result parsed = toml::parse(text);
+    if (!parsed)
+      return fail(ErrorCode::kBadImage, std::string(parsed.error().description()), "",
+                  fmt::format("{}, line {}", name_, parsed.error().source().begin.line));
+    const toml::table& root = parsed.table();
+    for (const auto& [key, node] : root) {
+      Result<void> done;
+      if (key == "chip")
+        done = each(node, "chip", &Reader::chip);
+      else if (key == "part")
+        done = each(node, "part", &Reader::part);
+      else if (key == "input")
+        done = each(node, "input", &Reader::input);
+      else
+        done =
+            fail(ErrorCode::kBadImage, fmt::format("there is no table '{}' in a bench", key.str()),
+                 base::did_you_mean(key.str(), {"chip", "part", "input"}),
+                 fmt::format("{}, line {}", name_, node.source().begin.line));
+      if (!done) return fail(done.error());
+    }
+    std::stable_sort(inputs_.begin(), inputs_.end(),
+                     [](const Input& a, const Input& b) { return a.at < b.at; });
+    if (!inputs_.empty()) bench_.chip.parts.push_back(bench::timed_inputs(std::move(inputs_)));
+    return std::move(bench_);
+  }
+
+ private:
+  Result<void> each(const toml::node& node, const char* kind,
+                    Result<void> (Reader::*reader)(Keys&)) {
+    if (const toml::table* table = node.as_table()) return one(*table, kind, reader);
+    const toml::array* list = node.as_array();
+    if (list == nullptr || !list->is_homogeneous<toml::table>())
+      return fail(ErrorCode::kBadImage,
+                  fmt::format("'{}' must be a table: [{}] or [[{}]]", kind, kind, kind), "",
+                  fmt::format("{}, line {}", name_, node.source().begin.line));
+    for (const toml::node& entry : *list)
+      if (auto done = one(*entry.as_table(), kind, reader); !done) return done;
+    return {};
+  }
+
+  Result<void> one(const toml::table& from, const char* kind,
+                   Result<void> (Reader::*reader)(Keys&)) {
+    Table table{kind, from.source().begin.line, {}};
+    for (const auto& [key, node] : from) {
+      Setting setting;
+      setting.line = node.source().begin.line;
+      if (const auto text = node.value_exact<std::string>()) {
+        setting.value = *text;
+      } else if (const auto number = node.value_exact<std::int64_t>()) {
+        setting.value = *number;
+      } else if (const auto real = node.value_exact<double>()) {
+        setting.value = *real;
+      } else if (const auto flag = node.value_exact<bool>()) {
+        setting.value = *flag;
+      } else {
+        std::vector<std::string> list;
+        if (const toml::array* array = node.as_array())
+          for (const toml::node& entry : *array)
+            list.push_back(entry.value<std::string>().value_or(""));
+        setting.value = list;
+      }
+      table.settings.emplace(std::string(key.str()), setting);
+    }
+    Keys keys(table, name_);
+    if (auto done = (this->*reader)(keys); !done) return done;
+    return keys.finish();
+  }
+
+  Result<void> chip(Keys& keys) {
+    Chip::Options& chip = bench_.chip;
+    bench_.names_chip = keys.has("name");
+    bench_.names_clock = keys.has("clock");
+    chip.name = keys.text("name", chip.name);
+    if (bench_.names_clock) chip.clock_hz = keys.hertz("clock");
+    chip.supply = keys.microvolts("supply", "5V");
+    if (!keys.has("fuses")) return {};
+    const std::vector<std::string> fuses = keys.texts("fuses");
+    std::array<std::uint8_t, 3> bytes{};
+    bool good = fuses.size() == 3;
+    for (unsigned i = 0; good && i < 3; ++i) {
+      const auto value = base::parse_unsigned(fuses[i]);
+      good = value && *value < 256;
+      if (good) bytes[i] = static_cast<std::uint8_t>(*value);
+    }
+    if (!good) keys.wrong("fuses", R"(must be low, high and extended: ["0xff", "0xd9", "0xff"])");
+    chip.fuses = bytes;
+    return {};
+  }
+
+  Result<void> part(Keys& keys) {
+    std::vector<std::string> names;
+    for (const bench::Kind& kind : bench::kinds()) names.emplace_back(kind.name);
+    const std::string name = keys.text("name");
+    const unsigned kind = keys.choice("kind", names);
+    auto made = bench::kinds()[kind].make(name, keys, around_);
+    if (auto done = keys.finish(); !done) return done;
+    bench_.chip.parts.push_back(std::move(made));
+    return {};
+  }
+
+  Result<void> input(Keys& keys) {
+    Input input;
+    input.at = keys.picoseconds("at");
+    if (keys.has("serial")) {
+      input.serial = keys.text("serial");
+      input.bytes = keys.text("text");
+    } else {
+      input.pin = keys.text("pin");
+      if (keys.has("volts")) {
+        input.microvolts = keys.microvolts("volts");
+      } else {
+        const unsigned level = keys.choice("level", {"open", "low", "high"});
+        if (level != 0) input.level = level == 2;
+      }
+    }
+    inputs_.push_back(std::move(input));
+    return {};
+  }
+
+  std::string name_;
+  bench::Surroundings around_;
+  Bench bench_;
+  std::vector<Input> inputs_;
+};
+
+}  // namespace
+
+Result<Bench> Bench::parse(std::string_view text, const std::string& name,
+                           const std::string& folder) {
+  return Reader(name, folder).read(text);
+}
+
+Result<Bench> Bench::open(const std::string& path) {
+  const auto bytes = base::read_file(path);
+  if (!bytes) return fail(bytes.error());
+  const std::size_t slash = path.rfind('/');
+  return parse(std::string(bytes->begin(), bytes->end()), path,
+               slash == std::string::npos ? "." : path.substr(0, slash));
+}
+
+std::vector<std::string> Bench::kinds() {
+  std::vector<std::string> out;
+  for (const bench::Kind& kind : bench::kinds())
+    out.push_back(fmt::format("{}: {}", kind.name, kind.keys));
+  return out;
+}
+
+}  // namespace lucid

@@ -1,0 +1,20 @@
+// SPDX-License-Identifier: MIT
+// Parts with a voltage, made from their keys.
+#ifndef LUCID_BENCH_PARTS_H
+#define LUCID_BENCH_PARTS_H
+
+#include "bench/kinds.h"
+
+namespace lucid::bench {
+
+using Made = std::shared_ptr<const Part>;
+Made make_constant(const std::string& name, Keys& keys, const Surroundings& around);
+Made make_ramp(const std::string& name, Keys& keys, const Surroundings& around);
+Made make_sine(const std::string& name, Keys& keys, const Surroundings& around);
+Made make_table(const std::string& name, Keys& keys, const Surroundings& around);
+Made make_potentiometer(const std::string& name, Keys& keys, const Surroundings& around);
+Made make_oven(const std::string& name, Keys& keys, const Surroundings& around);
+
+}  // namespace lucid::bench
+
+#endif  // LUCID_BENCH_PARTS_H

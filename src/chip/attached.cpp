@@ -1,0 +1,93 @@
+// SPDX-License-Identifier: MIT
+#include "chip/attached.h"
+
+#include "base/text.h"
+#include "chip/port.h"
+
+namespace lucid {
+
+Wires::~Wires() = default;
+Part::~Part() = default;
+
+std::uint64_t Wires::ticks(std::uint64_t microseconds) const {
+  __extension__ using Wide = unsigned __int128;
+  return static_cast<std::uint64_t>((Wide{microseconds} * clock_hz() + 500'000) / 1'000'000);
+}
+
+Result<void> Part::act(Wires& /*wires*/, const std::string& action,
+                       const std::string& /*value*/) const {
+  return fail(ErrorCode::kUsage, "nobody can " + action + " '" + name_ + "'");
+}
+
+namespace chip {
+
+class Attached::View final : public Wires {
+ public:
+  View(const Attached& part, const Bus& bus, u64 now) : part_(part), bus_(bus), now_(now) {}
+
+  [[nodiscard]] std::uint64_t now() const override { return now_; }
+  [[nodiscard]] std::uint64_t clock_hz() const override { return part_.clock_hz_; }
+  [[nodiscard]] std::int32_t supply() const override { return bus_.world.supply; }
+  [[nodiscard]] bool level(unsigned pin) const override {
+    const Pin& p = part_.pins_[pin];
+    return p.port->level(bus_.world, p.bit);
+  }
+  void drive(unsigned pin, std::optional<bool> level) override {
+    const Pin& p = part_.pins_[pin];
+    p.port->drive(bus_, p.bit, level, now_);
+  }
+  void apply(unsigned pin, std::int32_t microvolts) override {
+    const Pin& p = part_.pins_[pin];
+    p.port->apply(bus_, p.bit, std::clamp(microvolts, -500'000, supply() + 500'000), now_);
+  }
+  void send(const std::string& port, const std::string& bytes) override {
+    for (const auto& usart : part_.usarts_)
+      if (base::equal_ignoring_case(usart->name(), port)) usart->send(bus_, bytes, now_);
+  }
+  void wake_at(std::uint64_t tick) override {
+    bus_.schedule(part_.slot_, std::max(tick, now_ + 1));
+  }
+  std::int64_t& number(unsigned index) override { return bus_.world.parts[part_.index_][index]; }
+
+ private:
+  const Attached& part_;
+  const Bus& bus_;
+  u64 now_;
+};
+
+void Attached::start(const Bus& bus) const {
+  bus.world.parts[index_].assign(part_->numbers(), 0);
+  bus.schedule(slot_, kNever);
+  View view(*this, bus, bus.world.cpu.now);
+  part_->start(view);
+}
+
+Result<void> Attached::act(const Bus& bus, const std::string& action,
+                           const std::string& value) const {
+  View view(*this, bus, bus.world.cpu.now);
+  return part_->act(view, action, value);
+}
+
+std::string Attached::describe(const Bus& bus) const {
+  View view(*this, bus, bus.world.cpu.now);
+  return part_->describe(view);
+}
+
+void Attached::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
+  View view(*this, bus, t);
+  for (unsigned i = 0; i < pins_.size(); ++i)
+    if (pins_[i] == pin) part_->on_pin(view, i, level);
+}
+
+void Attached::on_byte(const Bus& bus, const std::string& port, u8 byte, u64 t) const {
+  View view(*this, bus, t);
+  part_->on_byte(view, port, byte);
+}
+
+void Attached::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
+  View view(*this, bus, due);
+  part_->on_time(view);
+}
+
+}  // namespace chip
+}  // namespace lucid

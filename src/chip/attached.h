@@ -1,0 +1,55 @@
+// SPDX-License-Identifier: MIT
+// A part on the chip's pins, as the chip sees it: one more peripheral, with one event and numbers
+// in the world.
+#ifndef LUCID_CHIP_ATTACHED_H
+#define LUCID_CHIP_ATTACHED_H
+
+#include <memory>
+
+#include "chip/usart.h"
+#include "lucid/part.h"
+
+namespace lucid::chip {
+
+class Attached final : public Peripheral {
+ public:
+  Attached(std::shared_ptr<const Part> part, std::vector<Pin> pins,
+           const std::vector<std::unique_ptr<Usart>>& usarts, u64 clock_hz, unsigned index,
+           unsigned slot)
+      : part_(std::move(part)),
+        pins_(std::move(pins)),
+        usarts_(usarts),
+        clock_hz_(clock_hz),
+        index_(index),
+        slot_(slot) {}
+
+  [[nodiscard]] const Part& part() const { return *part_; }
+  void start(const Bus& bus) const;
+  Result<void> act(const Bus& bus, const std::string& action, const std::string& value) const;
+  [[nodiscard]] std::string describe(const Bus& bus) const;
+
+  [[nodiscard]] std::vector<u16> addresses() const override { return {}; }
+  void write(const Bus&, u16, u8, u8, u64) const override {}
+  [[nodiscard]] std::vector<Pin> listens() const override { return pins_; }
+  void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
+  void on_byte(const Bus& bus, const std::string& port, u8 byte, u64 t) const override;
+  void on_event(const Bus& bus, unsigned slot, u64 due) const override;
+  [[nodiscard]] bool runs_asleep(const World& /*world*/, unsigned /*sm*/) const override {
+    return true;
+  }
+  /// What is outside is not reset with the chip.
+  void reset(const Bus& /*bus*/) const override {}
+  [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_}; }
+
+ private:
+  class View;
+  std::shared_ptr<const Part> part_;
+  std::vector<Pin> pins_;
+  const std::vector<std::unique_ptr<Usart>>& usarts_;
+  u64 clock_hz_;
+  unsigned index_, slot_;
+};
+
+}  // namespace lucid::chip
+
+#endif  // LUCID_CHIP_ATTACHED_H

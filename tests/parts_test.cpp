@@ -1,0 +1,227 @@
+// SPDX-License-Identifier: MIT
+// Bench files and the parts they describe.
+#include <fmt/format.h>
+
+#include <catch2/catch.hpp>
+#include <random>
+
+#include "lucid/bench.h"
+#include "tools.h"
+
+using namespace lucid;
+
+namespace {
+
+/// A chip that does nothing, with the parts of a bench.
+Chip on_bench(const std::string& text) {
+  auto bench = Bench::parse(text, "test", test::scratch("."));
+  INFO((bench ? "" : bench.error().text()));
+  REQUIRE(bench.has_value());
+  auto chip = Chip::make(bench->chip);
+  INFO((chip ? "" : chip.error().text()));
+  REQUIRE(chip.has_value());
+  chip->poke({Space::kCode, 0}, 0xff);
+  chip->poke({Space::kCode, 1}, 0xcf);
+  return *chip;
+}
+
+PinState pin(const Chip& chip, const std::string& name) {
+  for (const PinState& state : chip.pins())
+    if (state.name == name) return state;
+  FAIL(name);
+  return {};
+}
+
+std::string state_of(const Chip& chip, const std::string& name) {
+  for (const PartState& part : chip.parts())
+    if (part.name == name) return part.state;
+  return "no such part";
+}
+
+void output(Chip& chip, char port, unsigned bits) {  // DDRx and PORTx
+  const std::uint32_t base = port == 'B' ? 0x23 : port == 'C' ? 0x26 : 0x29;
+  chip.poke({Space::kData, base + 1}, 0xff);
+  chip.poke({Space::kData, base + 2}, static_cast<std::uint8_t>(bits));
+}
+
+std::string part(const std::string& keys) { return "[[part]]\nname = \"x\"\n" + keys + "\n"; }
+
+}  // namespace
+
+TEST_CASE("what is wrong in a bench file is said with line, key and a suggestion") {
+  struct Row {
+    std::string text;
+    const char* says;
+  };
+  for (const Row& row :
+       {Row{"[chip\n", "test, line 1"},
+        Row{"[chop]\n", "there is no table 'chop' in a bench (did you mean chip?)"},
+        Row{"chip = 3\n", "'chip' must be a table: [chip] or [[chip]]"},
+        Row{"[chip]\nclock = 16\n", "test, line 2, chip: key 'clock' must be a text in quotes"},
+        Row{"[chip]\nclock = \"fast\"\n", "must be a frequency such as \"16MHz\""},
+        Row{"[chip]\nsupply = \"5\"\n", "must be a voltage such as \"2.5V\""},
+        Row{"[chip]\nfuses = [\"0x100\"]\n", "must be low, high and extended"},
+        Row{"[[part]]\nkind = \"lamp\"\n", "key 'name' is missing"},
+        Row{part("kind = \"lmap\"\npin = \"PB0\""), "did you mean lamp?"},
+        Row{part("kind = \"lamp\""), "test, line 1, part 'x': key 'pin' is missing"},
+        Row{part("kind = \"lamp\"\npin = \"PB0\"\nlitt = \"low\""),
+            "line 5, part 'x': key 'litt' is not known here (did you mean lit?)"},
+        Row{part("kind = \"lamp\"\npin = \"PB0\"\nlit = \"up\""), "it can be low, high"},
+        Row{part("kind = \"potentiometer\"\npin = \"PC0\"\npercent = 101"), "from 0 to 100"},
+        Row{part("kind = \"button\"\npin = \"PB0\"\nbounce = \"4 parsecs\""), "a time such as"},
+        Row{part("kind = \"table\"\npin = \"PC0\"\nfile = \"none.csv\""), "cannot be read"},
+        Row{part("kind = \"sine\"\npin = \"PC0\"\nmiddle = \"1V\"\namplitude = \"1V\"\nperiod = "
+                 "\"1us\""),
+            "must be 256 us at least"},
+        Row{"[[input]]\nat = \"1s\"\n", "key 'pin' is missing"},
+        Row{"[[input]]\nat = \"1s\"\npin = \"PB0\"\nlevel = \"hihg\"\n", "did you mean high?"}}) {
+    INFO(row.text);
+    const auto bench = Bench::parse(row.text, "test");
+    REQUIRE_FALSE(bench.has_value());
+    INFO(bench.error().text());
+    CHECK(bench.error().text().find(row.says) != std::string::npos);
+  }
+  const auto make = [](const std::string& text) {
+    return Chip::make(Bench::parse(text, "test")->chip).error().text();
+  };
+  CHECK(make(part("kind = \"lamp\"\npin = \"PC7\"")).find("there is no pin 'PC7' on ATmega328P") !=
+        std::string::npos);
+  CHECK(make(part("kind = \"lamp\"\npin = \"PB0\"") + part("kind = \"lamp\"\npin = \"PB1\""))
+            .find("two parts are called 'x'") != std::string::npos);
+  CHECK(make("[chip]\nsupply = \"12V\"\n").find("1.8 V to 5.5 V") != std::string::npos);
+  test::write(test::scratch("holes.csv"), "0,1\n1,\n");
+  const auto holes = Bench::parse(part("kind = \"table\"\npin = \"PC0\"\nfile = \"holes.csv\""),
+                                  "test", test::scratch("."));
+  CHECK(holes.error().text().find("whose line 2 is not SECONDS,VOLTS") != std::string::npos);
+}
+
+TEST_CASE("a contact bounces for its time, always the same way, and settles") {
+  const std::string text =
+      part("kind = \"button\"\npin = \"PD2\"\nopen = \"high\"\nbounce = \"5ms\"");
+  Chip chip = on_bench(text);
+  CHECK(pin(chip, "PD2").level);
+  REQUIRE(chip.act("x", "press"));
+  const Chip pressed = chip;
+  unsigned edges = 0;
+  bool last = false;
+  for (int us = 0; us < 6000; us += 10) {
+    chip.run_for(160);
+    edges += pin(chip, "PD2").level != last ? 1 : 0;
+    last = pin(chip, "PD2").level;
+  }
+  CHECK(edges >= 6);
+  CHECK_FALSE(last);
+  CHECK(state_of(chip, "x") == "pressed");
+  Chip again = pressed;
+  while (again.cycles() < chip.cycles()) again.run_for(chip.cycles() - again.cycles());
+  CHECK(again.hash() == chip.hash());
+  REQUIRE(chip.act("x", "release"));
+  chip.run_for(160'000);
+  CHECK(pin(chip, "PD2").level);
+  CHECK_FALSE(chip.act("x", "turn", "on").has_value());
+  CHECK_FALSE(chip.act("y", "press").has_value());
+}
+
+TEST_CASE("lamp, buzzer, shift register and loop-back tell what they have seen") {
+  Chip chip = on_bench(
+      "[[part]]\nname = \"lamp\"\nkind = \"lamp\"\npin = \"PB0\"\nlit = \"low\"\n"
+      "[[part]]\nname = \"buzzer\"\nkind = \"buzzer\"\npin = \"PB1\"\n"
+      "[[part]]\nname = \"chain\"\nkind = \"shift-register\"\ndata = \"PC0\"\nclock = \"PC1\"\n"
+      "latch = \"PC2\"\nbits = 16\n");
+  output(chip, 'B', 1);
+  CHECK(state_of(chip, "lamp").find("dark, lit 1 times") == 0);
+  output(chip, 'B', 0);
+  chip.run_for(16'000);
+  output(chip, 'B', 1);
+  CHECK(state_of(chip, "lamp") == "dark, lit 2 times, 1.000 ms in all");
+  for (int i = 0; i < 10; ++i) {
+    chip.run_for(2000);
+    output(chip, 'B', 1U | (i % 2 == 0 ? 2U : 0U));
+  }
+  CHECK(state_of(chip, "buzzer") == "4000 Hz, 5 periods so far");
+  chip.run_for(100'000);
+  CHECK(state_of(chip, "buzzer").find("silent") == 0);
+  for (int bit = 15; bit >= 0; --bit) {
+    const unsigned data = 0xa53cU >> bit & 1U;
+    output(chip, 'C', data);
+    output(chip, 'C', data | 2);
+    output(chip, 'C', data);
+  }
+  CHECK(state_of(chip, "chain") == "shows 0x0000");
+  output(chip, 'C', 4);
+  CHECK(state_of(chip, "chain") == "shows 0xa53c");
+}
+
+TEST_CASE("voltages follow time, knobs and tables") {
+  test::write(test::scratch("curve.csv"), "# seconds, volts\n0,0.5\n0.01,1.5\n");
+  Chip chip = on_bench(
+      "[chip]\nsupply = \"3.3V\"\n"
+      "[[part]]\nname = \"ramp\"\nkind = \"ramp\"\npin = \"PC0\"\nfrom = \"1V\"\nto = \"2V\"\nover "
+      "= \"10ms\"\nafter = \"5ms\"\n"
+      "[[part]]\nname = \"sine\"\nkind = \"sine\"\npin = \"PC1\"\nmiddle = \"1V\"\namplitude = "
+      "\"500mV\"\nperiod = \"20ms\"\n"
+      "[[part]]\nname = \"table\"\nkind = \"table\"\npin = \"PC2\"\nfile = \"curve.csv\"\n"
+      "[[part]]\nname = \"knob\"\nkind = \"potentiometer\"\npin = \"PC3\"\n"
+      "[[part]]\nname = \"source\"\nkind = \"voltage\"\npin = \"PC4\"\nvolts = \"300mV\"\n");
+  const auto volts = [&](const char* name) { return *pin(chip, name).microvolts; };
+  CHECK(volts("PC0") == 1'000'000);
+  CHECK(volts("PC3") == 1'650'000);
+  CHECK(volts("PC4") == 300'000);
+  chip.run_for(16 * 5000 + 8);  // 5 ms: a quarter of the sine
+  CHECK(std::abs(volts("PC1") - 1'500'000) < 1000);
+  CHECK(std::abs(volts("PC2") - 1'000'000) < 100);
+  chip.run_for(16 * 5000);
+  CHECK(std::abs(volts("PC0") - 1'500'000) < 100);
+  CHECK(std::abs(volts("PC1") - 1'000'000) < 1000);
+  chip.run_for(16 * 10'000);
+  CHECK(volts("PC0") == 2'000'000);
+  CHECK(volts("PC2") == 1'500'000);
+  REQUIRE(chip.act("knob", "turn", "25%"));
+  REQUIRE(chip.act("source", "turn", "1.2V"));
+  CHECK(volts("PC3") == 825'000);
+  CHECK(volts("PC4") == 1'200'000);
+  CHECK_FALSE(chip.act("knob", "turn", "101%").has_value());
+}
+
+TEST_CASE("an oven warms by its heater's energy and cools towards the ambient temperature") {
+  const std::string text = part(
+      "kind = \"oven\"\nheater = \"PB5\"\nsensor = \"PC0\"\nwatts = 1000\nloss = 0\ncapacity = "
+      "500\nambient = 20\nscale = \"10mV\"");
+  Chip chip = on_bench(text);
+  CHECK(*pin(chip, "PC0").microvolts == 200'000);
+  output(chip, 'B', 0x20);
+  chip.run_for(16'000'000);  // 1000 J into 500 J a degree: 2 degrees
+  CHECK(std::abs(*pin(chip, "PC0").microvolts - 220'000) <= 210);
+  output(chip, 'B', 0);
+  CHECK(state_of(chip, "x").find("heater off") != std::string::npos);
+}
+
+TEST_CASE("timed inputs happen at their time, and runs with parts are the same in pieces") {
+  std::string text = test::read(std::string(LUCID_KILN) + "/kiln.bench.toml");
+  text += "[[input]]\nat = \"10ms\"\npin = \"PB3\"\nlevel = \"high\"\n";
+  text += "[[input]]\nat = \"20ms\"\npin = \"PC5\"\nvolts = \"1V\"\n";
+  const auto bench = Bench::parse(text, "kiln", ".");
+  REQUIRE(bench.has_value());
+  Chip straight = *Chip::make(bench->chip);
+  REQUIRE(straight.load(*Image::open(test::kKilnOg)));
+  REQUIRE(straight.act("door", "turn", "on"));
+  Chip pieces = straight;
+  straight.run_for(160'000 - 2);
+  CHECK_FALSE(pin(straight, "PB3").level);
+  straight.run_for(8);
+  CHECK(pin(straight, "PB3").level);
+  straight.run_for(52'000'000);
+  CHECK(*pin(straight, "PC5").microvolts == 1'000'000);
+  CHECK(straight.take_serial_output().find("ramp") != std::string::npos);
+  std::mt19937 random(test::fresh_seed());
+  while (pieces.cycles() < straight.cycles()) {
+    const std::uint64_t left = straight.cycles() - pieces.cycles();
+    pieces.run_for(std::min<std::uint64_t>(left, 1 + random() % 5'000'000));
+    Chip copy = pieces;
+    (void)pieces.parts();
+    (void)pieces.pins();
+    pieces = copy;
+  }
+  CHECK(pieces.cycles() == straight.cycles());
+  CHECK(pieces.hash() == straight.hash());
+}
