@@ -186,9 +186,21 @@ void Console::show(const Reply& reply) {
   out_ << (options_.json ? to_json(reply) : to_text(reply, style_)) << std::flush;
 }
 
-void Console::on_serial(const std::string& bytes) {
+void Console::on_serial(const std::string& port, const std::string& bytes) {
+  if (end_ != nullptr && end_->port() == port) {
+    end_->write(bytes);
+    return;
+  }
   serial_ += bytes;
-  if (options_.json) return;  // `show serial` has it
+  if (options_.json) return;                            // `show serial` has it
+  if (!serial_port_.empty() && serial_port_ != port) {  // the ports take turns: say who speaks
+    flush_serial();
+    if (plain_serial_)
+      out_ << "\n" << style_.dim(port + ":") << "\n";
+    else
+      serial_line_ = port + ": ";
+  }
+  serial_port_ = port;
   if (plain_serial_) {
     out_ << bytes << std::flush;
     return;

@@ -13,6 +13,7 @@
 #include "lucid/bench.h"
 #include "lucid/session.h"
 #include "reply.h"
+#include "serial_end.h"
 
 namespace lucid::app {
 
@@ -64,12 +65,14 @@ class Console final : public Listener {
   [[nodiscard]] const Style& style() const { return style_; }
   /// Serial text in `run` goes out as it is, without a mark.
   void set_plain_serial(bool on) { plain_serial_ = on; }
+  /// Hands the bytes of one port to something outside. It must outlive the console.
+  void set_serial_end(SerialEnd* end) { end_ = end; }
   void set_echo(bool on) { options_.echo = on; }
   void show(const Reply& reply);
   void flush_serial();
 
   // Listener
-  void on_serial(const std::string& bytes) override;
+  void on_serial(const std::string& port, const std::string& bytes) override;
   void on_note(const std::string& text) override;
   void on_message(const std::string& text) override;
   void on_progress(Picoseconds now) override;
@@ -134,6 +137,8 @@ class Console final : public Listener {
   std::string serial_;       ///< all that was sent
   std::string serial_line_;  ///< the line under way
   bool plain_serial_ = false;
+  std::string serial_port_;   ///< that sent last
+  SerialEnd* end_ = nullptr;  ///< what listens to a port, if anything
   bool finished_ = false;
   bool expectation_failed_ = false;
   unsigned expectations_ = 0;

@@ -4,8 +4,10 @@
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
+#include <chrono>
 #include <cstdlib>
 #include <iostream>
+#include <thread>
 
 #include "console.h"
 #include "demo.h"
@@ -15,10 +17,11 @@ namespace lucid::app {
 namespace {
 
 struct Arguments {
-  std::string image, script, chip, clock, bench, span = "1s", name, function;
+  std::string image, script, chip, clock, bench, serial, span = "1s", name, function;
   std::vector<std::string> commands, sources;
   bool json = false;
   bool all = false;
+  bool pace = false;
 };
 
 int report(const Error& error, bool json) {
@@ -93,6 +96,28 @@ int play_script(const Arguments& a, Console& console) {
   return kExitGood;
 }
 
+/// In steps of a millisecond, none before its time by the clock on the wall.
+Pause run_paced(Session& session, const SerialEnd& end, std::uint64_t ticks) {
+  const auto start = std::chrono::steady_clock::now();
+  const std::uint64_t first = session.chip().cycles();
+  const std::uint64_t hz = session.chip().info().clock_hz;
+  for (;;) {
+    const std::uint64_t passed = session.chip().cycles() - first;
+    const auto due = start + std::chrono::nanoseconds(to_time(passed, hz).count / 1000);
+    std::this_thread::sleep_until(due);
+    if (end.is_open())
+      if (const std::string typed = end.read(); !typed.empty())
+        (void)session.send(end.port(), typed).has_value();
+    const std::uint64_t left = ticks > passed ? ticks - passed : 0;
+    Pause pause = session.go_for(std::max<std::uint64_t>(std::min(left, hz / 1000), 1));
+    if (pause.cause != Pause::Cause::kTimeUp || left <= hz / 1000) {
+      pause.cycles_since = session.chip().cycles() - first;
+      pause.since = to_time(pause.cycles_since, hz);
+      return pause;
+    }
+  }
+}
+
 int run_image(const Arguments& a, Console& console) {
   if (auto opened = console.open(a.image); !opened) return report(opened.error(), a.json);
   catch_interrupts(console);
@@ -101,7 +126,17 @@ int run_image(const Arguments& a, Console& console) {
   Session& session = *console.session();
   auto span = parse_time(a.span);
   if (!span) return report(span.error(), a.json);
-  const Pause pause = session.go_for(to_ticks(*span, session.chip().info().clock_hz));
+  const std::uint64_t ticks = to_ticks(*span, session.chip().info().clock_hz);
+  SerialEnd end;
+  if (!a.serial.empty()) {
+    if (auto opened = end.open(a.serial); !opened) return report(opened.error(), a.json);
+    if (auto known = session.send(end.port(), ""); !known) return report(known.error(), a.json);
+    console.set_serial_end(&end);
+    std::cerr << end.port() << " is at " << end.path() << std::endl;
+  }
+  const Pause pause =
+      end.is_open() || a.pace ? run_paced(session, end, ticks) : session.go_for(ticks);
+  console.set_serial_end(nullptr);
   if (!a.json && !console.serial().empty() && console.serial().back() != '\n') std::cout << "\n";
   Standing standing;
   standing.pause = pause;
@@ -237,6 +272,9 @@ int main_with(int argc, char** argv) {
   run->add_option("--for", a.span, "How long, in simulated time")
       ->type_name("TIME")
       ->capture_default_str();
+  run->add_option("--serial", a.serial, "Put a pseudo-terminal at a serial port; implies --pace")
+      ->type_name("PORT=pty");
+  run->add_flag("--pace", a.pace, "No faster than real time");
   add_common(run, a);
   run->footer("Example: lucid run main.elf --for 2s --do 'drive PD2 low'");
 

@@ -104,6 +104,12 @@ struct PartState {
   std::string state;  ///< in a few words
 };
 
+/// Bytes that have left a serial port.
+struct SerialText {
+  std::string port;  ///< USART0
+  std::string bytes;
+};
+
 /// Why `run_for` came back early or on time.
 struct RunEnd {
   enum class Why : std::uint8_t { kTimeUp, kFault, kBreakInstruction } why = Why::kTimeUp;
@@ -192,8 +198,10 @@ class LUCID_API Chip {
   /// Queues bytes that arrive at a serial port back to back, at the port's own rate. Error:
   /// kNotFound.
   Result<void> send(const std::string& port, const std::string& bytes);
-  /// Bytes the firmware has sent since the last call.
+  /// Bytes the firmware has sent since the last call, by all ports in the order they left.
   std::string take_serial_output();
+  /// The same, each run of bytes with its port.
+  std::vector<SerialText> take_serial();
   /// Notes since the last call: what was touched that is not modelled, or undefined by the manual.
   std::vector<std::string> take_notes();
 

@@ -81,7 +81,7 @@ enum class StepUnit : std::uint8_t { kLine, kInstruction };
 class LUCID_API Listener {
  public:
   virtual ~Listener() = default;
-  virtual void on_serial(const std::string& /*bytes*/) {}
+  virtual void on_serial(const std::string& /*port*/, const std::string& /*bytes*/) {}
   virtual void on_note(const std::string& /*text*/) {}     ///< not modelled, undefined, misused
   virtual void on_message(const std::string& /*text*/) {}  ///< from a breakpoint's log
   /// Every few million cycles of a run.
@@ -204,7 +204,8 @@ class LUCID_API Session {
   /// the new value.
   Result<Value> let(const std::string& object, const std::string& expression);
   Result<void> drive(const std::string& pin, std::optional<bool> level);
-  Result<void> act(const std::string& part, const std::string& action, const std::string& value = {});
+  Result<void> act(const std::string& part, const std::string& action,
+                   const std::string& value = {});
   Result<void> apply_voltage(const std::string& pin, double volts);
   Result<void> send(const std::string& port, const std::string& bytes);
 

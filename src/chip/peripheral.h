@@ -16,7 +16,7 @@ namespace lucid::chip {
 
 /// What leaves the world, and what only a debugger remembers. Not hashed.
 struct Outputs {
-  std::string serial;
+  std::vector<SerialText> serial;
   std::vector<std::string> notes;
   std::set<std::string> noted;  ///< each note is said once
   u32 events_wanted = 0;        ///< by isa::bit(kind)
@@ -38,7 +38,11 @@ class Bus {
   }
   /// The processor waits while the peripheral works.
   void stall(u64 ticks) const { world.cpu.now += ticks; }
-  void transmit(u8 byte) const { outputs_.serial.push_back(static_cast<char>(byte)); }
+  void transmit(const std::string& port, u8 byte) const {
+    if (outputs_.serial.empty() || outputs_.serial.back().port != port)
+      outputs_.serial.push_back({port, {}});
+    outputs_.serial.back().bytes.push_back(static_cast<char>(byte));
+  }
   /// For who waits for it; costs a test otherwise.
   void happened(isa::EventKind kind, unsigned number = 0, unsigned value = 0,
                 const std::string& name = {}) const {

@@ -158,7 +158,7 @@ void Usart::say_what_is_missing(const Bus& bus) const {
 void Usart::on_event(const Bus& bus, unsigned slot, u64 due) const {
   UsartState& state = bus.world.usarts[index_];
   if (slot == slot_) {
-    bus.transmit(state.leaving);
+    bus.transmit(name(), state.leaving);
     bus.happened(isa::EventKind::kByteOut, state.leaving, 0, name());
     state.sending = false;
     for (const Peripheral* listener : listeners_)

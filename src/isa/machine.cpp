@@ -186,7 +186,12 @@ std::vector<PartState> Chip::parts() const { return machine_->parts(); }
 Result<void> Chip::send(const std::string& port, const std::string& bytes) {
   return machine_->send(port, bytes);
 }
-std::string Chip::take_serial_output() { return machine_->take_serial_output(); }
+std::vector<SerialText> Chip::take_serial() { return machine_->take_serial(); }
+std::string Chip::take_serial_output() {
+  std::string out;
+  for (const SerialText& text : take_serial()) out += text.bytes;
+  return out;
+}
 std::vector<std::string> Chip::take_notes() { return machine_->take_notes(); }
 isa::Machine& Chip::machine() { return *machine_; }
 const isa::Machine& Chip::machine() const { return *machine_; }

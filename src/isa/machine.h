@@ -167,7 +167,7 @@ class Machine {
                            const std::string& value);
   virtual Result<void> apply(const std::string& pin, std::int32_t microvolts);
   virtual Result<void> send(const std::string& port, const std::string& bytes);
-  virtual std::string take_serial_output() { return {}; }
+  virtual std::vector<SerialText> take_serial() { return {}; }
   virtual std::vector<std::string> take_notes() { return {}; }
 
   // Served from the above

@@ -17,10 +17,10 @@ bool is_call(Flow flow) { return flow == Flow::kCall || flow == Flow::kIndirectC
 }  // namespace
 
 void Session::Core::deliver() {
-  const std::string serial = machine().take_serial_output();
+  const std::vector<SerialText> serial = machine().take_serial();
   const auto notes = machine().take_notes();
   if (listener_ == nullptr) return;
-  if (!serial.empty()) listener_->on_serial(serial);
+  for (const SerialText& text : serial) listener_->on_serial(text.port, text.bytes);
   for (const std::string& note : notes) listener_->on_note(note);
 }
 
