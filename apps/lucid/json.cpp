@@ -17,6 +17,7 @@ constexpr const char* kCauses[] = {
 Json json(const Location& w) {
   Json out{{"address", w.address}};
   if (!w.function.empty()) out["function"] = w.function;
+  if (!w.inlined.empty()) out["inlined"] = w.inlined;
   if (!w.file.empty()) {
     out["file"] = w.file;
     out["line"] = w.line;
@@ -150,6 +151,7 @@ struct JsonWriter {
                                {"where", json(l.where)},
                                {"cfa", l.cfa},
                                {"interrupt", l.interrupt},
+                               {"inlined", l.inlined},
                                {"guessed", l.guessed}});
     return out;
   }

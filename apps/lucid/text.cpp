@@ -35,6 +35,7 @@ std::string ids(const std::vector<unsigned>& list) {
 std::string place(const Location& where) {
   std::string out;
   if (!where.file.empty()) out = fmt::format("{}:{}", where.file, where.line);
+  if (!where.inlined.empty()) out += (out.empty() ? "" : " ") + where.inlined + " in";
   if (!where.function.empty()) out += (out.empty() ? "" : " ") + where.function;
   if (where.file.empty() && where.offset != 0) out += fmt::format("+{:#x}", where.offset);
   return out.empty() ? fmt::format("{:#06x}", where.address) : out;
@@ -215,6 +216,7 @@ class TextWriter {
       const bool current = level.level == c.levels.size();
       std::string line = fmt::format("{:>4} {} {}", level.level, current ? style_.accent("▌") : " ",
                                      place(level.where));
+      if (level.inlined) line += style_.dim("  (inlined)");
       if (level.interrupt) line += style_.warn("  (interrupt)");
       if (level.guessed) line += style_.dim("  (guessed: no frame information)");
       out += line + "\n";

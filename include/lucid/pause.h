@@ -17,6 +17,7 @@ struct Location {
   std::uint32_t address = 0;
   std::string function;      ///< empty if no function is known there
   std::uint32_t offset = 0;  ///< bytes behind the function's start
+  std::string inlined;       ///< the function whose body stands there instead of a call, if any
   std::string file;          ///< name without directories; empty if there is no line
   unsigned file_index = 0;   ///< in Program::files()
   unsigned line = 0;

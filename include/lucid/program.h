@@ -113,7 +113,18 @@ struct Local {
     Range range;  ///< where the expression holds
     std::vector<LocationOp> ops;
   };
+  int inlined = -1;           ///< index into inlined_calls(), if it belongs to one
   std::vector<Place> places;  ///< none at an address: the compiler has optimised it away there
+};
+
+/// A call that the compiler has replaced by the function's body.
+struct InlinedCall {
+  std::string name;  ///< of the function
+  std::vector<Local::Range> ranges;
+  std::uint32_t entry = 0;  ///< where its first instruction is
+  unsigned depth = 1;       ///< 1: its caller is a real function, 2: it was inlined itself, …
+  std::optional<unsigned> call_file;  ///< where it is called
+  unsigned call_line = 0;
 };
 
 /// How to find the caller's frame at one instruction: CFA = register + offset; saved registers are
@@ -153,6 +164,9 @@ class LUCID_API Program {
   /// Behind the prologue: where a function's arguments are in place.
   [[nodiscard]] std::uint32_t body_of(const Function& function) const;
   [[nodiscard]] std::optional<FrameRow> frame_at(std::uint32_t address) const;
+  [[nodiscard]] const std::vector<InlinedCall>& inlined_calls() const;
+  /// Those that an address lies in, innermost first.
+  [[nodiscard]] std::vector<const InlinedCall*> inlined_at(std::uint32_t address) const;
   /// The parameters and locals whose names can be seen at an address, innermost scope first; a name
   /// that hides another comes before it.
   [[nodiscard]] std::vector<const Local*> locals_at(std::uint32_t address) const;

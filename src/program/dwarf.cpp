@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <memory>
 #include <unordered_map>
+#include <utility>
 
 #include "base/text.h"
 #include "image/image_data.h"
@@ -147,19 +148,45 @@ class DwarfReader {
         case DW_TAG_variable:
         case DW_TAG_formal_parameter: read_variable(child, function, scope); break;
         case DW_TAG_namespace: read_children(child, function, scope, depth + 1); break;
-        case DW_TAG_lexical_block:
-        case DW_TAG_inlined_subroutine: {
+        case DW_TAG_lexical_block: {
           const Scope inner = ranges_of(child);
           read_children(child, function, inner.empty() ? scope : inner, depth + 1);
           break;
         }
+        case DW_TAG_inlined_subroutine: read_inlined(child, function, scope, depth); break;
         default: break;
       }
     } while (dwarf_siblingof(&child, &child) == 0);
   }
 
+  void read_inlined(Dwarf_Die& die, const std::string& function, const Scope& scope,
+                    unsigned depth) {
+    const Scope inner = ranges_of(die);
+    InlinedCall call;
+    call.name = name_of(die);
+    if (inner.empty() || call.name.empty()) {
+      read_children(die, function, inner.empty() ? scope : inner, depth + 1);
+      return;
+    }
+    call.ranges = inner;
+    Dwarf_Addr entry = 0;
+    call.entry =
+        dwarf_entrypc(&die, &entry) == 0 ? static_cast<std::uint32_t>(entry) : inner.front().begin;
+    call.depth = inlined_ < 0 ? 1 : data_.inlined[static_cast<std::size_t>(inlined_)].depth + 1;
+    if (const char* path = file_of(die, DW_AT_call_file)) call.call_file = file_index(path);
+    call.call_line = static_cast<unsigned>(number(die, DW_AT_call_line).value_or(0));
+    const int outer = std::exchange(inlined_, static_cast<int>(data_.inlined.size()));
+    data_.inlined.push_back(std::move(call));
+    read_children(die, function, inner, depth + 1);
+    inlined_ = outer;
+  }
+
   [[nodiscard]] const char* decl_file(Dwarf_Die& die) const {
-    const auto index = number(die, DW_AT_decl_file);
+    return file_of(die, DW_AT_decl_file);
+  }
+
+  [[nodiscard]] const char* file_of(Dwarf_Die& die, unsigned attribute) const {
+    const auto index = number(die, attribute);
     if (!index || unit_files_ == nullptr || *index >= unit_file_count_) return nullptr;
     return dwarf_filesrc(unit_files_, *index, nullptr, nullptr);
   }
@@ -240,6 +267,7 @@ class DwarfReader {
     local.line = static_cast<unsigned>(number(die, DW_AT_decl_line).value_or(0));
     local.type = type_of(die, 0);
     local.scope = scope;
+    local.inlined = inlined_;
     Dwarf_Attribute at;
     if (dwarf_attr_integrate(&die, DW_AT_const_value, &at) != nullptr) {
       Dwarf_Sword value = 0;
@@ -590,6 +618,7 @@ class DwarfReader {
   std::unordered_map<const void*, unsigned> type_index_;
   unsigned void_ = 0;
   std::vector<Row> rows_;
+  int inlined_ = -1;  ///< the inlined call being read
 };
 
 }  // namespace

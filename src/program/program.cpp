@@ -178,6 +178,18 @@ std::vector<const Local*> Program::locals_at(std::uint32_t address) const {
   return out;
 }
 
+const std::vector<InlinedCall>& Program::inlined_calls() const { return data_->inlined; }
+
+std::vector<const InlinedCall*> Program::inlined_at(std::uint32_t address) const {
+  std::vector<const InlinedCall*> out;
+  for (const InlinedCall& call : data_->inlined)
+    for (const Local::Range& range : call.ranges)
+      if (address >= range.begin && address < range.end) out.push_back(&call);
+  std::stable_sort(out.begin(), out.end(),
+                   [](const InlinedCall* a, const InlinedCall* b) { return a->depth > b->depth; });
+  return out;
+}
+
 std::vector<LocationOp> Program::frame_base_at(std::uint32_t address) const {
   for (const Data::FrameBase& base : data_->frame_bases)
     if (address >= base.begin && address < base.end) return base.ops;

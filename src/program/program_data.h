@@ -21,6 +21,7 @@ struct Program::Data {
   std::map<std::uint32_t, std::uint32_t> bodies;  ///< function begin → body
 
   std::vector<Local> locals;
+  std::vector<InlinedCall> inlined;
   struct FrameBase {
     std::uint32_t begin = 0, end = 0;
     std::vector<LocationOp> ops;

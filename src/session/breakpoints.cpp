@@ -16,6 +16,8 @@ Location Session::Core::location(std::uint32_t address) const {
     where.function = function->name;
     where.offset = address - function->begin;
   }
+  if (const auto inlined = program_.inlined_at(address); !inlined.empty())
+    where.inlined = inlined.front()->name;
   if (const auto range = program_.line_at(address)) {
     where.file = program_.files()[range->file].name;
     where.file_index = range->file;
@@ -52,6 +54,9 @@ Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& pla
     std::vector<std::uint32_t> out;
     for (const Function* function : program_.find_functions(place))
       out.push_back(program_.body_of(*function));
+    for (const InlinedCall& call : program_.inlined_calls())
+      if (call.name == place && std::find(out.begin(), out.end(), call.entry) == out.end())
+        out.push_back(call.entry);
     if (!out.empty()) return out;
     if (const std::size_t plus = place.find('+'); plus != std::string::npos) {
       const auto offset = base::parse_unsigned(place.substr(plus + 1));
@@ -61,6 +66,7 @@ Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& pla
     }
     std::vector<std::string> names;
     for (const Function& f : program_.functions()) names.push_back(f.name);
+    for (const InlinedCall& call : program_.inlined_calls()) names.push_back(call.name);
     return fail(ErrorCode::kNotFound, fmt::format("there is no function '{}'", place),
                 base::did_you_mean(place, names));
   }

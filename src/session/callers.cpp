@@ -2,6 +2,7 @@
 #include "session/callers.h"
 
 #include <algorithm>
+#include <utility>
 
 namespace lucid::session {
 namespace {
@@ -27,6 +28,7 @@ class Unwinder {
       frame.pc = pc;
       frame.sp = sp;
       frame.registers = registers_;
+      frame.at_call = at_call;
       // A return address may lie behind the last instruction of a function that never returns.
       frame.function = program_.function_at(at_call ? pc - convention_.instruction_unit : pc);
       if (frame.function == nullptr) {
@@ -213,6 +215,27 @@ class Unwinder {
 
 std::vector<Frame> unwind(const Program& program, const isa::Machine& machine) {
   return Unwinder(program, machine).unwind();
+}
+
+std::uint32_t look_address(const Frame& frame, const isa::Machine& machine) {
+  return frame.at_call ? frame.pc - machine.target().convention().instruction_unit : frame.pc;
+}
+
+std::vector<Frame> call_levels(const Program& program, const isa::Machine& machine) {
+  std::vector<Frame> out;
+  for (Frame& frame : unwind(program, machine)) {
+    const InlinedCall* inner = nullptr;
+    for (const InlinedCall* call : program.inlined_at(look_address(frame, machine))) {
+      Frame level = frame;
+      level.inlined = call;
+      level.inner = std::exchange(inner, call);
+      level.interrupt = false;
+      out.push_back(std::move(level));
+    }
+    frame.inner = inner;
+    out.push_back(std::move(frame));
+  }
+  return out;
 }
 
 }  // namespace lucid::session

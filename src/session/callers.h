@@ -22,12 +22,21 @@ struct Frame {
   std::vector<FrameRow::Saved> saved;      ///< offsets from cfa
   std::uint32_t sp = 0;                    ///< in this frame
   std::map<int, std::uint32_t> registers;  ///< of this frame: where callees have saved them
+  bool at_call = false;                    ///< pc is where a call returns to
+  const InlinedCall* inlined = nullptr;    ///< the level is this body, within `function`
+  const InlinedCall* inner = nullptr;      ///< and stands at this inlined call
 };
 
 /// Innermost first. Three sources, best first: straight code down to the return; the image's frame
 /// information, corrected where the compiler forgets an interrupt handler's first push; counting
 /// the pushes from the function's start (guessed).
 std::vector<Frame> unwind(const Program& program, const isa::Machine& machine);
+
+/// The same with a level for each inlined call that a frame stands in.
+std::vector<Frame> call_levels(const Program& program, const isa::Machine& machine);
+
+/// Where a level stands: within its call, not behind it.
+std::uint32_t look_address(const Frame& frame, const isa::Machine& machine);
 
 }  // namespace lucid::session
 

@@ -45,6 +45,8 @@ class Session::Core final : private isa::MarkListener {
   Pause step_instruction(StepKind kind);
   Pause step_line(StepKind kind);
   Pause step_out();
+  Pause step_out_of_inlined(const InlinedCall& call);
+  [[nodiscard]] bool deeper(const std::vector<const InlinedCall*>& began_in) const;
   Result<Pause> move_to(const std::string& place);
   Pause reset();
   Result<Pause> stepped(StepKind kind, StepUnit unit, std::uint64_t count);

@@ -157,7 +157,7 @@ class Evaluator {
   }
 
   Result<Operand> local(const Node& node) {
-    for (const Local* l : scope_.program.locals_at(names_address(scope_))) {
+    for (const Local* l : locals_of(scope_)) {
       if (l->name != node.name) continue;
       auto found = local_value(*l, scope_);
       if (found) return found;

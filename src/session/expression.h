@@ -104,6 +104,9 @@ std::int64_t whole_number(double real);
 Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value);
 /// The object of a type in memory. Errors: kOutOfRange, kUsage, kUnsupported.
 Result<Operand> object_at(Address address, unsigned type, const Scope& scope);
+/// The parameters and locals that the scope's call level can see, innermost first.
+std::vector<const Local*> locals_of(const Scope& scope);
+
 /// A local's value in the scope's call level. Errors: kNotFound where it is not in scope or has
 /// been optimised away, kUnsupported for a location that is not understood.
 Result<Operand> local_value(const Local& local, const Scope& scope);

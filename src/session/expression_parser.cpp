@@ -426,7 +426,7 @@ class Parser {
 
   Tree variable(const std::string& name, const std::string& in, std::size_t begin) {
     if (in.empty()) {
-      for (const Local* local : scope_.program.locals_at(names_address(scope_))) {
+      for (const Local* local : locals_of(scope_)) {
         if (local->name != name) continue;
         Tree node = make(NodeKind::kLocal);
         node->column = begin + 1;
@@ -667,8 +667,7 @@ Expression::~Expression() = default;
 
 std::vector<std::string> known_names(const Scope& scope) {
   std::vector<std::string> out{"chip", "pin"};
-  for (const Local* local : scope.program.locals_at(names_address(scope)))
-    out.push_back(local->name);
+  for (const Local* local : locals_of(scope)) out.push_back(local->name);
   for (const Variable& v : scope.program.variables()) out.push_back(v.name);
   for (const Function& f : scope.program.functions()) out.push_back(f.name);
   for (const Type& t : scope.program.types())

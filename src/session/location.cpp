@@ -285,33 +285,48 @@ class LocationReader {
   bool is_value_ = false;
 };
 
-/// A caller stands in its call, which is before the address it returns to.
-std::uint32_t look_address(const Scope& scope, const std::vector<Frame>& frames) {
-  const Frame& frame = frames[scope.level];
-  const bool at_call = scope.level > 0 && !frames[scope.level - 1].interrupt;
-  return at_call ? frame.pc - scope.machine.target().convention().instruction_unit : frame.pc;
-}
-
 }  // namespace
 
 std::uint32_t names_address(const Scope& scope) {
   if (scope.names_at) return *scope.names_at;
   if (scope.level == 0) return scope.machine.pc();
-  const auto frames = unwind(scope.program, scope.machine);
-  return scope.level < frames.size() ? look_address(scope, frames) : scope.machine.pc();
+  const auto levels = call_levels(scope.program, scope.machine);
+  return scope.level < levels.size() ? look_address(levels[scope.level], scope.machine)
+                                     : scope.machine.pc();
+}
+
+std::vector<const Local*> locals_of(const Scope& scope) {
+  const std::uint32_t look = names_address(scope);
+  const InlinedCall* body = nullptr;  // whose names are meant
+  if (scope.level == 0 || scope.names_at) {
+    const auto inlined = scope.program.inlined_at(look);
+    if (!inlined.empty()) body = inlined.front();
+  } else if (const auto levels = call_levels(scope.program, scope.machine);
+             scope.level < levels.size()) {
+    body = levels[scope.level].inlined;
+  }
+  std::vector<const Local*> out;
+  for (const Local* local : scope.program.locals_at(look)) {
+    const InlinedCall* owner =
+        local->inlined < 0
+            ? nullptr
+            : &scope.program.inlined_calls()[static_cast<std::size_t>(local->inlined)];
+    if (owner == body) out.push_back(local);
+  }
+  return out;
 }
 
 Result<Operand> local_value(const Local& local, const Scope& scope) {
-  const auto frames = unwind(scope.program, scope.machine);
-  if (scope.level >= frames.size())
+  const auto levels = call_levels(scope.program, scope.machine);
+  if (scope.level >= levels.size())
     return fail(ErrorCode::kNotFound, "there is no such call level any more");
-  const std::uint32_t look = look_address(scope, frames);
+  const std::uint32_t look = look_address(levels[scope.level], scope.machine);
   bool in_scope = false;
   for (const Local::Range& range : local.scope)
     in_scope = in_scope || (look >= range.begin && look < range.end);
   if (!in_scope)
     return fail(ErrorCode::kNotFound, fmt::format("'{}' is not in scope here", local.name));
-  return LocationReader(local, scope, frames[scope.level], look).read();
+  return LocationReader(local, scope, levels[scope.level], look).read();
 }
 
 }  // namespace lucid::session

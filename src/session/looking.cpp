@@ -160,26 +160,39 @@ Result<MemoryView> Session::Core::memory(const std::string& name,
 }
 
 std::vector<CallLevel> Session::Core::callers() const {
-  const auto frames = session::unwind(program_, machine());
+  const auto frames = session::call_levels(program_, machine());
   std::vector<CallLevel> out;
-  const auto unit = machine().target().convention().instruction_unit;
   for (std::size_t i = frames.size(); i-- > 0;) {
+    const session::Frame& frame = frames[i];
     CallLevel level;
     level.level = static_cast<unsigned>(frames.size() - i);
-    // A caller is shown at its call, not at the line behind it.
-    const bool returns_here = i > 0 && !frames[i - 1].interrupt;
-    level.where = location(returns_here ? frames[i].pc - unit : frames[i].pc);
-    level.where.address = frames[i].pc;
-    level.cfa = frames[i].cfa;
-    level.interrupt = frames[i].interrupt;
-    level.guessed = frames[i].guessed;
+    level.where = location(session::look_address(frame, machine()));
+    level.where.address = frame.pc;
+    level.where.inlined.clear();
+    level.cfa = frame.cfa;
+    level.interrupt = frame.interrupt;
+    level.guessed = frame.guessed;
+    if (frame.inlined != nullptr) {
+      level.inlined = true;
+      level.where.function = frame.inlined->name;
+      level.where.offset = 0;
+    }
+    if (frame.inner != nullptr) {  // it stands at a call that has no instruction
+      level.where.line_begins = false;
+      level.where.file.clear();
+      level.where.line = frame.inner->call_line;
+      if (frame.inner->call_file) {
+        level.where.file_index = *frame.inner->call_file;
+        level.where.file = program_.files()[*frame.inner->call_file].name;
+      }
+    }
     out.push_back(std::move(level));
   }
   return out;
 }
 
 Result<void> Session::Core::select_level(unsigned number) {
-  const auto levels = static_cast<unsigned>(session::unwind(program_, machine()).size());
+  const auto levels = static_cast<unsigned>(session::call_levels(program_, machine()).size());
   if (number < 1 || number > levels)
     return fail(ErrorCode::kNotFound, fmt::format("there is no call level {}", number),
                 fmt::format("levels are 1 to {}, see `show callers`", levels));
@@ -195,7 +208,7 @@ std::vector<VariableView> Session::Core::variables() const {
   const bool same_place =
       level_ == 0 && before_ != nullptr && program_.function_at(before_->pc()) == function;
   std::vector<VariableView> out;
-  for (const Local* local : program_.locals_at(here)) {
+  for (const Local* local : session::locals_of(now)) {
     VariableView view;
     view.name = local->name;
     view.type = program_.types()[local->type].name;

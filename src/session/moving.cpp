@@ -287,6 +287,47 @@ std::optional<Session::Core::Outcome> Session::Core::run_through_call(StepKind k
   return run_to(back, sp);
 }
 
+/// Does the program stand in an inlined call that has been made from where a step began?
+bool Session::Core::deeper(const std::vector<const InlinedCall*>& began_in) const {
+  const auto now = program_.inlined_at(machine().pc());
+  return now.size() > began_in.size() &&
+         std::equal(began_in.rbegin(), began_in.rend(), now.rbegin());
+}
+
+/// Runs until the inlined body at hand is left, in this frame.
+Pause Session::Core::step_out_of_inlined(const InlinedCall& call) {
+  const auto inside = [&] {
+    const std::uint32_t pc = machine().pc();
+    return std::any_of(call.ranges.begin(), call.ranges.end(), [pc](const Local::Range& range) {
+      return pc >= range.begin && pc < range.end;
+    });
+  };
+  Outcome outcome;
+  for (;;) {
+    isa::RunRequest request;
+    const std::uint32_t pc = machine().pc();
+    for (const Local::Range& range : call.ranges)
+      if (pc >= range.begin && pc < range.end) {
+        request.within_begin = range.begin;
+        request.within_end = range.end;
+      }
+    request.stop_at_interrupt = true;
+    outcome = run(request);
+    if (outcome.kind == Outcome::Kind::kBreakpoint) break;
+    const bool call_made = outcome.stop.why == isa::Stop::Why::kLeftRange &&
+                           is_call(machine().instruction_at(outcome.stop.last_pc, false).flow);
+    if (outcome.stop.interrupt >= 0 || call_made) {
+      outcome = run_to(return_address_at_sp(),
+                       machine().sp() + machine().target().convention().return_bytes);
+      if (outcome.kind != Outcome::Kind::kTarget) break;
+    } else if (outcome.stop.why != isa::Stop::Why::kLeftRange) {
+      break;
+    }
+    if (!inside()) break;
+  }
+  return finish(outcome, Pause::Cause::kStep, "out of " + call.name + ", which is inlined");
+}
+
 Pause Session::Core::step_line(StepKind kind) {
   begin_run();
   auto start = program_.line_at(machine().pc());
@@ -300,6 +341,8 @@ Pause Session::Core::step_line(StepKind kind) {
   }
   const std::uint32_t start_sp = machine().sp();
   const std::uint32_t start_begin = start->begin;
+  const auto began_in = program_.inlined_at(machine().pc());
+  std::optional<std::uint32_t> returned_to;  // in the caller's line, if the function has returned
   LineRange range = *start;
   for (;;) {
     isa::RunRequest request;
@@ -322,6 +365,7 @@ Pause Session::Core::step_line(StepKind kind) {
         if (done && !through) return finish(outcome, Pause::Cause::kStep);
       } else if (last.flow == Flow::kReturn || last.flow == Flow::kInterruptReturn) {
         start = program_.line_at(machine().pc());  // the caller's line: go on to where one begins
+        returned_to = machine().pc();
         if (!start) {
           remarks_.emplace_back("returned to code without source");
           return finish(outcome, Pause::Cause::kStep);
@@ -350,10 +394,15 @@ Pause Session::Core::step_line(StepKind kind) {
       range = *start;
       continue;
     }
+    if (kind == StepKind::kOver && deeper(began_in)) {  // the body of an inlined call
+      range = *now;
+      continue;
+    }
     const bool begins = now->statement && now->begin == machine().pc();
     const bool other_line = start && (now->line != start->line || now->file != start->file);
-    const bool came_round = now->begin == start_begin && machine().sp() == start_sp &&
-                            outcome.stop.why == isa::Stop::Why::kLeftRange;
+    const bool came_round = outcome.stop.why == isa::Stop::Why::kLeftRange &&
+                            (returned_to ? machine().pc() <= *returned_to
+                                         : now->begin == start_begin && machine().sp() == start_sp);
     if (begins && (other_line || came_round)) return finish(outcome, Pause::Cause::kStep);
     range = *now;
   }
@@ -362,6 +411,8 @@ Pause Session::Core::step_line(StepKind kind) {
 Pause Session::Core::step_out() {
   const auto frames = session::unwind(program_, machine());
   begin_run();
+  if (const auto inlined = program_.inlined_at(machine().pc()); !inlined.empty())
+    return step_out_of_inlined(*inlined.front());
   if (frames.size() < 2) {
     remarks_.emplace_back("there is no caller to step out to: nothing was executed");
     return finish({}, Pause::Cause::kStep);

@@ -96,10 +96,12 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
         return fail(ErrorCode::kUnsupported,
                     fmt::format("'{}' is kept in a register here", entry.point.spec.place),
                     "watch the register, such as chip.r24, or a place in the function");
+      const auto levels = session::call_levels(program_, machine());
       const auto frames = session::unwind(program_, machine());
-      if (level_ + 1 < frames.size()) {
-        const Function* function = frames[level_].function;
-        frame = Entry::Frame{frames[level_ + 1].pc, frames[level_].cfa,
+      for (std::size_t i = 0; i + 1 < frames.size(); ++i) {
+        if (frames[i].cfa != levels[level_].cfa) continue;
+        const Function* function = frames[i].function;
+        frame = Entry::Frame{frames[i + 1].pc, frames[i].cfa,
                              function != nullptr ? function->name : "its function"};
       }
     }
