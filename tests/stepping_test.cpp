@@ -169,6 +169,14 @@ TEST_CASE(
                             {test::kKilnOs, "kiln.c:201", 31'990'000}};
   for (const std::string level : {"-O0", "-Og", "-O2", "-Os"})
     images.push_back({test::compiled("steps" + level, kSource, level + " -gdwarf-4"), "main", 0});
+  const std::string folder = std::string(LUCID_TEST_SOURCES) + "/../benchmarks/programs";
+  for (const std::string program : {"integer", "float", "text", "interrupts", "polling", "serial"})
+    for (const std::string level : {"-Og", "-O2", "-Os"})
+      images.push_back(
+          {test::compiled("calls-" + program + level, test::read(folder + "/" + program + ".c"),
+                          level + " -std=gnu11 -gdwarf-4 -I" + folder + " -lm"),
+           "main", 0});
+  std::uint64_t all_compared = 0;
   for (const Image& image : images) {
     INFO(image.elf);
     Session session(*Chip::make({"ATmega328P", 16'000'000}));
@@ -212,7 +220,9 @@ TEST_CASE(
     }
     CHECK(compared > 20'000);
     CHECK(right == compared);
+    all_compared += compared;
   }
+  WARN(images.size() << " programs, " << all_compared << " instructions");
 }
 
 TEST_CASE("parameters and locals: right, or said to be unknown, at every optimisation level") {

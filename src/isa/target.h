@@ -4,6 +4,8 @@
 #define LUCID_ISA_TARGET_H
 
 #include <cstdint>
+#include <functional>
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -34,6 +36,19 @@ struct StackEffect {
   std::uint16_t bytes = 0;          ///< by which the stack grows or shrinks
 };
 
+/// The value of a register, by DWARF number, in the frame that is looked at.
+using RegisterReader = std::function<std::uint64_t(int)>;
+
+struct SharedFrame {
+  std::uint32_t cfa = 0;
+  std::optional<std::uint32_t> owner;  ///< an address in the function, if it was left by a jump
+  struct Saved {
+    int dwarf_register = 0;
+    std::uint32_t address = 0;  ///< in data space
+  };
+  std::vector<Saved> saved;
+};
+
 class Target {
  public:
   virtual ~Target() = default;
@@ -52,6 +67,16 @@ class Target {
   [[nodiscard]] virtual StackEffect stack_effect(const Instruction& instruction) const = 0;
   [[nodiscard]] virtual Explanation explain(const Machine& machine,
                                             std::uint32_t address) const = 0;
+  /// The frame of a function without frame information that uses the compiler's shared code to
+  /// build and take down frames, at `look` in it or in that code. `begin` is the function's start,
+  /// `sp` the stack pointer; nullopt if it is none of that kind.
+  [[nodiscard]] virtual std::optional<SharedFrame> shared_frame(const Machine& /*machine*/,
+                                                                const RegisterReader& /*value_of*/,
+                                                                std::uint32_t /*begin*/,
+                                                                std::uint32_t /*look*/,
+                                                                std::uint32_t /*sp*/) const {
+    return std::nullopt;
+  }
   /// The code address that return-address bytes on the stack, lowest address first, stand for.
   [[nodiscard]] virtual std::uint32_t return_address(
       const std::vector<std::uint8_t>& bytes) const = 0;

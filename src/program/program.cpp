@@ -69,7 +69,8 @@ Program Program::read(const Image& image) {
   }
   std::sort(data->functions.begin(), data->functions.end(),
             [](const Function& a, const Function& b) { return a.begin < b.begin; });
-  // A symbol without a size reaches to the next function, or to the end of the code.
+  // A symbol without a size reaches to the next function, or to the end of the code; so does one
+  // of assembly, whose code may go on behind its size.
   std::uint32_t code_end = 0;
   for (const Segment& segment : image.segments())
     if (segment.address.space == Space::kCode)
@@ -79,7 +80,9 @@ Program Program::read(const Image& image) {
     Function& function = data->functions[i];
     const std::uint32_t next =
         i + 1 < data->functions.size() ? data->functions[i + 1].begin : code_end;
-    if (function.end <= function.begin) function.end = std::max(function.begin, next);
+    const bool only_symbol = program::range_at(data->ranges, function.begin) == nullptr;
+    const bool gap = only_symbol && function.end < next && next - function.end < 0x100;
+    if (function.end <= function.begin || gap) function.end = std::max(function.begin, next);
   }
   for (Function& function : data->functions)
     function.has_lines = program::range_at(data->ranges, function.begin) != nullptr;

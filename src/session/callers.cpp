@@ -69,8 +69,9 @@ class Unwinder {
 
   void find_cfa(Frame& frame, std::uint32_t sp, bool at_call) {
     frame.interrupt = is_handler(*frame.function);
-    if (!at_call && straight_to_return(frame, sp)) return;
     const std::uint32_t look = at_call ? frame.pc - convention_.instruction_unit : frame.pc;
+    if (!program_.frame_at(look) && shared_frame(frame, sp, look)) return;
+    if (!at_call && straight_to_return(frame, sp)) return;
     if (straight_from_start(frame, sp, look)) return;
     if (const auto row = program_.frame_at(look)) {
       std::uint64_t base = 0;
@@ -97,6 +98,21 @@ class Unwinder {
       return;
     }
     count_pushes(frame, sp, look);
+  }
+
+  /// Without frame information, by the compiler's shared code for frames.
+  bool shared_frame(Frame& frame, std::uint32_t sp, std::uint32_t look) const {
+    const auto shared = machine_.target().shared_frame(
+        machine_, [this](int dwarf) { return value_of(dwarf); }, frame.function->begin, look, sp);
+    if (!shared) return false;
+    frame.cfa = shared->cfa;
+    for (const isa::SharedFrame::Saved& saved : shared->saved)
+      frame.saved.push_back(
+          {saved.dwarf_register, static_cast<std::int32_t>(saved.address - frame.cfa)});
+    if (shared->owner)
+      if (const Function* owner = program_.function_at(*shared->owner)) frame.function = owner;
+    finish(frame, false);
+    return true;
   }
 
   void finish(Frame& frame, bool guessed) const {
