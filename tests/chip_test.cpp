@@ -292,3 +292,25 @@ TEST_CASE("chips by name") {
   CHECK_FALSE(Chip::make({"ATmega328P", 0}).has_value());
   CHECK(Chip::catalogue().size() == 200);
 }
+
+TEST_CASE("every chip can be made, run and have each of its registers written and read") {
+  for (const Chip::Summary& summary : Chip::catalogue()) {
+    INFO(summary.name);
+    Chip chip = *Chip::make({summary.name, 16'000'000});
+    chip.poke({Space::kCode, 0}, 0xff);  // rjmp to itself
+    chip.poke({Space::kCode, 1}, 0xcf);
+    for (const unsigned value : {0xffU, 0x5aU, 0x00U}) {
+      for (const IoRegister& io : chip.info().io) {
+        for (unsigned byte = 0; byte < io.bytes; ++byte)
+          CHECK(chip.poke({Space::kData, io.address + byte}, static_cast<std::uint8_t>(value)));
+        chip.poke({Space::kData, 0x5f}, 0);  // no interrupts
+        chip.run_for(50);
+        CHECK(chip.peek({Space::kData, io.address}).has_value());
+      }
+    }
+    const std::uint64_t hash = chip.hash();
+    Chip copy = chip;
+    (void)copy.pins();
+    CHECK(copy.hash() == hash);
+  }
+}

@@ -166,7 +166,7 @@ Result<void> AvrMachine::load(const Image& image) {
                             info().name, most),
                 "choose a larger chip with --chip, or make the program smaller");
   }
-  world_.flash = PagedMemory(fabric_->device.flash, 0xff);
+  world_.flash = PagedMemory(fabric_->flash_span, 0xff);
   for (const Segment& segment : image.segments()) {
     for (u32 i = 0; i < segment.bytes.size(); ++i) {
       const u32 offset = segment.address.offset + i;
@@ -241,7 +241,7 @@ std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
   const u32 a = address.offset;
   switch (address.space) {
     case Space::kCode:
-      if (a < world_.flash.size()) return world_.flash[a];
+      if (a < fabric_->device.flash) return world_.flash[a];
       break;
     case Space::kData:
       if (a >= world_.data.size()) break;
@@ -356,7 +356,7 @@ std::vector<Address> AvrMachine::register_bytes(unsigned index) const {
 }
 
 void AvrMachine::set_pc(std::uint32_t address) {
-  world_.cpu.pc = address / 2 % (fabric_->device.flash / 2);
+  world_.cpu.pc = address / 2 % (fabric_->flash_span / 2);
   if (world_.cpu.asleep) wake_up();
 }
 

@@ -46,9 +46,9 @@ Engine::Engine(AvrMachine& machine)
     : machine_(machine),
       cpu_(machine.world_.cpu),
       fabric_(*machine.fabric_),
-      code_(fabric_.device.flash / 2 + 2),
+      code_(fabric_.flash_span / 2 + 2),
       attributes_(0x10000, kUnmapped) {
-  const u32 words = fabric_.device.flash / 2;
+  const u32 words = fabric_.flash_span / 2;
   for (u32 i = 0; i < words; ++i) code_[i].entry.op = kUndecoded;
   code_[words].entry.op = code_[words + 1].entry.op = kEndOfFlash;
   for (u32 a = 0; a < fabric_.device.ram_end; ++a) renew_attributes(a);
@@ -78,14 +78,14 @@ void Engine::decode_at(u32 word) {
 
 void Engine::set_jump(u32 word, const avr::Entry& entry) {
   const auto target =
-      static_cast<std::int64_t>(static_cast<u32>(entry.k) & (fabric_.device.flash / 2 - 1));
+      static_cast<std::int64_t>(static_cast<u32>(entry.k) & (fabric_.flash_span / 2 - 1));
   code_[word].jump = static_cast<std::int32_t>((target - word) * static_cast<int>(sizeof(Slot)));
 }
 
 void Engine::forget(u32 word) {
   forget_run(word);
   for (const u32 w : {word, word - 1}) {  // it may be the second word of the one before
-    if (w >= fabric_.device.flash / 2) continue;
+    if (w >= fabric_.flash_span / 2) continue;
     if (code_[w].entry.op == kMarked)
       mark(w, true);
     else
@@ -121,7 +121,7 @@ void Engine::stand_before(u32 word, u8 label) {
 
 /// For a skip: the slot of an instruction, decoded, and at the start of flash behind its end.
 const Engine::Slot* Engine::settled(const Slot* slot) {
-  auto word = static_cast<u32>(slot - code_.data()) % (fabric_.device.flash / 2);
+  auto word = static_cast<u32>(slot - code_.data()) % (fabric_.flash_span / 2);
   if (code_[word].entry.op == kUndecoded) decode_at(word);
   return &code_[word];
 }

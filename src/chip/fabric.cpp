@@ -12,6 +12,12 @@
 namespace lucid::chip {
 namespace {
 
+u32 power_of_two(u32 least) {
+  u32 span = 1;
+  while (span < least) span *= 2;
+  return span;
+}
+
 ChipInfo info_of(const Device& device, u64 clock_hz) {
   ChipInfo info;
   info.name = device.name;
@@ -47,7 +53,8 @@ unsigned Names::vector(std::initializer_list<std::string> names) const {
 
 Fabric::Fabric(const Device& the_device, u64 clock_hz)
     : device(the_device),
-      target(*avr::find_core(the_device.core), the_device.flash),
+      flash_span(power_of_two(the_device.flash)),
+      target(*avr::find_core(the_device.core), flash_span),
       info(info_of(the_device, clock_hz)),
       owner(the_device.ram_begin, nullptr),
       plain(the_device.ram_begin, false),
@@ -125,7 +132,7 @@ WorldShape Fabric::shape() const {
   WorldShape shape;
   shape.data = device.ram_end;
   shape.eeprom = device.eeprom;
-  shape.flash = device.flash;
+  shape.flash = flash_span;
   shape.ports = static_cast<unsigned>(ports.size());
   shape.timers = timers_;
   shape.usarts = static_cast<unsigned>(usarts.size());

@@ -25,6 +25,7 @@ class Fabric {
   Fabric& operator=(const Fabric&) = delete;
 
   const Device& device;
+  const u32 flash_span;  ///< what the program counter reaches: a power of two; erased behind flash
   const avr::AvrTarget target;
   ChipInfo info;
   std::vector<std::unique_ptr<Port>> ports;

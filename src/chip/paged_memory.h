@@ -18,13 +18,12 @@ class PagedMemory {
  public:
   static constexpr std::uint32_t kPageBytes = 4096;
 
-  /// All bytes are `fill`. REQUIRES: size is a multiple of kPageBytes.
+  /// All bytes are `fill`.
   PagedMemory(std::uint32_t size, std::uint8_t fill)
-      : pages_(size / kPageBytes, std::make_shared<Page>(fill)) {}
+      : size_(size),
+        pages_((size + kPageBytes - 1) / kPageBytes, std::make_shared<Page>(fill)) {}
 
-  [[nodiscard]] std::uint32_t size() const {
-    return static_cast<std::uint32_t>(pages_.size()) * kPageBytes;
-  }
+  [[nodiscard]] std::uint32_t size() const { return size_; }
   /// REQUIRES: address < size().
   std::uint8_t operator[](std::uint32_t address) const {
     return pages_[address / kPageBytes]->bytes[address % kPageBytes];
@@ -52,6 +51,7 @@ class PagedMemory {
     std::array<std::uint8_t, kPageBytes> bytes{};
     std::optional<std::uint64_t> hash;
   };
+  std::uint32_t size_;
   std::vector<std::shared_ptr<Page>> pages_;
 };
 

@@ -37,7 +37,7 @@ struct Engine::Frame {
         r(e.machine_.world_.data.data()),
         attributes(e.attributes_.data()),
         code(e.code_.data()),
-        pc_mask(e.fabric_.device.flash / 2 - 1),
+        pc_mask(e.fabric_.flash_span / 2 - 1),
         wide_pc(e.fabric_.target.core().wide_pc()) {
     fetch();
     slot = next;
