@@ -137,6 +137,7 @@ WorldShape Fabric::shape() const {
   shape.timers = timers_;
   shape.usarts = static_cast<unsigned>(usarts.size());
   shape.parts = static_cast<unsigned>(attached.size());
+  shape.slots = next_slot_;
   return shape;
 }
 

@@ -20,8 +20,7 @@ class PagedMemory {
 
   /// All bytes are `fill`.
   PagedMemory(std::uint32_t size, std::uint8_t fill)
-      : size_(size),
-        pages_((size + kPageBytes - 1) / kPageBytes, std::make_shared<Page>(fill)) {}
+      : size_(size), pages_((size + kPageBytes - 1) / kPageBytes, std::make_shared<Page>(fill)) {}
 
   [[nodiscard]] std::uint32_t size() const { return size_; }
   /// REQUIRES: address < size().

@@ -117,6 +117,7 @@ Timer::Plan Timer::plan(const World& world) const {
   plan.mode = mode(world);
   plan.max = wide_ ? 0xffff : 0xff;
   plan.capture = word(world, icr_);
+  plan.flags = all_flags_;
   const bool pwm = plan.mode.shape == Shape::kFast || plan.mode.shape == Shape::kPhase;
   // Toggling in PWM is for OCnA alone, and where OCRnA or ICRn is TOP in the modes named below.
   const unsigned wgm = (world.data[tccra_] & 3U) | (world.data[tccrb_] >> 1 & (wide_ ? 0xcU : 4U));
@@ -174,7 +175,7 @@ void Timer::match(TimerState& state, const Plan& plan, bool counting_down) {
   if (state.match_blocked) return;
   for (unsigned i = 0; i < 3; ++i) {
     if (state.compare[i] != state.count) continue;
-    state.flags |= static_cast<u8>(kOcfa << i);
+    state.flags |= static_cast<u8>(kOcfa << i & plan.flags);
     const auto bit = static_cast<u8>(1U << i);
     const bool clear = (plan.outputs[i] == 2) != counting_down;
     if (plan.outputs[i] == 1)
@@ -292,20 +293,24 @@ TimerState Timer::state_at(const World& world, u64 t) const {
 }
 
 void Timer::catch_up(const Bus& bus, u64 t) const {
+  if (t > bus.world.timers[index_].base) catch_up(bus, plan(bus.world), t);
+}
+
+void Timer::catch_up(const Bus& bus, const Plan& plan, u64 t) const {
   TimerState& state = bus.world.timers[index_];
   if (t <= state.base) return;
   const TimerState before = state;
-  walk(state, plan(bus.world), edges_between(bus.world, state.base, t));
+  walk(state, plan, edges_between(bus.world, state.base, t));
   state.base = t;
-  show(bus, before, t);
+  show(bus, plan, before, t);
 }
 
 /// New flags and outputs, to those outside.
-void Timer::show(const Bus& bus, const TimerState& before, u64 t) const {
+void Timer::show(const Bus& bus, const Plan& plan, const TimerState& before, u64 t) const {
   const TimerState& state = bus.world.timers[index_];
   const unsigned moved = state.outputs ^ before.outputs;
   for (unsigned i = 0; moved != 0 && i < 3; ++i)
-    if ((moved >> i & 1U) != 0 && pins_.compare[i] && plan(bus.world).outputs[i] != 0)
+    if ((moved >> i & 1U) != 0 && pins_.compare[i] && plan.outputs[i] != 0)
       pins_.compare[i].port->take_value(bus, pins_.compare[i].bit, (state.outputs >> i & 1U) != 0,
                                         t);
   const unsigned risen = state.flags & ~unsigned{before.flags};
@@ -313,18 +318,32 @@ void Timer::show(const Bus& bus, const TimerState& before, u64 t) const {
     if ((risen >> flag & 1U) != 0) raised(bus, vectors_[flag], t);
 }
 
+/// The flags that the counter can raise on its way.
+unsigned Timer::within_reach(const TimerState& state, const Plan& plan) {
+  const u16 last = top(state, plan);
+  if (state.count > last || plan.mode.shape == Shape::kFast || plan.mode.shape == Shape::kPhase)
+    return plan.flags;
+  unsigned flags = last == plan.max ? kTov : 0;
+  if (plan.mode.top == Top::kCapture) flags |= kIcf;
+  for (unsigned i = 0; i < 3; ++i)
+    if (state.compare[i] <= last) flags |= unsigned{kOcfa} << i;
+  return flags & plan.flags;
+}
+
 /// The next moment at which a flag rises or an output moves. After two periods without, none will.
-void Timer::schedule(const Bus& bus) const {
+void Timer::schedule(const Bus& bus) const { schedule(bus, plan(bus.world)); }
+
+void Timer::schedule(const Bus& bus, const Plan& plan) const {
   const TimerState& now = bus.world.timers[index_];
   u64 soonest = now.capture_at;
-  if (divider(bus.world) != 0) {
-    const Plan ahead = plan(bus.world);
+  const bool moves = plan.outputs != std::array<u8, 3>{};
+  if (divider(bus.world) != 0 && (moves || (within_reach(now, plan) & ~now.flags) != 0)) {
     TimerState state = now;
     u64 edges = 0;
     for (unsigned stops = 0; stops < kTwoPeriods; ++stops) {
-      const u64 further = edges_to_stop(state, ahead);
-      move(state, ahead, further);
-      leave(state, ahead);
+      const u64 further = edges_to_stop(state, plan);
+      move(state, plan, further);
+      leave(state, plan);
       edges += further + 1;
       if (state.flags == now.flags && state.outputs == now.outputs) continue;
       soonest = std::min(soonest, tick_of_edge(bus.world, now.base, edges));
@@ -425,8 +444,9 @@ void Timer::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
     if (b && !wide_) force(bus, (value >> 7 & 1U) | (value >> 5 & 2U), t);
     say_what_is_missing(bus);
   }
-  show(bus, before, t + 1);
-  schedule(bus);
+  const Plan after = plan(bus.world);
+  show(bus, after, before, t + 1);
+  schedule(bus, after);
   refresh_requests(bus);
 }
 
@@ -446,7 +466,7 @@ void Timer::force(const Bus& bus, unsigned channels, u64 t) const {
     const bool high = now.outputs[i] == 1 ? (state.outputs & bit) == 0 : now.outputs[i] == 3;
     state.outputs = merged(state.outputs, high ? 0xff : 0, bit);
   }
-  show(bus, before, t + 1);
+  show(bus, now, before, t + 1);
 }
 
 void Timer::say_what_is_missing(const Bus& bus) const {
@@ -464,9 +484,10 @@ void Timer::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
   const unsigned b = bus.reg(tccrb_);
   if (pin == pins_.clock && counts_pin(bus.world) && level == ((b & 1U) != 0)) {
     const TimerState before = state;
-    walk(state, plan(bus.world), 1);
+    const Plan now = plan(bus.world);
+    walk(state, now, 1);
     state.base = t;
-    show(bus, before, t);
+    show(bus, now, before, t);
   }
   if (pin == pins_.capture && icr_ != 0) {
     if ((b & 0x80U) != 0) {  // the noise canceller wants four equal samples
@@ -487,7 +508,7 @@ void Timer::capture(const Bus& bus, u64 t) const {
   bus.reg(static_cast<u16>(icr_ + 1)) = static_cast<u8>(state.count >> 8);
   const TimerState before = state;
   state.flags |= kIcf;
-  show(bus, before, t);
+  show(bus, plan(bus.world), before, t);
 }
 
 std::vector<PinUse> Timer::uses(const World& world) const {
@@ -502,21 +523,23 @@ std::vector<PinUse> Timer::uses(const World& world) const {
 
 void Timer::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
   TimerState& state = bus.world.timers[index_];
-  catch_up(bus, due);
+  const Plan now = plan(bus.world);
+  catch_up(bus, now, due);
   if (state.capture_at <= due) {
     state.capture_at = kNever;
     capture(bus, due);
   }
-  schedule(bus);
+  schedule(bus, now);
   refresh_requests(bus);
 }
 
 void Timer::on_vector(const Bus& bus, unsigned vector) const {
   TimerState& state = bus.world.timers[index_];
-  catch_up(bus, bus.world.cpu.now);
+  const Plan now = plan(bus.world);
+  catch_up(bus, now, bus.world.cpu.now);
   for (unsigned flag = 0; flag < 6; ++flag)
     if (vectors_[flag] == vector) state.flags = static_cast<u8>(state.flags & ~(1U << flag));
-  schedule(bus);
+  schedule(bus, now);
   refresh_requests(bus);
 }
 

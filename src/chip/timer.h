@@ -67,6 +67,7 @@ class Timer final : public Peripheral {
     u16 capture;                 ///< ICRn
     std::array<u16, 3> written;  ///< OCRnx
     std::array<u8, 3> outputs;   ///< COMnx, 0 where the pin is not the timer's
+    u8 flags;                    ///< those that there are
   };
   static constexpr u8 kTov = 1, kOcfa = 2, kIcf = 0x20;
 
@@ -78,6 +79,7 @@ class Timer final : public Peripheral {
   static void move(TimerState& state, const Plan& plan, u64 edges);
   static void leave(TimerState& state, const Plan& plan);
   static void match(TimerState& state, const Plan& plan, bool counting_down);
+  [[nodiscard]] static unsigned within_reach(const TimerState& state, const Plan& plan);
   static void walk(TimerState& state, const Plan& plan, u64 edges);
 
   /// Ticks a count; 0 if the counter stands still or counts a pin.
@@ -88,7 +90,9 @@ class Timer final : public Peripheral {
   [[nodiscard]] u64 edges_between(const World& world, u64 from, u64 to) const;
   [[nodiscard]] u64 tick_of_edge(const World& world, u64 from, u64 edges) const;
   [[nodiscard]] TimerState state_at(const World& world, u64 t) const;
-  void show(const Bus& bus, const TimerState& before, u64 t) const;
+  void catch_up(const Bus& bus, const Plan& plan, u64 t) const;
+  void schedule(const Bus& bus, const Plan& plan) const;
+  void show(const Bus& bus, const Plan& plan, const TimerState& before, u64 t) const;
   void capture(const Bus& bus, u64 t) const;
   void refresh_requests(const Bus& bus) const;
   void write_word(const Bus& bus, u16 low_address, u8 low) const;

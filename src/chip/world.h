@@ -212,6 +212,7 @@ struct EepromState {
 struct WorldShape {
   u32 data = 0, eeprom = 0, flash = 0;  ///< bytes
   unsigned ports = 0, timers = 0, usarts = 0, parts = 0;
+  unsigned slots = 0;  ///< for events
 };
 
 struct World {
@@ -243,7 +244,8 @@ struct World {
         parts(shape.parts),
         data(shape.data),
         eeprom(shape.eeprom, 0xff),
-        flash(shape.flash, 0xff) {
+        flash(shape.flash, 0xff),
+        slots_(std::max(shape.slots, 1U)) {
     due_.fill(kNever);
     frozen_.fill(kNever);
   }
@@ -256,7 +258,8 @@ struct World {
     if (when < due_[next_] || (when == due_[next_] && slot < next_))
       next_ = slot;
     else if (slot == next_ && when > before)
-      next_ = static_cast<unsigned>(std::min_element(due_.begin(), due_.end()) - due_.begin());
+      next_ = static_cast<unsigned>(std::min_element(due_.begin(), due_.begin() + slots_) -
+                                    due_.begin());
   }
   /// The earliest event. Ties go to the lower slot.
   [[nodiscard]] unsigned next_event() const { return next_; }
@@ -290,8 +293,7 @@ struct World {
     boot.fields(hasher);
     interrupt_pins.fields(hasher);
     eeprom_controller.fields(hasher);
-    for (const u64 time : due_) hasher(time);
-    for (const u64 time : frozen_) hasher(time);
+    for (unsigned slot = 0; slot < slots_; ++slot) hasher(due_[slot], frozen_[slot]);
     hasher(static_cast<u32>(supply), static_cast<u32>(reference));
     hasher(fuses[0], fuses[1], fuses[2], lock);
     hasher.bytes(data.data(), data.size());
@@ -304,6 +306,7 @@ struct World {
   std::array<u64, kEventSlots> due_{};
   std::array<u64, kEventSlots> frozen_{};
   unsigned next_ = 0;  ///< derived from due_
+  unsigned slots_;     ///< in use
 };
 
 }  // namespace lucid::chip
