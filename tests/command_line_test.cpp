@@ -119,6 +119,12 @@ TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on")
       {"drive PB5 sideways", "levels are low, high, open and voltages"},
       {"send USART0 hello", "a text stands in quotes"},
       {"send USART0 \"\\q\"", "escape \\q is not known"},
+      {"drive PC0 9V", "a pin of this chip bears -0.5 V to 5.5 V"},
+      {"press", "this is written: press PART"},
+      {"press door", "there is no part 'door' on the bench (give a bench file with --bench)"},
+      {"turn knob", "this is written: turn PART on|off|PERCENT%|VOLTS"},
+      {"stay in klin.c", "no file 'klin.c' is part of this program (did you mean kiln.c?)"},
+      {"run through lamp_sett", "there is no file or function 'lamp_sett'"},
       {"step sideways", "this is written: step"},
       {"step 0", "at least once"},
       {"play /nowhere.loop", "cannot read the script"},
@@ -157,6 +163,11 @@ TEST_CASE("exit codes mean something") {
   CHECK(lucid("opne " + kKiln).code == 2);
   CHECK(lucid("open " + kKiln + " --chip ATmega32X").code == 3);
   CHECK(lucid("open " + kKiln + " --clock fast").code == 2);
+  CHECK(lucid("run " + kKiln + " --bench /nowhere.toml").code == 3);
+  CHECK(lucid("run " + kKiln + " --serial USART7=pty").code == 3);
+  CHECK(lucid("run " + kKiln + " --serial USART0").code == 2);
+  test::write(test::scratch("bad.toml"), "[[part]]\n");
+  CHECK(lucid("run " + kKiln + " --bench " + test::scratch("bad.toml")).code == 4);
   CHECK(lucid("run " + kKiln + " --for soon").code == 2);
   const auto fault =
       lucid("run " + std::string(LUCID_KILN) +
@@ -210,4 +221,23 @@ TEST_CASE("--json: each line is an object") {
   CHECK(count == 17);
   CHECK(has(session, "\"cause\":\"breakpoint\""));
   CHECK(has(session, "{\"view\":\"error\",\"what\":\"there is no command 'nonsense'\""));
+}
+
+TEST_CASE("a bench at the prompt: parts are pressed, turned, shown, and their chip is taken") {
+  test::write(
+      test::scratch("prompt.bench.toml"),
+      "[chip]\nclock = \"8MHz\"\n[[part]]\nname = \"door\"\nkind = \"switch\"\npin = "
+      "\"PD2\"\n[[part]]\nname = \"go\"\nkind = \"button\"\npin = \"PD3\"\n[[part]]\nname = "
+      "\"knob\"\nkind = \"potentiometer\"\npin = \"PC0\"\n");
+  const auto session =
+      lucid("open " + kKiln + " --bench " + test::scratch("prompt.bench.toml"),
+            "press go\nturn door on\nturn knob 20%\nshow parts\nshow pins\nshow time\n");
+  CHECK(has(session, "go              PD3          pressed"));
+  CHECK(has(session, "door            PD2          on"));
+  CHECK(has(session, "knob            PC0          20 %, 1.000 V"));
+  CHECK(has(session, "1 V from outside"));
+  CHECK(has(session, "8 MHz"));
+  const auto json = lucid("open " + kKiln + " --json --bench " +
+                          test::scratch("prompt.bench.toml") + " --do 'show parts'");
+  CHECK(has(json, "\"name\":\"knob\""));
 }

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 // Steps at every optimisation level, recursion, interrupts, and the call stack against one that
 // only this test keeps.
+#include <fmt/format.h>
+
 #include <catch2/catch.hpp>
 #include <map>
 
@@ -368,4 +370,33 @@ int main(void) {
       CHECK((pause->where.function == "main" || pause->where.function == "work"));
     }
   }
+}
+
+TEST_CASE("stay in and run through decide what a step enters, and what is run through is said") {
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(test::kKilnOg));
+  CHECK_FALSE(session.filter_steps({"kiln.cc"}, {}).has_value());
+  CHECK(session.filter_steps({}, {"lamp_sett"}).error().hint.find("lamp_set") != std::string::npos);
+  const auto step_from = [&](const std::string& place) {
+    REQUIRE(session.reset().cause == Pause::Cause::kReady);
+    REQUIRE(session.go_to(place));
+    return *session.step(StepKind::kInto, StepUnit::kLine);
+  };
+  const auto start = [&] {
+    for (const Function& f : session.program().functions())
+      if (f.name == "main") return session.program().body_of(f);
+    return 0U;
+  };
+  const std::string first = fmt::format("{:#x}", start());
+  const std::string entered = step_from(first).where.function;
+  CHECK(entered == "board_init");
+  REQUIRE(session.filter_steps({"kiln.c"}, {}));
+  const Pause kept = step_from(first);
+  CHECK(kept.where.function == "main");
+  REQUIRE(kept.remarks.size() == 1);
+  CHECK(kept.remarks[0] == "ran through board_init: board.c is not among `stay in`");
+  REQUIRE(session.filter_steps({}, {"board_init"}));
+  CHECK(step_from(first).remarks[0] == "ran through board_init: `run through` says so");
+  REQUIRE(session.filter_steps({}, {}));
+  CHECK(step_from(first).where.function == "board_init");
 }

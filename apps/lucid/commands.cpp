@@ -30,6 +30,12 @@ const std::vector<Command>& commands() {
        &Console::do_step_out, true},
       {"step", "", "step [line|instruction] [N]", "The same as `step into`.", "step instruction 2",
        &Console::do_step, true},
+      {"stay in", "", "stay in FILE… | everywhere",
+       "Step into functions of these files only; other calls are run through, and that is said.",
+       "stay in kiln.c control.c", &Console::do_stay_in, true},
+      {"run through", "", "run through FILE|FUNCTION… | nothing",
+       "Never step into these; calls of them are run through, and that is said.",
+       "run through serial.c lamp_set", &Console::do_run_through, true},
       {"move to", "", "move to PLACE", "Move the execution point; nothing is executed.",
        "move to kiln.c:140", &Console::do_move_to, true},
       {"reset", "", "reset", "Reset the chip; memories keep their contents.", "reset",
@@ -47,7 +53,8 @@ const std::vector<Command>& commands() {
       {"pause on", "",
        "pause on read|write|change OBJECT [each byte]\n"
        "       on interrupt [NAME] | return from NAME | edge PIN [rising|falling] |\n"
-       "       byte in|out [PORT] | sleep | wake | eeprom write   + clauses as for `pause at`",
+       "       byte in|out [PORT] | sleep | wake | eeprom write | reset   + clauses as for `pause "
+       "at`",
        "Pause behind the instruction that touched an object, or at an event. An object of several "
        "bytes\nis judged when all of them have been stored.",
        "pause on change heater_on if ticks > 100", &Console::do_pause_on, true},
@@ -92,7 +99,9 @@ const std::vector<Command>& commands() {
        "Select a call level: expressions and `show variables` mean that one until the program "
        "moves.",
        "level 1", &Console::do_level, true},
-      {"find", "", "find TEXT", "Functions, variables and files whose names contain a text.",
+      {"find", "", "find TEXT",
+       "Functions, inlined calls, variables, types, enumerators and files whose names contain a "
+       "text.",
        "find tick", &Console::do_find, true},
       {"drive", "", "drive PIN low|high|open|VOLTS", "Drive a pin from outside, or let go of it.",
        "drive PD2 low", &Console::do_drive, true},

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "console.h"
 #include "words.h"
@@ -48,6 +49,19 @@ Result<void> Console::do_find(const std::string& rest) {
     out += fmt::format("  variable  {:<24} {:#06x}  {} in {}\n", v.name, v.address.offset,
                        program.types()[v.type].name, owner);
   }
+  for (const InlinedCall& call : program.inlined_calls())
+    if (call.name.find(rest) != std::string::npos) {
+      out += fmt::format("  inlined   {:<24} {:#06x}", call.name, call.entry);
+      if (call.call_file)
+        out +=
+            fmt::format("  called at {}:{}", program.files()[*call.call_file].name, call.call_line);
+      out += "\n";
+    }
+  std::set<std::string> types;
+  for (const Type& t : program.types())
+    if (!t.name.empty() && t.bytes != 0 && t.name.find(rest) != std::string::npos &&
+        t.name.find_first_of("*[") == std::string::npos && types.insert(t.name).second)
+      out += fmt::format("  type      {:<24} {} bytes\n", t.name, t.bytes);
   for (const Type& t : program.types())
     for (const Type::Enumerator& e : t.enumerators)
       if (e.name.find(rest) != std::string::npos)

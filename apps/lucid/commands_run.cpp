@@ -282,6 +282,22 @@ Result<void> Console::do_drive(const std::string& rest) {
   return session_->drive(pin, level);
 }
 
+Result<void> Console::do_stay_in(const std::string& rest) {
+  if (rest.empty()) return usage("stay in FILE… | everywhere");
+  const auto files = rest == "everywhere" ? std::vector<std::string>() : split(rest);
+  auto done = session_->filter_steps(files, run_through_);
+  if (done) stay_in_ = files;
+  return done;
+}
+
+Result<void> Console::do_run_through(const std::string& rest) {
+  if (rest.empty()) return usage("run through FILE|FUNCTION… | nothing");
+  const auto names = rest == "nothing" ? std::vector<std::string>() : split(rest);
+  auto done = session_->filter_steps(stay_in_, names);
+  if (done) run_through_ = names;
+  return done;
+}
+
 Result<void> Console::do_press(const std::string& rest) {
   if (split(rest).size() != 1) return usage("press PART");
   return session_->act(split(rest)[0], "press");

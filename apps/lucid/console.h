@@ -106,6 +106,8 @@ class Console final : public Listener {
   Result<void> do_explain(const std::string& rest);
   Result<void> do_find(const std::string& rest);
   Result<void> do_drive(const std::string& rest);
+  Result<void> do_stay_in(const std::string& rest);
+  Result<void> do_run_through(const std::string& rest);
   Result<void> do_press(const std::string& rest);
   Result<void> do_release(const std::string& rest);
   Result<void> do_turn(const std::string& rest);
@@ -137,6 +139,7 @@ class Console final : public Listener {
   std::string serial_;       ///< all that was sent
   std::string serial_line_;  ///< the line under way
   bool plain_serial_ = false;
+  std::vector<std::string> stay_in_, run_through_;
   std::string serial_port_;   ///< that sent last
   SerialEnd* end_ = nullptr;  ///< what listens to a port, if anything
   bool finished_ = false;

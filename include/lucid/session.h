@@ -188,6 +188,11 @@ class LUCID_API Session {
   /// Expressions and variables() mean this call level, by its number in callers(), until the
   /// program moves. Error: kNotFound.
   Result<void> select_level(unsigned number);
+  /// Where a step into pauses: with `stay_in`, only in functions of these files; never in those of
+  /// the files and functions in `run_through`. What is not entered for that reason is said in the
+  /// pause's remarks. Empty lists: everywhere. Error: kNotFound for a name that the program has
+  /// not.
+  Result<void> filter_steps(std::vector<std::string> stay_in, std::vector<std::string> run_through);
   /// Parameters and locals in scope at the selected level, innermost first. A value that cannot be
   /// told says why.
   [[nodiscard]] std::vector<VariableView> variables() const;

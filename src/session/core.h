@@ -45,6 +45,9 @@ class Session::Core final : private isa::MarkListener {
   Pause step_instruction(StepKind kind);
   Pause step_line(StepKind kind);
   Pause step_out();
+  Result<void> filter_steps(std::vector<std::string> stay_in, std::vector<std::string> run_through);
+  /// Why a step does not enter a function; empty if it does.
+  [[nodiscard]] std::string passed_over(const Function& callee) const;
   Pause step_out_of_inlined(const InlinedCall& call);
   [[nodiscard]] bool deeper(const std::vector<const InlinedCall*>& began_in) const;
   Result<Pause> move_to(const std::string& place);
@@ -88,6 +91,7 @@ class Session::Core final : private isa::MarkListener {
   std::atomic<bool> pause_requested_{false};
   std::atomic<bool> running_{false};
   Pause pause_;
+  std::vector<std::string> stay_in_, run_through_;  ///< files; files and functions
   unsigned level_ = 0;  ///< selected call level, counted from the innermost
 
   /// An object whose bytes are being stored.

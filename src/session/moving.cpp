@@ -5,6 +5,7 @@
 
 #include <algorithm>
 
+#include "base/text.h"
 #include "session/core.h"
 
 namespace lucid {
@@ -274,6 +275,11 @@ std::optional<Session::Core::Outcome> Session::Core::run_through_call(StepKind k
   const Function* callee = program_.function_at(machine().pc());
   done = false;
   if (kind == StepKind::kInto) {
+    const std::string filtered = callee != nullptr ? passed_over(*callee) : std::string();
+    if (!filtered.empty()) {
+      remarks_.push_back(fmt::format("ran through {}: {}", callee->name, filtered));
+      return run_to(back, sp);
+    }
     if (callee != nullptr && callee->has_lines && callee->begin == machine().pc()) {
       done = true;
       const std::uint32_t body = program_.body_of(*callee);
@@ -285,6 +291,38 @@ std::optional<Session::Core::Outcome> Session::Core::run_through_call(StepKind k
                                    callee != nullptr ? callee->name : place_name(machine().pc())));
   }
   return run_to(back, sp);
+}
+
+Result<void> Session::Core::filter_steps(std::vector<std::string> stay_in,
+                                         std::vector<std::string> run_through) {
+  std::vector<std::string> names;
+  for (const SourceFile& file : program_.files())
+    if (!file.lines_with_code.empty()) names.push_back(file.name);
+  for (const std::string& name : stay_in)
+    if (program_.find_files(name).empty())
+      return fail(ErrorCode::kNotFound, fmt::format("no file '{}' is part of this program", name),
+                  base::did_you_mean(name, names));
+  for (const Function& function : program_.functions()) names.push_back(function.name);
+  for (const std::string& name : run_through)
+    if (program_.find_files(name).empty() && program_.find_functions(name).empty())
+      return fail(ErrorCode::kNotFound, fmt::format("there is no file or function '{}'", name),
+                  base::did_you_mean(name, names));
+  stay_in_ = std::move(stay_in);
+  run_through_ = std::move(run_through);
+  return {};
+}
+
+std::string Session::Core::passed_over(const Function& callee) const {
+  const auto line = program_.line_at(callee.begin);
+  const std::string file = line ? program_.files()[line->file].name : std::string();
+  const auto among = [&](const std::vector<std::string>& list) {
+    return std::any_of(list.begin(), list.end(), [&](const std::string& name) {
+      return name == callee.name || name == file;
+    });
+  };
+  if (among(run_through_)) return "`run through` says so";
+  if (!stay_in_.empty() && !among(stay_in_) && line) return file + " is not among `stay in`";
+  return {};
 }
 
 /// Does the program stand in an inlined call that has been made from where a step began?
