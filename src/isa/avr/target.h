@@ -25,9 +25,11 @@ class AvrTarget final : public isa::Target {
   [[nodiscard]] isa::StackEffect stack_effect(const Instruction& instruction) const override;
   [[nodiscard]] Explanation explain(const isa::Machine& machine,
                                     std::uint32_t address) const override;
-  [[nodiscard]] std::optional<isa::SharedFrame> shared_frame(
-      const isa::Machine& machine, const isa::RegisterReader& value_of, std::uint32_t begin,
-      std::uint32_t look, std::uint32_t sp) const override;
+  [[nodiscard]] std::optional<isa::SharedFrame> shared_frame(const isa::Machine& machine,
+                                                             const isa::RegisterReader& value_of,
+                                                             std::uint32_t begin,
+                                                             std::uint32_t look,
+                                                             std::uint32_t sp) const override;
   [[nodiscard]] std::uint32_t return_address(const std::vector<std::uint8_t>& bytes) const override;
 
   [[nodiscard]] const Core& core() const { return core_; }
