@@ -232,3 +232,48 @@ TEST_CASE("errors name the column and what to do") {
   CHECK(session().evaluate(deep).error().what.find("nested too deeply") != std::string::npos);
   CHECK_FALSE(session().evaluate(std::string(20000, '-') + "1"));
 }
+
+TEST_CASE("macros: constants in expressions, and a line with its macros opened") {
+  const std::string source = R"(#include <avr/io.h>
+#define LIMIT 130
+#define TWICE(x) ((x) * 2)
+#define NAMED(a, b) a##_##b
+#define QUOTED(x) #x
+#define LOOP LOOP + 1
+#define BOTH TWICE(LIMIT + 1)
+int NAMED(lamp, level);
+const char *text = QUOTED(a b);
+int main(void) {
+  for (;;) { lamp_level = BOTH; PORTB |= _BV(PB5); }
+}
+)";
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(test::compiled("macros", source, "-Og -g3 -gdwarf-4")));
+  CHECK(session.evaluate("LIMIT")->text == "130");
+  CHECK(session.evaluate("LIMIT * 2 == 260")->text == "1");
+  CHECK(session.evaluate("RAMEND")->text == "2303");
+  CHECK(session.evaluate("1 + TWICE").error().text().find("macro with arguments") !=
+        std::string::npos);
+  CHECK(session.evaluate("1 + LOOP").error().text().find("leads back to itself") !=
+        std::string::npos);
+  const auto levels = session.macros("macros.c:11");
+  REQUIRE(levels.has_value());
+  CHECK(levels->front() == "for (;;) { lamp_level = BOTH; PORTB |= _BV(PB5); }");
+  REQUIRE(levels->size() > 3);
+  CHECK((*levels)[1].find("lamp_level = TWICE(LIMIT + 1);") != std::string::npos);
+  CHECK((*levels)[2].find("lamp_level = ((LIMIT + 1) * 2);") != std::string::npos);
+  // The last one is what the preprocessor makes of the line.
+  const std::string made = test::run("avr-gcc -mmcu=atmega328p -E -P " + test::scratch("macros.c") +
+                                     " | grep lamp_level.=")
+                               .text;
+  const auto without_blanks = [](const std::string& text) {
+    std::string out;
+    for (const char c : text)
+      if (std::isspace(static_cast<unsigned char>(c)) == 0) out += c;
+    return out;
+  };
+  CHECK(without_blanks(levels->back()) == without_blanks(made));
+  Session plain(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(plain.open(test::kKilnOg));
+  CHECK(plain.macros("kiln.c:139").error().text().find("-g3") != std::string::npos);
+}

@@ -95,6 +95,10 @@ const std::vector<Command>& commands() {
       {"explain", "", "explain [PLACE]",
        "Say in words what an instruction does, with its operands as they are now.", "explain here",
        &Console::do_explain, true},
+      {"macros", "", "macros [PLACE]",
+       "A line of source with its macros opened, one level after the other (images built with "
+       "-g3).",
+       "macros kiln.c:139", &Console::do_macros, true},
       {"level", "", "level N",
        "Select a call level: expressions and `show variables` mean that one until the program "
        "moves.",

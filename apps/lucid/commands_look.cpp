@@ -79,6 +79,19 @@ Result<void> Console::do_find(const std::string& rest) {
   return {};
 }
 
+Result<void> Console::do_macros(const std::string& rest) {
+  const auto levels = session_->macros(rest.empty() ? "here" : rest);
+  if (!levels) return fail(levels.error());
+  std::string out;
+  for (std::size_t i = 0; i < levels->size(); ++i)
+    out +=
+        fmt::format("{:>4}  {}\n", i == 0 ? std::string("line") : std::to_string(i), (*levels)[i]);
+  if (levels->size() == 1) out += "      there are no macros in it\n";
+  out.pop_back();
+  show(Message{out});
+  return {};
+}
+
 Result<void> Console::show_memory(const std::string& area, const std::string& rest) {
   std::optional<std::uint32_t> begin;
   std::uint32_t length = 0;

@@ -139,6 +139,14 @@ struct FrameRow {
   std::vector<Saved> saved;
 };
 
+/// A macro as the last unit that defines it does.
+struct Macro {
+  std::string name;
+  bool takes_arguments = false;
+  std::vector<std::string> parameters;
+  std::string body;
+};
+
 /// Immutable. Copies share their tables.
 class LUCID_API Program {
  public:
@@ -164,6 +172,9 @@ class LUCID_API Program {
   /// Behind the prologue: where a function's arguments are in place.
   [[nodiscard]] std::uint32_t body_of(const Function& function) const;
   [[nodiscard]] std::optional<FrameRow> frame_at(std::uint32_t address) const;
+  /// Null if there is none; only images built with -g3 have any.
+  [[nodiscard]] const Macro* find_macro(const std::string& name) const;
+  [[nodiscard]] bool has_macros() const;
   [[nodiscard]] const std::vector<InlinedCall>& inlined_calls() const;
   /// Those that an address lies in, innermost first.
   [[nodiscard]] std::vector<const InlinedCall*> inlined_at(std::uint32_t address) const;

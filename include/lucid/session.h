@@ -188,6 +188,9 @@ class LUCID_API Session {
   /// Expressions and variables() mean this call level, by its number in callers(), until the
   /// program moves. Error: kNotFound.
   Result<void> select_level(unsigned number);
+  /// A line of source as it is, then with one level of its macros opened after the other. Errors:
+  /// those of `source`; kUnsupported if the image was built without -g3.
+  [[nodiscard]] Result<std::vector<std::string>> macros(const std::string& place = "here") const;
   /// Where a step into pauses: with `stay_in`, only in functions of these files; never in those of
   /// the files and functions in `run_through`. What is not entered for that reason is said in the
   /// pause's remarks. Empty lists: everywhere. Error: kNotFound for a name that the program has

@@ -7,6 +7,7 @@
 
 #include <algorithm>
 #include <memory>
+#include <set>
 #include <unordered_map>
 #include <utility>
 
@@ -122,6 +123,45 @@ class DwarfReader {
         if (end > begin) live_.emplace_back(begin, end);
     }
     read_lines(root);
+    dwarf_ = dwarf_cu_getdwarf(root.cu);
+    dwarf_getmacros(&root, on_macro, this, DWARF_GETMACROS_START);
+  }
+
+  // Macros, of images built with -g3. Units share what they include by offset.
+  static int on_macro(Dwarf_Macro* macro, void* reader) {
+    static_cast<DwarfReader*>(reader)->read_macro(macro);
+    return DWARF_CB_OK;
+  }
+  void read_macro(Dwarf_Macro* macro) {
+    unsigned opcode = 0;
+    Dwarf_Word value = 0;
+    if (dwarf_macro_opcode(macro, &opcode) != 0) return;
+    if (opcode == DW_MACRO_import && dwarf_macro_param1(macro, &value) == 0) {
+      if (macro_units_.size() < 10'000 && macro_units_.insert(value).second)
+        dwarf_getmacros_off(dwarf_, value, on_macro, this, DWARF_GETMACROS_START);
+      return;
+    }
+    const char* text = nullptr;
+    if ((opcode != DW_MACRO_define && opcode != DW_MACRO_define_strp) ||
+        dwarf_macro_param2(macro, nullptr, &text) != 0 || text == nullptr)
+      return;
+    const std::string_view all(text);  // `NAME body` or `NAME(a,b) body`
+    const std::size_t end = std::min(all.find_first_of(" ("), all.size());
+    Macro made;
+    made.name = all.substr(0, end);
+    std::size_t at = end;
+    if (at < all.size() && all[at] == '(') {
+      made.takes_arguments = true;
+      const std::size_t close = std::min(all.find(')', at), all.size());
+      while (++at < close) {
+        const std::size_t comma = std::min(all.find(',', at), close);
+        made.parameters.emplace_back(base::trim(all.substr(at, comma - at)));
+        at = comma;
+      }
+      at = std::min(close + 1, all.size());
+    }
+    made.body = base::trim(all.substr(at));
+    if (data_.macros.size() < 1'000'000) data_.macros[made.name] = std::move(made);
   }
 
   using Scope = std::vector<Local::Range>;
@@ -619,6 +659,8 @@ class DwarfReader {
   unsigned void_ = 0;
   std::vector<Row> rows_;
   int inlined_ = -1;  ///< the inlined call being read
+  Dwarf* dwarf_ = nullptr;
+  std::set<Dwarf_Word> macro_units_;  ///< that have been read
 };
 
 }  // namespace

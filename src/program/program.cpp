@@ -181,6 +181,13 @@ std::vector<const Local*> Program::locals_at(std::uint32_t address) const {
   return out;
 }
 
+const Macro* Program::find_macro(const std::string& name) const {
+  const auto found = data_->macros.find(name);
+  return found != data_->macros.end() ? &found->second : nullptr;
+}
+
+bool Program::has_macros() const { return !data_->macros.empty(); }
+
 const std::vector<InlinedCall>& Program::inlined_calls() const { return data_->inlined; }
 
 std::vector<const InlinedCall*> Program::inlined_at(std::uint32_t address) const {

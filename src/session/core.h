@@ -45,6 +45,7 @@ class Session::Core final : private isa::MarkListener {
   Pause step_instruction(StepKind kind);
   Pause step_line(StepKind kind);
   Pause step_out();
+  [[nodiscard]] Result<std::vector<std::string>> macros(const std::string& place) const;
   Result<void> filter_steps(std::vector<std::string> stay_in, std::vector<std::string> run_through);
   /// Why a step does not enter a function; empty if it does.
   [[nodiscard]] std::string passed_over(const Function& callee) const;

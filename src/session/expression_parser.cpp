@@ -474,6 +474,8 @@ class Parser {
           return give_up(problem("functions of the program cannot be called here"));
         return integer(functions[0]->begin, 32, false);
       }
+      if (const Macro* macro = scope_.program.find_macro(name); macro != nullptr)
+        return from_macro(*macro, begin);
       if (scope_.program.find_symbol(name) != nullptr)
         return give_up(
             problem(fmt::format("'{}' is known to the linker only, without a type", name),
@@ -484,6 +486,35 @@ class Parser {
     return give_up(problem(in.empty() ? fmt::format("there is no '{}' in this program", name)
                                       : fmt::format("there is no '{}' in {}", name, in),
                            base::did_you_mean(name, known_names(scope_)), ErrorCode::kNotFound));
+  }
+
+  /// What a macro stands for, as an expression of its own.
+  Tree from_macro(const Macro& macro, std::size_t begin) {
+    at_ = begin;
+    if (macro.takes_arguments)
+      return give_up(problem(fmt::format("'{}' is a macro with arguments", macro.name),
+                             "write what it stands for; `macros` opens those of a line"));
+    if (std::find(open_.begin(), open_.end(), macro.name) != open_.end())
+      return give_up(problem(fmt::format("'{}' leads back to itself", macro.name)));
+    Parser inner(macro.body, scope_);
+    inner.open_ = open_;
+    inner.open_.push_back(macro.name);
+    inner.depth_ = depth_;
+    auto root = inner.parse();
+    if (!root)
+      return give_up(problem(open_.empty() ? fmt::format("'{}' stands for `{}`: {}", macro.name,
+                                                         macro.body, root.error().what)
+                                           : root.error().what));
+    at_ = begin + macro.name.size();
+    move_columns(**root, begin + 1);
+    return std::move(*root);
+  }
+
+  /// Errors point at the macro, not into its body.
+  static void move_columns(Node& node, std::size_t column) {
+    node.column = column;
+    for (const auto* part : {&node.a, &node.b, &node.c})
+      if (*part != nullptr) move_columns(**part, column);
   }
 
   /// Of several variables of one name: this function's, else this file's, else the global one.
@@ -645,6 +676,7 @@ class Parser {
   const Scope& scope_;
   std::size_t at_ = 0;
   unsigned depth_ = 0;
+  std::vector<std::string> open_;  ///< macros opened on the way here
   bool failed_ = false;
   Error error_;
 };

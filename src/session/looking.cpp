@@ -7,6 +7,7 @@
 
 #include "base/text.h"
 #include "session/core.h"
+#include "session/macros.h"
 
 namespace lucid {
 
@@ -120,6 +121,17 @@ Result<DisassemblyView> Session::Core::disassembly(const std::string& place, uns
     view.rows.push_back(std::move(row));
   }
   return view;
+}
+
+Result<std::vector<std::string>> Session::Core::macros(const std::string& place) const {
+  const auto view = source(place, 0);
+  if (!view) return fail(view.error());
+  if (!program_.has_macros())
+    return fail(ErrorCode::kUnsupported, "this image does not know the macros of its source",
+                "build it with -g3 -gdwarf-4");
+  if (!view->problem.empty() || view->lines.empty())
+    return fail(ErrorCode::kNotFound, view->problem.empty() ? "no source here" : view->problem);
+  return session::opened(program_, view->lines[0].text);
 }
 
 Result<MemoryView> Session::Core::memory(const std::string& name,

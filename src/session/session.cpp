@@ -206,6 +206,9 @@ std::vector<PinView> Session::pins() const {
 
 StackView Session::stack(unsigned slots) const { return core_->stack(slots); }
 std::vector<CallLevel> Session::callers() const { return core_->callers(); }
+Result<std::vector<std::string>> Session::macros(const std::string& place) const {
+  return core_->macros(place);
+}
 Result<void> Session::filter_steps(std::vector<std::string> stay_in,
                                    std::vector<std::string> run_through) {
   return core_->filter_steps(std::move(stay_in), std::move(run_through));
