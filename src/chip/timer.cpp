@@ -373,6 +373,8 @@ u8 Timer::peek(const World& world, u16 address, u64 t) const {
 
 u8 Timer::read(const Bus& bus, u16 address, u64 t) const {
   TimerState& state = bus.world.timers[index_];
+  // Every flag that can rise has its event, and those up to `t` have been.
+  if (address == tifr_) return state.flags & all_flags_;
   if (!wide_) return peek(bus.world, address, t);
   if (address == tcnt_) {  // the high byte is kept for the read that follows
     const u16 count = state_at(bus.world, t).count;
