@@ -251,10 +251,15 @@ u8 Engine::slow_load(u16 address) {
   u8 value = machine_.world_.data[address];
   if ((attribute & kIo) != 0) {
     if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
+      // Most reads change nothing that the deadline rests on.
+      const World& world = machine_.world_;
       const u64 t = cpu_.now - 1;
-      fire_due(t);
+      const bool due = world.next_due() <= t;
+      if (due) fire_due(t);
+      const u64 next = world.next_due();
+      const u64 pending = cpu_.pending;
       value = owner->read(bus(), address, t);
-      set_deadline();
+      if (due || world.next_due() != next || cpu_.pending != pending) set_deadline();
     } else if (fabric_.own[address]) {
       value = *machine_.peek({Space::kData, address});
     } else if (!fabric_.plain[address]) {

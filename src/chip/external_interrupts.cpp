@@ -87,9 +87,13 @@ void ExternalInterrupts::on_pin(const Bus& bus, Pin pin, bool level, u64 t) cons
     state.flags |= static_cast<u8>(1U << n);
     raised(bus, vectors_[n], t);
   }
-  for (unsigned n = 0; n < changes_.size(); ++n)
-    if (changes_[n] == pin && (bus.reg(pcmsk_[n / 8]) >> n % 8 & 1U) != 0)
-      state.changes |= static_cast<u8>(1U << n / 8);
+  for (unsigned n = 0; n < changes_.size(); ++n) {
+    if (changes_[n] == pin) {
+      if ((bus.reg(pcmsk_[n / 8]) >> n % 8 & 1U) != 0)
+        state.changes |= static_cast<u8>(1U << n / 8);
+      break;
+    }
+  }
   refresh_requests(bus);
 }
 
