@@ -187,7 +187,7 @@ TEST_CASE("run sums up, listing interleaves, chips and demo list") {
   CHECK_FALSE(has(listing, "main:"));
   CHECK(lucid("listing " + kKiln + " --function nothing").code == 3);
   CHECK(has(lucid("listing " + std::string(LUCID_KILN) + "/images/kiln-os.hex"), "000000   940c"));
-  CHECK(has(lucid("chips"), "ATmega328P   avr5      32768    2048    1024"));
+  CHECK(has(lucid("chips"), "ATmega328P      avr5      32768    2048    1024"));
   CHECK(has(lucid("chips atmega328p"), "modelled:"));
   CHECK(lucid("chips z80").code == 3);
   CHECK(has(lucid("demo"), "torn-tick"));

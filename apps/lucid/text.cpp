@@ -379,11 +379,11 @@ class TextWriter {
   }
 
   std::string operator()(const Chips& c) const {
-    std::string out = style_.dim(fmt::format(" {:<12} {:<6} {:>8} {:>7} {:>7}", "chip", "core",
+    std::string out = style_.dim(fmt::format(" {:<15} {:<6} {:>8} {:>7} {:>7}", "chip", "core",
                                              "flash", "RAM", "EEPROM")) +
                       "\n";
     for (const Chip::Summary& chip : c.chips)
-      out += fmt::format(" {:<12} {:<6} {:>8} {:>7} {:>7}   {}\n", chip.name, chip.core, chip.flash,
+      out += fmt::format(" {:<15} {:<6} {:>8} {:>7} {:>7}   {}\n", chip.name, chip.core, chip.flash,
                          chip.ram, chip.eeprom, wrapped(chip.remark, 49));
     return out;
   }

@@ -20,7 +20,7 @@
 namespace lucid::chip {
 
 struct RegisterSet {
-  std::string_view name, registers, vectors;
+  const char *name, *registers, *vectors;
 };
 
 /// Pins are written as letter and bit, `B1`; `-` is none; lists are separated by blanks.
