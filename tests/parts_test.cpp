@@ -54,7 +54,7 @@ TEST_CASE("what is wrong in a bench file is said with line, key and a suggestion
     const char* says;
   };
   for (const Row& row :
-       {Row{"[chip\n", "test, line 1"},
+       {Row{"[chip\n", "test, line 1"}, Row{"[\n", "test, line 1: this is neither a key"},
         Row{"[chop]\n", "there is no table 'chop' in a bench (did you mean chip?)"},
         Row{"chip = 3\n", "'chip' must be a table: [chip] or [[chip]]"},
         Row{"[chip]\nclock = 16\n", "test, line 2, chip: key 'clock' must be a text in quotes"},

@@ -6,6 +6,7 @@
 #include <toml++/toml.h>
 
 #include <algorithm>
+#include <cctype>
 
 #include "base/text.h"
 #include "bench/kinds.h"
@@ -18,17 +19,71 @@ using bench::Keys;
 using bench::Setting;
 using bench::Table;
 
+/// A letter beyond ASCII outside strings and comments.
+bool has_stray_letter(std::string_view row) {
+  char quote = 0;
+  for (std::size_t i = 0; i < row.size(); ++i) {
+    const char c = row[i];
+    if (quote == 0 && c == '#') return false;
+    if (quote == 0 && static_cast<unsigned char>(c) >= 0x80) return true;
+    if (quote == 0 && (c == '"' || c == '\''))
+      quote = c;
+    else if (c == quote)
+      quote = 0;
+    else if (c == '\\' && quote == '"')
+      ++i;
+  }
+  return false;
+}
+
+/// The first line that the parser does not stand, or 0: it takes for granted that a table header
+/// has a name and that letters beyond ASCII are in strings and comments.
+unsigned unbearable_line(std::string_view text) {
+  unsigned line = 0;
+  while (!text.empty()) {
+    ++line;
+    const std::size_t end = std::min(text.find('\n'), text.size());
+    std::string_view row = text.substr(0, end);
+    text.remove_prefix(std::min(end + 1, text.size()));
+    if (!row.empty() && row.back() == '\r') row.remove_suffix(1);
+    const auto is_control = [](char c) {
+      return static_cast<unsigned char>(c) < 0x20 && c != '\t';
+    };
+    if (std::any_of(row.begin(), row.end(), is_control) || has_stray_letter(row)) return line;
+    const auto skip_blanks = [&row] {
+      row.remove_prefix(std::min(row.find_first_not_of(" \t"), row.size()));
+    };
+    skip_blanks();
+    if (row.empty() || row[0] != '[') continue;
+    for (int i = 0; i < 2 && !row.empty() && row[0] == '['; ++i) {
+      row.remove_prefix(1);
+      skip_blanks();
+    }
+    const char first = row.empty() ? '[' : row[0];
+    if (std::isalnum(static_cast<unsigned char>(first)) == 0 && first != '_' && first != '-' &&
+        first != '"' && first != '\'')
+      return line;
+  }
+  return 0;
+}
+
 class Reader {
  public:
   Reader(std::string name, std::string folder)
       : name_(std::move(name)), around_{std::move(folder)} {}
 
   Result<Bench> read(std::string_view text) {
-    toml::parse_result parsed = toml::parse(text);
-    if (!parsed)
-      return fail(ErrorCode::kBadImage, std::string(parsed.error().description()), "",
-                  fmt::format("{}, line {}", name_, parsed.error().source().begin.line));
-    const toml::table& root = parsed.table();
+    if (const unsigned line = unbearable_line(text); line != 0)
+      return fail(ErrorCode::kBadImage, "this is neither a key nor the name of a table",
+                  "tables are [chip], [[part]] and [[input]]",
+                  fmt::format("{}, line {}", name_, line));
+    toml::table root;
+    try {
+      root = toml::parse(text);
+    } catch (const toml::parse_error& error) {
+      return fail(ErrorCode::kBadImage, std::string(error.description()), "",
+                  fmt::format("{}, line {}", name_, error.source().begin.line));
+    }
     for (const auto& [key, node] : root) {
       Result<void> done;
       if (key == "chip")
