@@ -19,25 +19,8 @@ using bench::Keys;
 using bench::Setting;
 using bench::Table;
 
-/// A letter beyond ASCII outside strings and comments.
-bool has_stray_letter(std::string_view row) {
-  char quote = 0;
-  for (std::size_t i = 0; i < row.size(); ++i) {
-    const char c = row[i];
-    if (quote == 0 && c == '#') return false;
-    if (quote == 0 && static_cast<unsigned char>(c) >= 0x80) return true;
-    if (quote == 0 && (c == '"' || c == '\''))
-      quote = c;
-    else if (c == quote)
-      quote = 0;
-    else if (c == '\\' && quote == '"')
-      ++i;
-  }
-  return false;
-}
-
 /// The first line that the parser does not stand, or 0: it takes for granted that a table header
-/// has a name and that letters beyond ASCII are in strings and comments.
+/// has a name, and some letters beyond ASCII lead it astray. Lines of comment may hold those.
 unsigned unbearable_line(std::string_view text) {
   unsigned line = 0;
   while (!text.empty()) {
@@ -46,10 +29,12 @@ unsigned unbearable_line(std::string_view text) {
     std::string_view row = text.substr(0, end);
     text.remove_prefix(std::min(end + 1, text.size()));
     if (!row.empty() && row.back() == '\r') row.remove_suffix(1);
-    const auto is_control = [](char c) {
-      return static_cast<unsigned char>(c) < 0x20 && c != '\t';
+    const auto is_stray = [](char c) {
+      const auto byte = static_cast<unsigned char>(c);
+      return (byte < 0x20 && c != '\t') || byte >= 0x80;
     };
-    if (std::any_of(row.begin(), row.end(), is_control) || has_stray_letter(row)) return line;
+    const bool comment = !base::trim(row).empty() && base::trim(row)[0] == '#';
+    if (!comment && std::any_of(row.begin(), row.end(), is_stray)) return line;
     const auto skip_blanks = [&row] {
       row.remove_prefix(std::min(row.find_first_not_of(" \t"), row.size()));
     };
@@ -75,7 +60,8 @@ class Reader {
   Result<Bench> read(std::string_view text) {
     if (const unsigned line = unbearable_line(text); line != 0)
       return fail(ErrorCode::kBadImage, "this is neither a key nor the name of a table",
-                  "tables are [chip], [[part]] and [[input]]",
+                  "tables are [chip], [[part]] and [[input]]; letters beyond ASCII belong into "
+                  "lines of comment, or as \\u00b0 into a text",
                   fmt::format("{}, line {}", name_, line));
     toml::table root;
     try {

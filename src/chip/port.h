@@ -40,7 +40,7 @@ class Port final : public Peripheral {
   [[nodiscard]] bool level(const World& world, unsigned bit) const {
     return (world.ports[index_].level >> bit & 1U) != 0;
   }
-  [[nodiscard]] bool has(unsigned bit) const { return (mask_ >> bit & 1U) != 0; }
+  [[nodiscard]] bool has(unsigned bit) const { return bit < 8 && (mask_ >> bit & 1U) != 0; }
   [[nodiscard]] char letter() const { return letter_; }
   [[nodiscard]] std::string pin_name(unsigned bit) const {
     return std::string("P") + letter_ + static_cast<char>('0' + bit);
