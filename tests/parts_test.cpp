@@ -54,7 +54,9 @@ TEST_CASE("what is wrong in a bench file is said with line, key and a suggestion
     const char* says;
   };
   for (const Row& row :
-       {Row{"[chip\n", "test, line 1"}, Row{"[\n", "test, line 1: this is neither a key"},
+       {Row{"[chip\n", "test, line 1"},
+        Row{"[\n", "test: this is not TOML"},
+        Row{"x = 1\n\"\xce\xbe\" = 2\n", "test, line 2: letters beyond ASCII"},
         Row{"[chop]\n", "there is no table 'chop' in a bench (did you mean chip?)"},
         Row{"chip = 3\n", "'chip' must be a table: [chip] or [[chip]]"},
         Row{"[chip]\nclock = 16\n", "test, line 2, chip: key 'clock' must be a text in quotes"},
@@ -129,11 +131,11 @@ TEST_CASE("lamp, buzzer, shift register and loop-back tell what they have seen")
       "[[part]]\nname = \"chain\"\nkind = \"shift-register\"\ndata = \"PC0\"\nclock = \"PC1\"\n"
       "latch = \"PC2\"\nbits = 16\n");
   output(chip, 'B', 1);
-  CHECK(state_of(chip, "lamp").find("dark, lit 1 times") == 0);
+  CHECK(state_of(chip, "lamp").find("off, lit 1 times") == 0);
   output(chip, 'B', 0);
   chip.run_for(16'000);
   output(chip, 'B', 1);
-  CHECK(state_of(chip, "lamp") == "dark, lit 2 times, 1.000 ms in all");
+  CHECK(state_of(chip, "lamp") == "off, lit 2 times, 1.000 ms in all");
   for (int i = 0; i < 10; ++i) {
     chip.run_for(2000);
     output(chip, 'B', 1U | (i % 2 == 0 ? 2U : 0U));

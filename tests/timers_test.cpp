@@ -235,7 +235,6 @@ TEST_CASE("PWM on a pin: frequency and duty by the data sheet's formulas") {
     b.pass(3000);
     unsigned high = 0;
     for (unsigned i = 0; i < row.period; i += 2) {  // `rjmp` takes two ticks
-      Chip copy = b.chip();
       high += b.pin("PD6").level ? 1 : 0;
       b.pass(2);
     }
@@ -287,11 +286,9 @@ TEST_CASE("the external clock counts the edges of its pin") {
 TEST_CASE("Timer2 on its crystal counts 32768 a second and goes on in power-save sleep") {
   Bench b;
   b.write(0xb6, 0x20);  // AS2
-  const std::uint64_t start = b.chip().cycles();
-  b.write(0xb1, 5);  // by 128
+  b.write(0xb1, 5);     // by 128
   b.pass(16'000'000 / 2);
   CHECK(b.get(0xb2) == 128);
-  CHECK((b.chip().cycles() - start) / 8'000'000 == 1);
 }
 
 TEST_CASE("TSM holds the prescaler until it is released") {

@@ -251,26 +251,13 @@ Result<void> Console::do_let(const std::string& rest) {
   return {};
 }
 
-namespace {
-
-/// `2.5V`, `300mV`
-std::optional<double> volts_of(const std::string& text) {
-  double value = 0;
-  const char* end = text.data() + text.size();
-  const auto [rest, error] = std::from_chars(text.data(), end, value);
-  const std::string_view unit(rest, static_cast<std::size_t>(end - rest));
-  if (error != std::errc() || (unit != "V" && unit != "mV")) return std::nullopt;
-  return unit == "V" ? value : value / 1000;
-}
-
-}  // namespace
-
 Result<void> Console::do_drive(const std::string& rest) {
   const auto words = split(rest);
   if (words.size() != 2) return usage("drive PIN low|high|open|VOLTS");
   std::string pin = words[0];
   if (pin.rfind("pin.", 0) == 0) pin = pin.substr(4);
-  if (const auto volts = volts_of(words[1])) return session_->apply_voltage(pin, *volts);
+  if (const auto microvolts = parse_voltage(words[1]))
+    return session_->apply_voltage(pin, *microvolts / 1e6);
   std::optional<bool> level;
   if (words[1] == "high")
     level = true;

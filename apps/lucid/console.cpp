@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <fstream>
+#include <utility>
 
 namespace lucid::app {
 
@@ -203,6 +204,7 @@ void Console::on_serial(const std::string& port, const std::string& bytes) {
   serial_port_ = port;
   if (plain_serial_) {
     out_ << bytes << std::flush;
+    serial_line_open_ = bytes.back() != '\n';
     return;
   }
   for (const char c : bytes) {
@@ -224,7 +226,14 @@ void Console::flush_serial() {
   serial_line_.clear();
 }
 
-void Console::on_note(const std::string& text) { show(Warning{text}); }
+void Console::on_note(const std::string& text) {
+  end_serial_line();
+  show(Warning{text});
+}
+
+void Console::end_serial_line() {
+  if (std::exchange(serial_line_open_, false)) out_ << "\n";
+}
 void Console::on_message(const std::string& text) { show(Message{"  log: " + text}); }
 
 void Console::on_progress(Picoseconds now) {

@@ -65,6 +65,8 @@ class Console final : public Listener {
   [[nodiscard]] const Style& style() const { return style_; }
   /// Serial text in `run` goes out as it is, without a mark.
   void set_plain_serial(bool on) { plain_serial_ = on; }
+  /// What follows plain serial output begins a line.
+  void end_serial_line();
   /// Hands the bytes of one port to something outside. It must outlive the console.
   void set_serial_end(SerialEnd* end) { end_ = end; }
   void set_echo(bool on) { options_.echo = on; }
@@ -140,6 +142,7 @@ class Console final : public Listener {
   std::string serial_;       ///< all that was sent
   std::string serial_line_;  ///< the line under way
   bool plain_serial_ = false;
+  bool serial_line_open_ = false;  ///< plain serial output stands behind a line's beginning
   std::vector<std::string> stay_in_, run_through_;
   std::string serial_port_;   ///< that sent last
   SerialEnd* end_ = nullptr;  ///< what listens to a port, if anything

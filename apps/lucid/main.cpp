@@ -137,13 +137,16 @@ int run_image(const Arguments& a, Console& console) {
   const Pause pause =
       end.is_open() || a.pace ? run_paced(session, end, ticks) : session.go_for(ticks);
   console.set_serial_end(nullptr);
-  if (!a.json && !console.serial().empty() && console.serial().back() != '\n') std::cout << "\n";
+  console.end_serial_line();
   Standing standing;
   standing.pause = pause;
   if (auto source = session.source("here", 1); source && source->problem.empty())
     standing.source = *source;
   console.show(standing);
-  console.show(session.time());
+  TimeView time = session.time();
+  time.cycles_since = pause.cycles_since;  // of the run, however many pieces it had
+  time.since = pause.since;
+  console.show(time);
   console.show(session.stack(0));
   console.show(Pins{session.pins()});
   if (!session.chip().parts().empty()) console.show(Parts{session.chip().parts()});

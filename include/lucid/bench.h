@@ -16,6 +16,9 @@
 
 namespace lucid {
 
+/// Reads `2.5V`, `300 mV` into microvolts, -1000 V to 1000 V. Error: kUsage.
+[[nodiscard]] LUCID_API Result<std::int32_t> parse_voltage(const std::string& text);
+
 struct Bench {
   Chip::Options chip;        ///< the parts and the timed inputs are in it
   bool names_chip = false;   ///< the file says which chip

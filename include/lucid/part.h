@@ -37,7 +37,7 @@ class LUCID_API Wires {
   /// The part's own numbers, Part::numbers() of them, zero at power-on.
   virtual std::int64_t& number(unsigned index) = 0;
 
-  /// Ticks in so many microseconds, rounded.
+  /// Ticks in so many microseconds, rounded up.
   [[nodiscard]] std::uint64_t ticks(std::uint64_t microseconds) const;
 };
 

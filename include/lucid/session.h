@@ -212,8 +212,10 @@ class LUCID_API Session {
   /// the new value.
   Result<Value> let(const std::string& object, const std::string& expression);
   Result<void> drive(const std::string& pin, std::optional<bool> level);
+  /// What a person does to a part on the bench; see Chip::act for the actions and errors.
   Result<void> act(const std::string& part, const std::string& action,
                    const std::string& value = {});
+  /// A voltage at a pin from outside; see Chip::apply_voltage for its range and errors.
   Result<void> apply_voltage(const std::string& pin, double volts);
   Result<void> send(const std::string& port, const std::string& bytes);
 

@@ -8,21 +8,24 @@
 #include <cmath>
 
 #include "base/text.h"
+#include "lucid/bench.h"
 #include "lucid/time.h"
 
-namespace lucid::bench {
+namespace lucid {
 
-std::optional<std::int32_t> parse_microvolts(const std::string& text) {
+Result<std::int32_t> parse_voltage(const std::string& text) {
   double value = 0;
   const char* end = text.data() + text.size();
   const auto [rest, error] = std::from_chars(text.data(), end, value);
   const std::string_view unit =
       base::trim(std::string_view(rest, static_cast<std::size_t>(end - rest)));
-  if (error != std::errc() || (unit != "V" && unit != "mV") || !(std::fabs(value) < 1e6)) return {};
-  const double microvolts = value * (unit == "V" ? 1e6 : 1e3);
-  if (std::fabs(microvolts) > 1e9) return {};
-  return static_cast<std::int32_t>(std::lround(microvolts));
+  const double volts = unit == "mV" ? value / 1000 : value;
+  if (error != std::errc() || (unit != "V" && unit != "mV") || !(std::fabs(volts) <= 1000))
+    return fail(ErrorCode::kUsage, "'" + text + "' is not a voltage", "such as 2.5V or 300mV");
+  return static_cast<std::int32_t>(std::lround(volts * 1e6));
 }
+
+namespace bench {
 
 void Keys::wrong(const std::string& key, const std::string& what, const std::string& hint) {
   if (error_) return;
@@ -71,23 +74,18 @@ std::int64_t Keys::number(const std::string& key, std::int64_t least, std::int64
   return least;
 }
 
-std::uint64_t Keys::microseconds(const std::string& key,
-                                 const std::optional<std::string>& or_else) {
+std::uint64_t Keys::picoseconds(const std::string& key, const std::optional<std::string>& or_else) {
   const std::string value = text(key, or_else);
   if (error_) return 0;
   const auto time = parse_time(value);
-  if (time) return time->count / 1'000'000;
+  if (time) return time->count;
   wrong(key, "must be a time such as \"5ms\"");
   return 0;
 }
 
-std::uint64_t Keys::picoseconds(const std::string& key) {
-  const std::string value = text(key);
-  if (error_) return 0;
-  const auto time = parse_time(value);
-  if (time) return time->count;
-  wrong(key, "must be a time such as \"1.5s\"");
-  return 0;
+std::uint64_t Keys::microseconds(const std::string& key,
+                                 const std::optional<std::string>& or_else) {
+  return picoseconds(key, or_else) / 1'000'000;
 }
 
 std::uint64_t Keys::hertz(const std::string& key) {
@@ -102,7 +100,7 @@ std::uint64_t Keys::hertz(const std::string& key) {
 std::int32_t Keys::microvolts(const std::string& key, const std::optional<std::string>& or_else) {
   const std::string value = text(key, or_else);
   if (error_) return 0;
-  if (const auto volts = parse_microvolts(value)) return *volts;
+  if (const auto volts = parse_voltage(value)) return *volts;
   wrong(key, "must be a voltage such as \"2.5V\"");
   return 0;
 }
@@ -129,4 +127,5 @@ Result<void> Keys::finish() {
   return {};
 }
 
-}  // namespace lucid::bench
+}  // namespace bench
+}  // namespace lucid

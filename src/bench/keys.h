@@ -27,9 +27,6 @@ struct Table {
   std::map<std::string, Setting> settings;
 };
 
-/// `2.5V`, `300mV` in microvolts.
-std::optional<std::int32_t> parse_microvolts(const std::string& text);
-
 class Keys {
  public:
   Keys(const Table& table, std::string file) : table_(table), file_(std::move(file)) {}
@@ -43,7 +40,7 @@ class Keys {
   /// A time such as "5ms", in microseconds.
   std::uint64_t microseconds(const std::string& key,
                              const std::optional<std::string>& or_else = {});
-  std::uint64_t picoseconds(const std::string& key);
+  std::uint64_t picoseconds(const std::string& key, const std::optional<std::string>& or_else = {});
   std::uint64_t hertz(const std::string& key);
   /// A voltage such as "2.5V", in microvolts.
   std::int32_t microvolts(const std::string& key, const std::optional<std::string>& or_else = {});

@@ -109,7 +109,7 @@ class Lamp final : public Part {
     const std::int64_t since = wires.number(kSince);
     std::int64_t ticks = wires.number(kTicks);
     if (since != 0) ticks += static_cast<std::int64_t>(wires.now()) + 1 - since;
-    return fmt::format("{}, lit {} times, {} in all", since != 0 ? "lit" : "dark",
+    return fmt::format("{}, lit {} times, {} in all", since != 0 ? "on" : "off",
                        wires.number(kTimes),
                        to_text(to_time(static_cast<std::uint64_t>(ticks), wires.clock_hz())));
   }

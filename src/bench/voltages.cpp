@@ -8,6 +8,7 @@
 
 #include "base/text.h"
 #include "bench/parts.h"
+#include "lucid/bench.h"
 #include "lucid/time.h"
 
 namespace lucid::bench {
@@ -26,7 +27,7 @@ class Constant final : public Part {
   void start(Wires& wires) const override { set(wires, microvolts_); }
   Result<void> act(Wires& wires, const std::string& action,
                    const std::string& value) const override {
-    const auto microvolts = parse_microvolts(value);
+    const auto microvolts = parse_voltage(value);
     if (action != "turn" || !microvolts)
       return fail(ErrorCode::kUsage, "'" + name() + "' is a voltage", "turn it to 2.5V");
     set(wires, *microvolts);
@@ -107,7 +108,6 @@ class Curve final : public Part {
     const Point& a = *(next - 1);
     const auto width = static_cast<std::int64_t>(next->at - a.at);
     const auto passed = static_cast<std::int64_t>(now - a.at);
-    // In halves of the width: a product of microvolts and microseconds fits up to a month.
     return static_cast<std::int32_t>(
         a.microvolts + (std::int64_t{next->microvolts} - a.microvolts) * passed / width);
   }

@@ -3,6 +3,7 @@
 
 #include "base/text.h"
 #include "chip/port.h"
+#include "lucid/time.h"
 
 namespace lucid {
 
@@ -10,8 +11,7 @@ Wires::~Wires() = default;
 Part::~Part() = default;
 
 std::uint64_t Wires::ticks(std::uint64_t microseconds) const {
-  __extension__ using Wide = unsigned __int128;
-  return static_cast<std::uint64_t>((Wide{microseconds} * clock_hz() + 500'000) / 1'000'000);
+  return to_ticks({microseconds * 1'000'000}, clock_hz());
 }
 
 Result<void> Part::act(Wires& /*wires*/, const std::string& action,

@@ -91,9 +91,8 @@ const std::vector<Device>& devices() {
         bare_core("avr2", 0x2000),   bare_core("avr25", 0x2000),  bare_core("avr3", 0x10000),
         bare_core("avr31", 0x20000), bare_core("avr35", 0x10000), bare_core("avr4", 0x2000),
         bare_core("avr5", 0x10000),  bare_core("avr51", 0x20000), bare_core("avr6", 0x40000)};
-    std::stable_sort(out.begin(), out.end(), [](const Device& a, const Device& b) {
-      return wiring_of(a) != nullptr && wiring_of(b) == nullptr;
-    });
+    std::stable_partition(out.begin(), out.end(),
+                          [](const Device& device) { return wiring_of(device) != nullptr; });
     out.insert(out.end(), cores.begin(), cores.end());
     return out;
   }();

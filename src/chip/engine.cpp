@@ -419,12 +419,6 @@ bool Engine::enter_interrupt() {
   return request_.stop_at_interrupt && end(isa::Stop::Why::kInterruptEntered);
 }
 
-/// Only a watchdog could end a sleep without interrupts.
-bool Engine::may_reset() const {
-  const auto& slots = fabric_.watchdog;
-  return slots != nullptr && machine_.world_.due(slots->slots()[0]) != kNever;
-}
-
 bool Engine::boundary(bool executed) {
   for (;;) {
     fire_due(cpu_.now);
@@ -469,7 +463,9 @@ bool Engine::boundary(bool executed) {
         continue;
       }
       const u64 next = machine_.world_.next_due();
-      if (request_.endless && (next == kNever || (!enabled && !may_reset()))) {
+      // Without interrupts only the watchdog could end it.
+      const bool may_reset = fabric_.watchdog != nullptr && fabric_.watchdog->runs(machine_.world_);
+      if (request_.endless && (next == kNever || (!enabled && !may_reset))) {
         stop_.fault = isa::Fault::kNeverWakes;
         stop_.fault_pc = stop_.last_pc;
         return end(isa::Stop::Why::kFault);

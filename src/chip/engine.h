@@ -125,7 +125,6 @@ class Engine {
   LUCID_SLOW void fall_asleep();
   LUCID_SLOW void feed_watchdog();
   LUCID_SLOW void self_program();
-  [[nodiscard]] bool may_reset() const;
 
   AvrMachine& machine_;
   CpuState& cpu_;

@@ -76,11 +76,7 @@ Fabric::Fabric(const Device& the_device, u64 clock_hz)
 /// Who answers for which address, vector, event and pin.
 void Fabric::enlist(Peripheral& peripheral) {
   all.push_back(&peripheral);
-  std::vector<const Peripheral*> followers;
-  for (const auto& other : others)
-    if (dynamic_cast<const Adc*>(other.get()) != nullptr && other.get() != &peripheral)
-      followers.push_back(other.get());
-  peripheral.set_followers(followers);
+  if (adc_ != nullptr && &peripheral != adc_) peripheral.set_followers({adc_});
   for (const Pin& listened : peripheral.listens())
     for (const auto& port : ports)
       if (port.get() == listened.port) port->add_listener(listened.bit, peripheral);
@@ -194,9 +190,9 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   add<Prescalers>(names, timers);
   add<ExternalInterrupts>(names, pins(wiring.interrupts), pins(wiring.pin_changes));
   watchdog = add<Watchdog>(names, clock_hz, next_slot_);
-  const Adc* adc = add<Adc>(names, pins(wiring.adc), wiring.adc_kind, next_slot_);
+  adc_ = add<Adc>(names, pins(wiring.adc), wiring.adc_kind, next_slot_);
   const std::vector<Pin> comparator = pins(wiring.comparator);
-  add<Comparator>(names, comparator[0], comparator[1], *adc);
+  add<Comparator>(names, comparator[0], comparator[1], *adc_);
   const std::vector<Pin> spi = pins(wiring.spi);
   add<Spi>(names, Spi::Pins{spi[0], spi[1], spi[2], spi[3]}, next_slot_);
   const std::vector<Pin> twi = pins(wiring.twi);

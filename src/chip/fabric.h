@@ -57,6 +57,7 @@ class Fabric {
   const T* add(Args&&... args);
   unsigned next_slot_ = 0;
   unsigned timers_ = 0;
+  const Adc* adc_ = nullptr;  ///< flags of others may start it
 };
 
 }  // namespace lucid::chip

@@ -2,6 +2,16 @@
 #include "chip/port.h"
 
 namespace lucid::chip {
+namespace {
+
+/// Somebody decides a bit, or gives it back.
+void claim(u8& taken, u8& values, unsigned bit, std::optional<bool> value) {
+  const auto mask = static_cast<u8>(1U << bit);
+  taken = merged(taken, value ? 0xff : 0, mask);
+  values = merged(values, value.value_or(false) ? 0xff : 0, mask);
+}
+
+}  // namespace
 
 void Port::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   if (address == pin_) {  // writing a one to PINx toggles PORTx
@@ -30,8 +40,7 @@ void Port::drive(const Bus& bus, unsigned bit, std::optional<bool> level, u64 no
   PortState& state = bus.world.ports[index_];
   const auto mask = static_cast<u8>(1U << bit);
   state.analog = merged(state.analog, 0, mask);
-  state.driven = merged(state.driven, level ? 0xff : 0, mask);
-  state.driven_high = merged(state.driven_high, level.value_or(false) ? 0xff : 0, mask);
+  claim(state.driven, state.driven_high, bit, level);
   settle(bus, now);
 }
 
@@ -61,17 +70,13 @@ std::int32_t Port::microvolts(const World& world, unsigned bit) const {
 
 void Port::take_value(const Bus& bus, unsigned bit, std::optional<bool> value, u64 t) const {
   PortState& state = bus.world.ports[index_];
-  const auto mask = static_cast<u8>(1U << bit);
-  state.value_taken = merged(state.value_taken, value ? 0xff : 0, mask);
-  state.value = merged(state.value, value.value_or(false) ? 0xff : 0, mask);
+  claim(state.value_taken, state.value, bit, value);
   settle(bus, t);
 }
 
 void Port::take_direction(const Bus& bus, unsigned bit, std::optional<bool> output, u64 t) const {
   PortState& state = bus.world.ports[index_];
-  const auto mask = static_cast<u8>(1U << bit);
-  state.direction_taken = merged(state.direction_taken, output ? 0xff : 0, mask);
-  state.direction = merged(state.direction, output.value_or(false) ? 0xff : 0, mask);
+  claim(state.direction_taken, state.direction, bit, output);
   settle(bus, t);
 }
 

@@ -356,12 +356,10 @@ void Timer::schedule(const Bus& bus, const Plan& plan) const {
 // Registers
 // -------------------------------------------------------------------------------------
 
-unsigned Timer::vector_of(unsigned flag) const { return vectors_[flag]; }
-
 void Timer::refresh_requests(const Bus& bus) const {
   const unsigned on = bus.world.timers[index_].flags & bus.reg(timsk_);
   for (unsigned flag = 0; flag < 6; ++flag)
-    if (vector_of(flag) != 0) bus.request(vector_of(flag), (on >> flag & 1U) != 0);
+    if (vectors_[flag] != 0) bus.request(vectors_[flag], (on >> flag & 1U) != 0);
 }
 
 u8 Timer::peek(const World& world, u16 address, u64 t) const {

@@ -98,7 +98,6 @@ class Timer final : public Peripheral {
   void write_word(const Bus& bus, u16 low_address, u8 low) const;
   void force(const Bus& bus, unsigned channels, u64 t) const;
   void say_what_is_missing(const Bus& bus) const;
-  [[nodiscard]] unsigned vector_of(unsigned flag) const;
 
   unsigned number_;
   bool wide_;

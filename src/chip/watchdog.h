@@ -30,6 +30,7 @@ class Watchdog final : public Peripheral {
   [[nodiscard]] std::vector<unsigned> vectors() const override { return {vector_}; }
   [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_}; }
 
+  [[nodiscard]] bool runs(const World& world) const { return world.due(slot_) != kNever; }
   /// The WDR instruction.
   void feed(const Bus& bus) const;
 

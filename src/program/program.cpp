@@ -80,7 +80,8 @@ Program Program::read(const Image& image) {
     Function& function = data->functions[i];
     const std::uint32_t next =
         i + 1 < data->functions.size() ? data->functions[i + 1].begin : code_end;
-    const bool only_symbol = program::range_at(data->ranges, function.begin) == nullptr;
+    const bool only_symbol = program::range_at(data->ranges, function.begin) == nullptr &&
+                             function.name.rfind("__do_", 0) != 0;  // start-up code follows
     const bool gap = only_symbol && function.end < next && next - function.end < 0x100;
     if (function.end <= function.begin || gap) function.end = std::max(function.begin, next);
   }
