@@ -415,6 +415,7 @@ bool Engine::enter_interrupt() {
   stop_.interrupt = static_cast<int>(vector);
   fabric_.vector_owner[vector]->on_vector(bus(), vector);
   bus().happened(isa::EventKind::kInterrupt, vector);
+  fire_due(cpu_.now);  // the run may end here
   if (--steps_left_ == 0) return end(isa::Stop::Why::kInstructions);
   return request_.stop_at_interrupt && end(isa::Stop::Why::kInterruptEntered);
 }
