@@ -179,6 +179,7 @@ TEST_CASE(
                           level + " -std=gnu11 -gdwarf-4 -I" + folder + " -lm"),
            "main", 0});
   std::uint64_t all_compared = 0;
+  std::uint64_t all_saved = 0;
   for (const Image& image : images) {
     INFO(image.elf);
     Session session(*Chip::make({"ATmega328P", 16'000'000}));
@@ -187,45 +188,71 @@ TEST_CASE(
     REQUIRE(session.send("USART0", "G\nP\n"));
     session.go_for(image.cycles);
     REQUIRE(session.go_to(image.from));
-    std::vector<std::uint32_t>
-        returns;  // of calls and interrupts that have not returned, outermost first
+    struct Call {
+      std::uint32_t returns_to, sp;  // and the registers when it was made
+      std::vector<std::uint64_t> registers;
+    };
+    std::vector<Call> calls;  // and interrupts that have not returned, outermost first
+    const auto call = [&](std::uint32_t returns_to, std::uint32_t sp) {
+      Call made{returns_to, sp, {}};
+      for (const RegisterView& r : session.registers())
+        if (made.registers.size() < 32) made.registers.push_back(r.value);
+      calls.push_back(std::move(made));
+    };
+    // The registers that the stack view says are saved are those of the caller, when it called.
+    const auto check_saved = [&] {
+      std::uint64_t seen = 0;
+      std::size_t level = calls.size();
+      for (const StackView::Slot& slot : session.stack(100).slots) {
+        if (slot.kind == StackView::Slot::Kind::kReturn) --level;
+        if (slot.kind != StackView::Slot::Kind::kSaved || level == 0) continue;
+        const auto reg = static_cast<std::size_t>(std::stoul(slot.name.substr(1)));
+        INFO(std::hex << session.chip().pc() << " " << slot.address << " " << slot.meaning);
+        CHECK(calls[level - 1].registers[reg] == slot.bytes[0]);
+        ++seen;
+      }
+      return seen;
+    };
     std::uint64_t compared = 0;
     std::uint64_t right = 0;
     const unsigned steps = test::kSanitized ? 2'000 : 25'000;
     for (unsigned i = 0; i < steps; ++i) {
       const std::uint32_t pc = session.chip().pc();
+      const std::uint32_t sp = session.chip().sp();
       const Instruction now = session.chip().instruction_at(pc);
       const auto pause = session.step(StepKind::kInto, StepUnit::kInstruction);
       REQUIRE(pause);
       if (pause->detail.find("interrupt") == 0)
-        returns.push_back(pc);
+        call(pc, sp);
       else if (now.flow == Flow::kCall || now.flow == Flow::kIndirectCall)
-        returns.push_back(pc + now.size);
+        call(pc + now.size, sp);
       else if (now.flow == Flow::kReturn || now.flow == Flow::kInterruptReturn)
-        returns.pop_back();
+        calls.pop_back();
       if (session.chip().pc() < 26 * 4) continue;  // the vector table belongs to no function
       ++compared;
       auto found = session.callers();  // but for bodies that stand in place of a call
       found.erase(std::remove_if(found.begin(), found.end(),
                                  [](const CallLevel& level) { return level.inlined; }),
                   found.end());
-      bool same = found.size() == returns.size() + 1;
+      bool same = found.size() == calls.size() + 1;
       for (std::size_t n = 0; same && n + 1 < found.size(); ++n)
-        same = found[n].where.address == returns[n];
+        same = found[n].where.address == calls[n].returns_to && found[n + 1].cfa == calls[n].sp;
+      if (i % 8 == 0) all_saved += check_saved();
       right += same ? 1 : 0;
       if (!same && compared - right < 4) {
         std::string text;
         for (const CallLevel& l : found) text += " " + l.where.function;
         WARN("at " << std::hex << session.chip().pc() << " "
                    << session.chip().instruction_at(session.chip().pc()).mnemonic << ":" << text
-                   << ", expected " << std::dec << returns.size() + 1 << " levels");
+                   << ", expected " << std::dec << calls.size() + 1 << " levels");
       }
     }
     CHECK(compared > steps / 5 * 4);
     CHECK(right == compared);
     all_compared += compared;
   }
-  WARN(images.size() << " programs, " << all_compared << " instructions");
+  WARN(images.size() << " programs, " << all_compared << " instructions, " << all_saved
+                     << " saved registers");
 }
 
 TEST_CASE("parameters and locals: right, or said to be unknown, at every optimisation level") {

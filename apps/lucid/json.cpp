@@ -34,6 +34,18 @@ Json json(const Instruction& i) {
   return out;
 }
 
+const char* slot_kind(StackView::Slot::Kind kind) {
+  switch (kind) {
+    case StackView::Slot::Kind::kTemporary: return "temporary";
+    case StackView::Slot::Kind::kReturn: return "return";
+    case StackView::Slot::Kind::kSaved: return "saved";
+    case StackView::Slot::Kind::kLocal: return "local";
+    case StackView::Slot::Kind::kArgument: return "argument";
+    case StackView::Slot::Kind::kUnknown: break;
+  }
+  return "unknown";
+}
+
 Json json(const VariableView& v) {
   return {{"name", v.name},
           {"type", v.type},
@@ -141,7 +153,13 @@ struct JsonWriter {
     if (v.deepest) out["deepest"] = *v.deepest;
     if (v.free) out["free"] = *v.free;
     for (const auto& s : v.slots)
-      out["slots"].push_back({{"address", s.address}, {"bytes", s.bytes}, {"meaning", s.meaning}});
+      out["slots"].push_back({{"address", s.address},
+                              {"bytes", s.bytes},
+                              {"kind", slot_kind(s.kind)},
+                              {"name", s.name},
+                              {"owner", s.owner},
+                              {"value", s.value},
+                              {"meaning", s.meaning}});
     return out;
   }
   Json operator()(const Callers& c) const {

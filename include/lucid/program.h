@@ -93,10 +93,18 @@ struct Variable {
   bool global = false;
 };
 
-/// One operation of a DWARF location expression.
+/// The type that a typed operation works in.
+struct LocationType {
+  Type::Kind kind = Type::Kind::kUnsigned;
+  std::uint8_t bytes = 0;  ///< 0: the generic type, an address
+};
+
+/// One operation of a DWARF location expression. Jumps count operations, not bytes; an entry value
+/// is that of the register `a`, or not understood (-1).
 struct LocationOp {
   std::uint8_t atom = 0;  ///< DW_OP_…
   std::int64_t a = 0, b = 0;
+  LocationType type = {};
 };
 
 /// A parameter or a variable that lives in registers or on the stack, inlined copies included.
@@ -125,6 +133,18 @@ struct InlinedCall {
   unsigned depth = 1;       ///< 1: its caller is a real function, 2: it was inlined itself, …
   std::optional<unsigned> call_file;  ///< where it is called
   unsigned call_line = 0;
+};
+
+/// A call as the compiler describes it: what was passed, in the caller's words.
+struct CallSite {
+  std::uint32_t returns_to = 0;         ///< behind the call; for a tail call behind the jump
+  std::optional<std::uint32_t> callee;  ///< where the called function begins, if that is fixed
+  bool tail = false;                    ///< a jump that leaves the caller's frame
+  struct Passed {
+    int dwarf_register = 0;  ///< of the called function at its entry
+    std::vector<LocationOp> value;
+  };
+  std::vector<Passed> passed;
 };
 
 /// How to find the caller's frame at one instruction: CFA = register + offset; saved registers are
@@ -176,6 +196,10 @@ class LUCID_API Program {
   [[nodiscard]] const Macro* find_macro(const std::string& name) const;
   [[nodiscard]] bool has_macros() const;
   [[nodiscard]] const std::vector<InlinedCall>& inlined_calls() const;
+  /// The call that returns to an address; null if the compiler has not described it.
+  [[nodiscard]] const CallSite* call_site_at(std::uint32_t returns_to) const;
+  /// The tail calls in a function.
+  [[nodiscard]] std::vector<const CallSite*> tail_calls_in(const Function& function) const;
   /// Those that an address lies in, innermost first.
   [[nodiscard]] std::vector<const InlinedCall*> inlined_at(std::uint32_t address) const;
   /// The parameters and locals whose names can be seen at an address, innermost scope first; a name

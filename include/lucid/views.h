@@ -91,8 +91,19 @@ struct CallLevel {
 
 struct StackView {
   struct Slot {
+    enum class Kind : std::uint8_t {
+      kTemporary,  ///< pushed by an expression under way, or room without a name here
+      kReturn,     ///< address of a call, or of the instruction that was interrupted
+      kSaved,      ///< a register of `owner`'s caller
+      kLocal,
+      kArgument,  ///< passed to `owner` on the stack
+      kUnknown,   ///< no frame information
+    } kind = Kind::kUnknown;
     std::uint32_t address = 0;
     std::vector<std::uint8_t> bytes;
+    std::string name;   ///< of the register or variable
+    std::string owner;  ///< the function whose frame it is in
+    std::string value;  ///< of a variable
     std::string meaning;
   };
   std::uint32_t sp = 0;

@@ -26,7 +26,8 @@ struct CallConvention {
   /// decrements.
   std::uint8_t stack_gap = 0;
   std::uint8_t pointer_bytes = 0;
-  std::uint8_t int_bytes = 0;  ///< of C's int
+  std::uint8_t int_bytes = 0;        ///< of C's int
+  std::uint64_t call_clobbered = 0;  ///< DWARF registers that a call may overwrite, a bit each
 };
 
 /// What an instruction does to the stack, for frames without debug information.
@@ -34,6 +35,12 @@ struct StackEffect {
   enum class Kind : std::uint8_t { kNone, kPush, kPop, kAllocate, kUnknown } kind = Kind::kNone;
   std::uint8_t dwarf_register = 0;  ///< pushed or popped
   std::uint16_t bytes = 0;          ///< by which the stack grows or shrinks
+};
+
+/// Registers that follow each other, by DWARF number.
+struct RegisterSpan {
+  int first = 0;
+  int count = 0;  ///< 0: none
 };
 
 /// The value of a register, by DWARF number, in the frame that is looked at.
@@ -65,6 +72,16 @@ class Target {
   /// Fills in mnemonic and operands.
   virtual void write_text(Instruction& instruction) const = 0;
   [[nodiscard]] virtual StackEffect stack_effect(const Instruction& instruction) const = 0;
+  /// The general registers that an instruction leaves a result in.
+  [[nodiscard]] virtual RegisterSpan result_of(const Instruction& /*instruction*/) const {
+    return {};
+  }
+  /// Those that a helper of the compiler overwrites, if it is called as if it were an instruction
+  /// and the debug information therefore may not know. Empty: it is an ordinary function.
+  [[nodiscard]] virtual std::vector<RegisterSpan> helper_results(
+      const std::string& /*name*/) const {
+    return {};
+  }
   [[nodiscard]] virtual Explanation explain(const Machine& machine,
                                             std::uint32_t address) const = 0;
   /// The frame of a function without frame information that uses the compiler's shared code to

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-// DWARF through libdw. Everything that libdw knows stays in this file.
+// DWARF through libdw: units, functions, variables, lines, macros.
 #include <dwarf.h>
 #include <elfutils/libdw.h>
 #include <fmt/format.h>
@@ -13,7 +13,7 @@
 
 #include "base/text.h"
 #include "image/image_data.h"
-#include "program/program_data.h"
+#include "program/dwarf_reader.h"
 
 namespace lucid::program {
 namespace {
@@ -25,14 +25,9 @@ struct ElfCloser {
   void operator()(Elf* elf) const { elf_end(elf); }
 };
 
-constexpr unsigned kMostDepth = 64;  // of nested DIEs and types: damaged input must not recurse on
-
 class DwarfReader {
  public:
-  DwarfReader(const Image& image, Program::Data& data) : image_(image), data_(data) {
-    data_.types.push_back({});  // index 0: unknown
-    data_.types[0].name = "?";
-  }
+  DwarfReader(const Image& image, Program::Data& data) : image_(image), data_(data), types_(data) {}
 
   void read() {
     elf_version(EV_CURRENT);
@@ -57,9 +52,10 @@ class DwarfReader {
     if (status < 0)
       data_.warnings.push_back(fmt::format("debug information is damaged behind {} functions: {}",
                                            data_.functions.size(), dwarf_errmsg(-1)));
-    name_pointers();
+    types_.name_pointers();
+    finish_call_sites();
     finish_lines();
-    read_frames(elf.get());
+    read_frames(elf.get(), data_);
   }
 
  private:
@@ -68,26 +64,6 @@ class DwarfReader {
     unsigned file, line;
     bool statement, ends;
   };
-
-  static std::string name_of(Dwarf_Die& die) {
-    const char* name = dwarf_diename(&die);
-    return name == nullptr ? std::string() : std::string(name);
-  }
-
-  static std::optional<std::uint64_t> number(Dwarf_Die& die, unsigned attribute) {
-    Dwarf_Attribute at;
-    Dwarf_Word value = 0;
-    if (dwarf_attr_integrate(&die, attribute, &at) == nullptr || dwarf_formudata(&at, &value) != 0)
-      return std::nullopt;
-    return value;
-  }
-
-  static bool flag(Dwarf_Die& die, unsigned attribute) {
-    Dwarf_Attribute at;
-    bool value = false;
-    return dwarf_attr_integrate(&die, attribute, &at) != nullptr &&
-           dwarf_formflag(&at, &value) == 0 && value;
-  }
 
   unsigned file_index(const char* path) {
     const std::string key = (path == nullptr ? "?" : path) + ("\n" + directory_);
@@ -194,6 +170,7 @@ class DwarfReader {
           break;
         }
         case DW_TAG_inlined_subroutine: read_inlined(child, function, scope, depth); break;
+        case DW_TAG_GNU_call_site: read_call_site(child); break;
         default: break;
       }
     } while (dwarf_siblingof(&child, &child) == 0);
@@ -219,6 +196,46 @@ class DwarfReader {
     data_.inlined.push_back(std::move(call));
     read_children(die, function, inner, depth + 1);
     inlined_ = outer;
+  }
+
+  void read_call_site(Dwarf_Die& die) {
+    Dwarf_Addr address = 0;
+    if (dwarf_lowpc(&die, &address) != 0) return;
+    CallSite site;
+    site.returns_to = static_cast<std::uint32_t>(address);
+    site.tail = flag(die, DW_AT_GNU_tail_call);
+    Dwarf_Attribute at;
+    Dwarf_Die callee;
+    if (dwarf_attr(&die, DW_AT_abstract_origin, &at) != nullptr &&
+        dwarf_formref_die(&at, &callee) != nullptr)
+      callees_[site.returns_to] = name_of(callee);
+    Dwarf_Die child;
+    if (dwarf_child(&die, &child) == 0) do {
+        Dwarf_Op* ops = nullptr;
+        std::size_t count = 0;
+        if (dwarf_tag(&child) != DW_TAG_GNU_call_site_parameter ||
+            dwarf_attr(&child, DW_AT_location, &at) == nullptr ||
+            dwarf_getlocation(&at, &ops, &count) != 0 || count != 1 || ops[0].atom < DW_OP_reg0 ||
+            ops[0].atom > DW_OP_reg31)
+          continue;
+        const int reg = ops[0].atom - DW_OP_reg0;
+        if (dwarf_attr(&child, DW_AT_GNU_call_site_value, &at) != nullptr &&
+            dwarf_getlocation(&at, &ops, &count) == 0)
+          site.passed.push_back({reg, copied(at, ops, count)});
+      } while (dwarf_siblingof(&child, &child) == 0);
+    data_.call_sites[site.returns_to] = std::move(site);
+  }
+
+  /// Callees by name, once all functions are known. A name that two functions have stays open.
+  void finish_call_sites() {
+    std::unordered_map<std::string, std::optional<std::uint32_t>> begins;
+    for (const Function& function : data_.functions) {
+      const auto [entry, is_new] = begins.emplace(function.name, function.begin);
+      if (!is_new) entry->second.reset();
+    }
+    for (const auto& [address, name] : callees_)
+      if (const auto found = begins.find(name); found != begins.end())
+        data_.call_sites[address].callee = found->second;
   }
 
   [[nodiscard]] const char* decl_file(Dwarf_Die& die) const {
@@ -248,7 +265,7 @@ class DwarfReader {
       std::size_t count = 0;
       if (dwarf_attr_integrate(&die, DW_AT_frame_base, &at) != nullptr &&
           dwarf_getlocation(&at, &ops, &count) == 0)
-        data_.frame_bases.push_back({function.begin, function.end, copied(ops, count)});
+        data_.frame_bases.push_back({function.begin, function.end, copied(at, ops, count)});
       const Scope scope{{function.begin, function.end}};
       data_.functions.push_back(std::move(function));
       live_.emplace_back(begin, end);
@@ -256,14 +273,6 @@ class DwarfReader {
     } else {
       read_children(die, name, {}, depth + 1);
     }
-  }
-
-  static std::vector<LocationOp> copied(const Dwarf_Op* ops, std::size_t count) {
-    std::vector<LocationOp> out;
-    for (std::size_t i = 0; i < count && i < 256; ++i)
-      out.push_back({ops[i].atom, static_cast<std::int64_t>(ops[i].number),
-                     static_cast<std::int64_t>(ops[i].number2)});
-    return out;
   }
 
   [[nodiscard]] bool symbol_at_zero(const std::string& name) const {
@@ -291,7 +300,7 @@ class DwarfReader {
     variable.line = static_cast<unsigned>(number(die, DW_AT_decl_line).value_or(0));
     variable.address = image::placed(image_.machine(), static_cast<std::uint32_t>(ops[0].number));
     variable.global = flag(die, DW_AT_external);
-    variable.type = type_of(die, 0);
+    variable.type = types_.type_of(die, 0);
     const auto same = [&](const Variable& v) {
       return v.name == variable.name && v.address == variable.address;
     };
@@ -305,7 +314,7 @@ class DwarfReader {
     if (local.name.empty() || flag(die, DW_AT_declaration)) return;
     local.parameter = dwarf_tag(&die) == DW_TAG_formal_parameter;
     local.line = static_cast<unsigned>(number(die, DW_AT_decl_line).value_or(0));
-    local.type = type_of(die, 0);
+    local.type = types_.type_of(die, 0);
     local.scope = scope;
     local.inlined = inlined_;
     Dwarf_Attribute at;
@@ -332,193 +341,11 @@ class DwarfReader {
          (offset = dwarf_getlocations(&at, offset, &base, &begin, &end, &ops, &count)) > 0;) {
       if (begin == 0 && end == static_cast<Dwarf_Addr>(-1)) {  // a plain expression: everywhere
         for (const Local::Range& range : local.scope)
-          local.places.push_back({range, copied(ops, count)});
+          local.places.push_back({range, copied(at, ops, count)});
       } else if (end > begin) {
         local.places.push_back(
             {{static_cast<std::uint32_t>(begin), static_cast<std::uint32_t>(end)},
-             copied(ops, count)});
-      }
-    }
-  }
-
-  // Types
-  // ------------------------------------------------------------------------------------------
-
-  unsigned type_of(Dwarf_Die& die, unsigned depth) {
-    Dwarf_Attribute at;
-    Dwarf_Die type;
-    if (dwarf_attr_integrate(&die, DW_AT_type, &at) == nullptr) return void_type();
-    if (dwarf_formref_die(&at, &type) == nullptr) return 0;
-    return type_from(type, depth);
-  }
-
-  unsigned void_type() {
-    if (void_ == 0) {
-      Type type;
-      type.kind = Type::Kind::kVoid;
-      type.name = "void";
-      data_.types.push_back(std::move(type));
-      void_ = static_cast<unsigned>(data_.types.size() - 1);
-    }
-    return void_;
-  }
-
-  unsigned type_from(Dwarf_Die& die, unsigned depth) {
-    if (depth > kMostDepth) return 0;
-    const void* key = die.addr;
-    if (const auto found = type_index_.find(key); found != type_index_.end()) return found->second;
-    const int tag = dwarf_tag(&die);
-    if (tag == DW_TAG_const_type || tag == DW_TAG_volatile_type || tag == DW_TAG_restrict_type)
-      return type_index_[key] = type_of(die, depth + 1);
-    const auto index = static_cast<unsigned>(data_.types.size());
-    type_index_[key] = index;  // before its parts: they may refer to it
-    data_.types.emplace_back();
-    Type type;
-    type.name = name_of(die);
-    type.bytes = static_cast<std::uint32_t>(number(die, DW_AT_byte_size).value_or(0));
-    switch (tag) {
-      case DW_TAG_base_type: type.kind = base_kind(die); break;
-      case DW_TAG_typedef: {
-        const std::string name = type.name;
-        const unsigned target = type_of(die, depth + 1);
-        type = data_.types[target];
-        type.name = name;
-        break;
-      }
-      case DW_TAG_pointer_type:
-        type.kind = Type::Kind::kPointer;
-        type.target = type_of(die, depth + 1);
-        break;
-      case DW_TAG_enumeration_type:
-        type.kind = Type::Kind::kEnum;
-        type.name = "enum " + type.name;
-        read_enumerators(die, type);
-        break;
-      case DW_TAG_structure_type:
-      case DW_TAG_union_type:
-      case DW_TAG_class_type:
-        type.kind = tag == DW_TAG_union_type ? Type::Kind::kUnion : Type::Kind::kStruct;
-        type.name = (tag == DW_TAG_union_type ? "union " : "struct ") + type.name;
-        read_members(die, type, depth);
-        break;
-      case DW_TAG_array_type: {
-        read_array(die, index, depth);
-        return index;
-      }
-      case DW_TAG_subroutine_type:
-        type.kind = Type::Kind::kFunction;
-        type.name = "function";
-        break;
-      default: break;
-    }
-    data_.types[index] = std::move(type);
-    return index;
-  }
-
-  /// Once all names are known: a structure may hold pointers to itself.
-  void name_pointers() {
-    for (Type& type : data_.types) {
-      if (type.kind != Type::Kind::kPointer || !type.name.empty()) continue;
-      std::string stars = " *";
-      const Type* target = &data_.types[type.target];
-      for (unsigned i = 0;
-           i < kMostDepth && target->kind == Type::Kind::kPointer && target->name.empty(); ++i) {
-        stars += "*";
-        target = &data_.types[target->target];
-      }
-      type.name = target->name + stars;
-    }
-    for (Type& type : data_.types)  // arrays of pointers were named before
-      if (type.kind == Type::Kind::kArray && !type.name.empty() && type.name[0] == '[')
-        type.name = data_.types[type.target].name + type.name;
-  }
-
-  static Type::Kind base_kind(Dwarf_Die& die) {
-    switch (number(die, DW_AT_encoding).value_or(0)) {
-      case DW_ATE_boolean: return Type::Kind::kBool;
-      case DW_ATE_float: return Type::Kind::kFloat;
-      case DW_ATE_signed: return Type::Kind::kSigned;
-      case DW_ATE_unsigned: return Type::Kind::kUnsigned;
-      case DW_ATE_signed_char:
-        return name_of(die) == "char" ? Type::Kind::kChar : Type::Kind::kSigned;
-      case DW_ATE_unsigned_char:
-        return name_of(die) == "char" ? Type::Kind::kChar : Type::Kind::kUnsigned;
-      default: return Type::Kind::kUnknown;
-    }
-  }
-
-  static void read_enumerators(Dwarf_Die& die, Type& type) {
-    Dwarf_Die child;
-    if (dwarf_child(&die, &child) != 0) return;
-    do {
-      if (dwarf_tag(&child) != DW_TAG_enumerator) continue;
-      Dwarf_Attribute at;
-      Dwarf_Sword value = 0;
-      if (dwarf_attr(&child, DW_AT_const_value, &at) != nullptr &&
-          dwarf_formsdata(&at, &value) == 0)
-        type.enumerators.push_back({name_of(child), value});
-    } while (dwarf_siblingof(&child, &child) == 0);
-  }
-
-  void read_members(Dwarf_Die& die, Type& type, unsigned depth) {
-    Dwarf_Die child;
-    if (dwarf_child(&die, &child) != 0) return;
-    do {
-      if (dwarf_tag(&child) != DW_TAG_member) continue;
-      Type::Member member;
-      member.name = name_of(child);
-      member.type = type_of(child, depth + 1);
-      const auto offset = number(child, DW_AT_data_member_location);
-      member.offset = static_cast<std::uint32_t>(offset.value_or(0));
-      if (const auto bits = number(child, DW_AT_bit_size)) {
-        member.bit_size = static_cast<std::uint8_t>(*bits);
-        std::uint64_t position = 0;
-        if (const auto from_start = number(child, DW_AT_data_bit_offset)) {
-          position = *from_start;
-        } else {
-          const auto storage = number(child, DW_AT_byte_size);
-          const std::uint64_t bytes = storage ? *storage : data_.types[member.type].bytes;
-          position = std::uint64_t{member.offset} * 8 + bytes * 8 -
-                     number(child, DW_AT_bit_offset).value_or(0) - *bits;
-        }
-        member.offset = static_cast<std::uint32_t>(position / 8);
-        member.bit_offset = static_cast<std::uint8_t>(position % 8);
-      }
-      type.members.push_back(std::move(member));
-    } while (dwarf_siblingof(&child, &child) == 0);
-  }
-
-  /// One array type per dimension, the last one innermost.
-  void read_array(Dwarf_Die& die, unsigned index, unsigned depth) {
-    std::vector<std::uint32_t> counts;
-    Dwarf_Die child;
-    if (dwarf_child(&die, &child) == 0) {
-      do {
-        if (dwarf_tag(&child) != DW_TAG_subrange_type) continue;
-        std::uint64_t count = number(child, DW_AT_count).value_or(0);
-        if (const auto upper = number(child, DW_AT_upper_bound)) count = *upper + 1;
-        counts.push_back(static_cast<std::uint32_t>(std::min<std::uint64_t>(count, 1U << 24)));
-      } while (counts.size() < 8 && dwarf_siblingof(&child, &child) == 0);
-    }
-    if (counts.empty()) counts.push_back(0);
-    unsigned element = type_of(die, depth + 1);
-    for (std::size_t i = counts.size(); i-- > 0;) {
-      Type type;
-      type.kind = Type::Kind::kArray;
-      type.target = element;
-      type.count = counts[i];
-      type.bytes = data_.types[element].bytes * counts[i];
-      const std::string& inner = data_.types[element].name;
-      const std::size_t bracket = inner.find('[');
-      const std::string dimension = fmt::format("[{}]", counts[i]);
-      type.name = bracket == std::string::npos
-                      ? inner + dimension
-                      : inner.substr(0, bracket) + dimension + inner.substr(bracket);
-      if (i == 0) {
-        data_.types[index] = std::move(type);
-      } else {
-        data_.types.push_back(std::move(type));
-        element = static_cast<unsigned>(data_.types.size() - 1);
+             copied(at, ops, count)});
       }
     }
   }
@@ -590,64 +417,6 @@ class DwarfReader {
     }
   }
 
-  // Frames
-  // -----------------------------------------------------------------------------------------
-
-  void read_frames(Elf* elf) {
-    std::size_t names = 0;
-    GElf_Ehdr header;
-    if (elf_getshdrstrndx(elf, &names) != 0 || gelf_getehdr(elf, &header) == nullptr) return;
-    for (Elf_Scn* section = nullptr; (section = elf_nextscn(elf, section)) != nullptr;) {
-      GElf_Shdr section_header;
-      if (gelf_getshdr(section, &section_header) == nullptr) continue;
-      const char* name = elf_strptr(elf, names, section_header.sh_name);
-      Elf_Data* bytes = elf_rawdata(section, nullptr);
-      if (name == nullptr || std::string_view(name) != ".debug_frame" || bytes == nullptr) continue;
-      read_frame_section(header, bytes);
-    }
-  }
-
-  void read_frame_section(const GElf_Ehdr& header, Elf_Data* bytes) {
-    struct Cie {
-      std::uint32_t code_factor;
-      std::int32_t data_factor;
-      std::vector<std::uint8_t> initial;
-    };
-    std::unordered_map<Dwarf_Off, Cie> cies;
-    Dwarf_Off offset = 0;
-    Dwarf_Off next = 0;
-    Dwarf_CFI_Entry entry;
-    for (;; offset = next) {
-      const int status = dwarf_next_cfi(header.e_ident, bytes, false, offset, &next, &entry);
-      if (status > 0) return;
-      if (status < 0) {
-        data_.warnings.emplace_back(
-            "the call frame information is damaged: callers are guessed "
-            "where it is missing");
-        return;
-      }
-      if (dwarf_cfi_cie_p(&entry)) {
-        cies[offset] = {static_cast<std::uint32_t>(entry.cie.code_alignment_factor),
-                        static_cast<std::int32_t>(entry.cie.data_alignment_factor),
-                        {entry.cie.initial_instructions, entry.cie.initial_instructions_end}};
-        continue;
-      }
-      const auto cie = cies.find(entry.fde.CIE_pointer);
-      if (cie == cies.end() || entry.fde.end - entry.fde.start < 8) continue;
-      const auto word = [](const std::uint8_t* p) {
-        return p[0] | p[1] << 8 | p[2] << 16 | static_cast<std::uint32_t>(p[3]) << 24;
-      };
-      Program::Data::Fde fde;
-      fde.begin = word(entry.fde.start);
-      fde.end = fde.begin + word(entry.fde.start + 4);
-      fde.code_factor = cie->second.code_factor;
-      fde.data_factor = cie->second.data_factor;
-      fde.initial = cie->second.initial;
-      fde.program.assign(entry.fde.start + 8, entry.fde.end);
-      if (fde.begin != 0 && fde.end > fde.begin) data_.fdes.push_back(std::move(fde));
-    }
-  }
-
   const Image& image_;
   Program::Data& data_;
   std::string directory_;
@@ -655,10 +424,10 @@ class DwarfReader {
   std::size_t unit_file_count_ = 0;
   std::vector<std::pair<Dwarf_Addr, Dwarf_Addr>> live_;
   std::unordered_map<std::string, unsigned> file_of_;
-  std::unordered_map<const void*, unsigned> type_index_;
-  unsigned void_ = 0;
+  TypeReader types_;
   std::vector<Row> rows_;
-  int inlined_ = -1;  ///< the inlined call being read
+  std::map<std::uint32_t, std::string> callees_;  ///< of call sites, by the address behind them
+  int inlined_ = -1;                              ///< the inlined call being read
   Dwarf* dwarf_ = nullptr;
   std::set<Dwarf_Word> macro_units_;  ///< that have been read
 };

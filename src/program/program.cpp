@@ -201,6 +201,19 @@ std::vector<const InlinedCall*> Program::inlined_at(std::uint32_t address) const
   return out;
 }
 
+const CallSite* Program::call_site_at(std::uint32_t returns_to) const {
+  const auto found = data_->call_sites.find(returns_to);
+  return found != data_->call_sites.end() ? &found->second : nullptr;
+}
+
+std::vector<const CallSite*> Program::tail_calls_in(const Function& function) const {
+  std::vector<const CallSite*> out;
+  for (auto it = data_->call_sites.upper_bound(function.begin);
+       it != data_->call_sites.end() && it->first <= function.end; ++it)
+    if (it->second.tail) out.push_back(&it->second);
+  return out;
+}
+
 std::vector<LocationOp> Program::frame_base_at(std::uint32_t address) const {
   for (const Data::FrameBase& base : data_->frame_bases)
     if (address >= base.begin && address < base.end) return base.ops;

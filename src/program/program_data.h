@@ -22,6 +22,7 @@ struct Program::Data {
 
   std::vector<Local> locals;
   std::vector<InlinedCall> inlined;
+  std::map<std::uint32_t, CallSite> call_sites;  ///< by the address they return to
   std::map<std::string, Macro> macros;
   struct FrameBase {
     std::uint32_t begin = 0, end = 0;

@@ -2,6 +2,7 @@
 #include "session/callers.h"
 
 #include <algorithm>
+#include <set>
 #include <utility>
 
 namespace lucid::session {
@@ -28,6 +29,7 @@ class Unwinder {
       frame.pc = pc;
       frame.sp = sp;
       frame.registers = registers_;
+      frame.lost = lost_;
       frame.at_call = at_call;
       // A return address may lie behind the last instruction of a function that never returns.
       frame.function = program_.function_at(at_call ? pc - convention_.instruction_unit : pc);
@@ -42,9 +44,11 @@ class Unwinder {
       for (std::uint32_t i = 0; i < convention_.return_bytes; ++i)
         bytes.push_back(machine_.peek({Space::kData, frame.return_slot + i}).value_or(0));
       if (frame.cfa <= sp || frame.cfa + convention_.stack_gap > ram_end_) break;
+      if (!frame.interrupt) lost_ |= convention_.call_clobbered;
       for (const FrameRow::Saved& saved : frame.saved) {
         if (saved.dwarf_register == convention_.return_dwarf) continue;
         registers_[saved.dwarf_register] = frame.cfa + static_cast<std::uint32_t>(saved.offset);
+        if (saved.dwarf_register < 64) lost_ &= ~(std::uint64_t{1} << saved.dwarf_register);
       }
       pc = machine_.target().return_address(bytes);
       sp = frame.cfa;
@@ -91,7 +95,7 @@ class Unwinder {
         // What the table knows was pushed below the forgotten bytes.
         for (FrameRow::Saved& saved : frame.saved)
           if (saved.dwarf_register != convention_.return_dwarf &&
-              saved.offset < -std::int32_t{convention_.return_bytes} - 2)
+              saved.offset < -std::int32_t{convention_.return_bytes} - 1)
             saved.offset -= static_cast<std::int32_t>(forgotten);
       }
       finish(frame, false);
@@ -116,6 +120,16 @@ class Unwinder {
   }
 
   void finish(Frame& frame, bool guessed) const {
+    // Only a handler saves what a call may overwrite: elsewhere it is pushed for its room, or as an
+    // argument.
+    if (!frame.interrupt)
+      frame.saved.erase(
+          std::remove_if(frame.saved.begin(), frame.saved.end(),
+                         [&](const FrameRow::Saved& s) {
+                           return s.dwarf_register < 64 &&
+                                  (convention_.call_clobbered >> s.dwarf_register & 1U) != 0;
+                         }),
+          frame.saved.end());
     frame.known = true;
     frame.guessed = guessed;
     frame.return_slot = frame.cfa - convention_.return_bytes + convention_.stack_gap;
@@ -125,7 +139,7 @@ class Unwinder {
   bool straight_to_return(Frame& frame, std::uint32_t sp) const {
     std::uint32_t pc = frame.pc;
     std::uint32_t depth = sp;
-    std::vector<std::pair<int, std::uint32_t>> pops;
+    std::map<int, std::uint32_t> pops;  // the last one of a register counts
     for (unsigned i = 0; i < kMostScanned; ++i) {
       const Instruction instruction = machine_.instruction_at(pc, false);
       if (instruction.validity == Validity::kReserved) return false;
@@ -143,8 +157,7 @@ class Unwinder {
         case isa::StackEffect::Kind::kPop:
           depth += effect.bytes;
           // What is pushed on the way is not on the stack yet.
-          if (depth > sp)
-            pops.emplace_back(effect.dwarf_register, depth - 1 + convention_.stack_gap);
+          if (depth > sp) pops[effect.dwarf_register] = depth - 1 + convention_.stack_gap;
           break;
         case isa::StackEffect::Kind::kPush:
         case isa::StackEffect::Kind::kAllocate: depth -= effect.bytes; break;
@@ -161,6 +174,7 @@ class Unwinder {
   /// Compilers' tables are late in places, such as between two instructions that make room.
   bool straight_from_start(Frame& frame, std::uint32_t sp, std::uint32_t look) const {
     std::uint32_t pushed = 0;
+    std::set<int> written;
     std::vector<std::pair<int, std::uint32_t>> pushes;  // register, bytes pushed before it
     std::uint32_t pc = frame.function->begin;
     for (unsigned i = 0; pc < look; ++i) {
@@ -172,7 +186,10 @@ class Unwinder {
           effect.kind == isa::StackEffect::Kind::kPop ||
           effect.kind == isa::StackEffect::Kind::kUnknown)
         return false;
-      if (effect.kind == isa::StackEffect::Kind::kPush)
+      // What has been written on the way is no longer the caller's.
+      const isa::RegisterSpan result = machine_.target().result_of(instruction);
+      for (int n = 0; n < result.count; ++n) written.insert(result.first + n);
+      if (effect.kind == isa::StackEffect::Kind::kPush && written.count(effect.dwarf_register) == 0)
         pushes.emplace_back(effect.dwarf_register, pushed);
       if (effect.kind != isa::StackEffect::Kind::kNone) pushed += effect.bytes;
       pc += instruction.size;
@@ -225,6 +242,7 @@ class Unwinder {
   const isa::CallConvention convention_;
   std::uint32_t ram_end_ = 0;
   std::map<int, std::uint32_t> registers_;  ///< where a caller's register is saved
+  std::uint64_t lost_ = 0;                  ///< a caller's registers that are gone, a bit each
 };
 
 }  // namespace
@@ -233,15 +251,13 @@ std::vector<Frame> unwind(const Program& program, const isa::Machine& machine) {
   return Unwinder(program, machine).unwind();
 }
 
-std::uint32_t look_address(const Frame& frame, const isa::Machine& machine) {
-  return frame.at_call ? frame.pc - machine.target().convention().instruction_unit : frame.pc;
-}
+std::uint32_t look_address(const Frame& frame) { return frame.at_call ? frame.pc - 1 : frame.pc; }
 
 std::vector<Frame> call_levels(const Program& program, const isa::Machine& machine) {
   std::vector<Frame> out;
   for (Frame& frame : unwind(program, machine)) {
     const InlinedCall* inner = nullptr;
-    for (const InlinedCall* call : program.inlined_at(look_address(frame, machine))) {
+    for (const InlinedCall* call : program.inlined_at(look_address(frame))) {
       Frame level = frame;
       level.inlined = call;
       level.inner = std::exchange(inner, call);

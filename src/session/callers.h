@@ -22,9 +22,10 @@ struct Frame {
   std::vector<FrameRow::Saved> saved;      ///< offsets from cfa
   std::uint32_t sp = 0;                    ///< in this frame
   std::map<int, std::uint32_t> registers;  ///< of this frame: where callees have saved them
-  bool at_call = false;                    ///< pc is where a call returns to
-  const InlinedCall* inlined = nullptr;    ///< the level is this body, within `function`
-  const InlinedCall* inner = nullptr;      ///< and stands at this inlined call
+  std::uint64_t lost = 0;  ///< registers, a bit each, that callees may have overwritten
+  bool at_call = false;    ///< pc is where a call returns to
+  const InlinedCall* inlined = nullptr;  ///< the level is this body, within `function`
+  const InlinedCall* inner = nullptr;    ///< and stands at this inlined call
 };
 
 /// Innermost first. Three sources, best first: straight code down to the return; the image's frame
@@ -35,8 +36,9 @@ std::vector<Frame> unwind(const Program& program, const isa::Machine& machine);
 /// The same with a level for each inlined call that a frame stands in.
 std::vector<Frame> call_levels(const Program& program, const isa::Machine& machine);
 
-/// Where a level stands: within its call, not behind it.
-std::uint32_t look_address(const Frame& frame, const isa::Machine& machine);
+/// Where a level stands: within its call, not behind it. Not an instruction's address: compilers
+/// end what holds only before a call one byte before its return.
+std::uint32_t look_address(const Frame& frame);
 
 }  // namespace lucid::session
 

@@ -69,6 +69,7 @@ class Session::Core final : private isa::MarkListener {
   [[nodiscard]] Result<MemoryView> memory(const std::string& area,
                                           std::optional<std::uint32_t> begin,
                                           std::uint32_t length) const;
+  class StackReader;
   [[nodiscard]] StackView stack(unsigned slots) const;
   [[nodiscard]] std::vector<CallLevel> callers() const;
   [[nodiscard]] std::string place_name(std::uint32_t address) const;
@@ -114,6 +115,7 @@ class Session::Core final : private isa::MarkListener {
     // Of what is no place:
     std::unique_ptr<session::Expression> object;  ///< or the expression of `when`
     unsigned object_type = 0;
+    session::Place object_place;
     std::vector<WatchedObject> objects;
     bool every_instruction = false;  ///< `when` over something that cannot be watched
     bool held = false;               ///< `when`: was it true?

@@ -4,12 +4,12 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <cstring>
 
 #include "base/text.h"
 #include "lucid/time.h"
 #include "session/integers.h"
 #include "session/node.h"
+#include "session/object.h"
 
 namespace lucid::session {
 namespace {
@@ -46,7 +46,7 @@ class Evaluator {
   Result<Operand> value(const Node& node) {
     switch (node.kind) {
       case NodeKind::kConstant: return node.operand;
-      case NodeKind::kVariable: return typed(node, node.operand.place.address, node.operand.type);
+      case NodeKind::kVariable: return typed(node, node.operand.place, node.operand.type);
       case NodeKind::kLocal: return local(node);
       case NodeKind::kRegister: return processor(node);
       case NodeKind::kPair: return io(node);
@@ -82,10 +82,6 @@ class Evaluator {
     return fail(at(node, "this cannot be evaluated"));
   }
 
-  Result<Operand> object(Address address, unsigned type_index) {
-    return typed(Node{}, address, type_index);
-  }
-
   Result<bool> truth(const Node& node) {
     auto operand = value(node);
     if (!operand) return fail(operand.error());
@@ -108,60 +104,19 @@ class Evaluator {
   }
   [[nodiscard]] const Type& type(unsigned index) const { return scope_.program.types()[index]; }
 
-  /// The object of a type at an address.
-  Result<Operand> typed(const Node& node, Address address, unsigned type_index,
-                        std::uint8_t bit_offset = 0, std::uint8_t bit_size = 0) {
-    const Type& t = type(type_index);
-    Operand out;
-    out.type = type_index;
-    out.place.kind = Place::Kind::kMemory;
-    out.place.address = address;
-    out.place.bytes = static_cast<std::uint8_t>(std::min(t.bytes, 8U));
-    out.place.bit_offset = bit_offset;
-    out.place.bit_size = bit_size;
-    out.value.address = address;
-    out.value.type = t.name;
-    switch (t.kind) {
-      case Type::Kind::kArray:
-      case Type::Kind::kStruct:
-      case Type::Kind::kUnion: out.value.kind = Value::Kind::kAggregate; return out;
-      case Type::Kind::kVoid:
-      case Type::Kind::kFunction:
-        return fail(at(node, fmt::format("a value of type '{}' cannot be shown", t.name)));
-      case Type::Kind::kUnknown:
-        return fail(at(node, "its type is not known", "read its bytes: chip.ram[address]",
-                       ErrorCode::kUnsupported));
-      default: break;
-    }
-    if (bit_size != 0) out.place.bytes = static_cast<std::uint8_t>((bit_offset + bit_size + 7) / 8);
-    const auto raw = read_bytes(scope_.machine, address, out.place.bytes);
-    if (!raw)
-      return fail(at(node, fmt::format("there is no memory at {:#06x}", address.offset),
-                     "is the pointer good?", ErrorCode::kOutOfRange));
-    if (t.kind == Type::Kind::kFloat && t.bytes == 4) {
-      out.value.kind = Value::Kind::kReal;
-      const auto word = static_cast<std::uint32_t>(*raw);
-      float real = 0;
-      std::memcpy(&real, &word, 4);
-      out.value.real = static_cast<double>(real);
-      out.value.bits = 32;
-      return out;
-    }
-    out.value.is_signed = t.kind == Type::Kind::kSigned || t.kind == Type::Kind::kChar;
-    for (const Type::Enumerator& e : t.enumerators)
-      if (e.value < 0) out.value.is_signed = true;
-    if (t.kind == Type::Kind::kPointer) out.target = t.target;
-    out.value.bits = bit_size != 0 ? bit_size : static_cast<std::uint8_t>(8 * out.place.bytes);
-    out.value.integer = fit(*raw >> bit_offset, out.value.bits, out.value.is_signed);
-    return out;
+  /// The object of a type at a place.
+  Result<Operand> typed(const Node& node, const Place& place, unsigned type_index) {
+    return told(node, object_at(place, type_index, scope_));
+  }
+  static Result<Operand> told(const Node& node, Result<Operand> found) {
+    if (found) return found;
+    return fail(at(node, found.error().what, found.error().hint, found.error().code));
   }
 
   Result<Operand> local(const Node& node) {
     for (const Local* l : locals_of(scope_)) {
       if (l->name != node.name) continue;
-      auto found = local_value(*l, scope_);
-      if (found) return found;
-      return fail(at(node, found.error().what, found.error().hint, found.error().code));
+      return told(node, local_value(*l, scope_));
     }
     return fail(
         at(node, fmt::format("'{}' is not in scope here", node.name), "", ErrorCode::kNotFound));
@@ -410,8 +365,11 @@ class Evaluator {
   }
 
   /// Where a pointer leads. Data space: what points into flash is not marked in the type.
-  static Address led_to(const Operand& pointer) {
-    return {Space::kData, static_cast<std::uint32_t>(pointer.value.integer)};
+  static Place led_to(const Operand& pointer) {
+    Place out;
+    out.kind = Place::Kind::kMemory;
+    out.address = {Space::kData, static_cast<std::uint32_t>(pointer.value.integer)};
+    return out;
   }
 
   Result<Operand> index(const Node& node) {
@@ -420,7 +378,7 @@ class Evaluator {
     auto i = integer(*node.b);
     if (!i) return fail(i.error());
     unsigned element = base->target;
-    Address address = element != 0 ? led_to(*base) : base->place.address;
+    const Place whole = element != 0 ? led_to(*base) : base->place;
     if (element == 0) {
       if (base->type == 0) return fail(at(node, "only arrays and pointers have elements"));
       const Type& t = type(base->type);
@@ -431,29 +389,27 @@ class Evaluator {
                        ErrorCode::kOutOfRange));
       element = t.target;
     }
-    address.offset +=
-        static_cast<std::uint32_t>(static_cast<std::uint64_t>(*i) * type(element).bytes);
-    return typed(node, address, element);
+    const std::uint32_t bytes = type(element).bytes;
+    const auto offset = static_cast<std::uint32_t>(static_cast<std::uint64_t>(*i) * bytes);
+    return typed(node, place_within(whole, offset, bytes), element);
   }
 
   Result<Operand> member(const Node& node) {
     auto base = value(*node.a);
     if (!base) return base;
-    unsigned type_index = base->type;
-    Address address = base->place.address;
     if (node.op == '>' && base->target != 0) {
-      address = led_to(*base);
-      type_index = base->target;
+      const unsigned target = base->target;
+      base->place = led_to(*base);
+      base->type = target;
     } else if (node.op == '>') {
       return fail(at(node, "'->' needs a pointer", "use '.'"));
     }
-    const Type& t = type(type_index);
+    const Type& t = type(base->type);
     std::vector<std::string> names;
     for (const Type::Member& m : t.members) {
       names.push_back(m.name);
       if (m.name != node.name) continue;
-      return typed(node, {address.space, address.offset + m.offset}, m.type, m.bit_offset,
-                   m.bit_size);
+      return told(node, member_of(*base, m, scope_));
     }
     if (t.kind == Type::Kind::kPointer)
       return fail(at(node, "this is a pointer", fmt::format("write ->{}", node.name)));
@@ -468,7 +424,8 @@ class Evaluator {
     if (!base) return base;
     if (base->target != 0) return typed(node, led_to(*base), base->target);
     if (base->type != 0 && type(base->type).kind == Type::Kind::kArray)
-      return typed(node, base->place.address, type(base->type).target);
+      return typed(node, place_within(base->place, 0, type(type(base->type).target).bytes),
+                   type(base->type).target);
     return fail(at(node, "only a pointer can be followed"));
   }
 
@@ -520,10 +477,6 @@ class Evaluator {
 };
 
 }  // namespace
-
-Result<Operand> object_at(Address address, unsigned type, const Scope& scope) {
-  return Evaluator(scope).object(address, type);
-}
 
 Result<Operand> Expression::evaluate(const Scope& scope) const {
   return Evaluator(scope).value(*root_);
@@ -613,52 +566,5 @@ bool Expression::parts(const Scope& scope, std::vector<Operand>& out) const {
   return collect_parts(*root_, scope, out);
 }
 bool Expression::uses_locals() const { return any_local(*root_); }
-
-Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value) {
-  switch (place.kind) {
-    case Place::Kind::kNone:
-      return fail(ErrorCode::kUsage, "this has no place to store a value",
-                  "name a variable, register, byte of memory or pin");
-    case Place::Kind::kRegister: machine.set_register(place.index, value); return {};
-    case Place::Kind::kFlag: {
-      const auto index = machine.find_register("sreg");
-      if (!index) return fail(ErrorCode::kNotFound, "this machine has no status register");
-      const std::uint64_t bit = std::uint64_t{1} << place.index;
-      const std::uint64_t now = machine.register_value(*index);
-      machine.set_register(*index, value != 0 ? now | bit : now & ~bit);
-      return {};
-    }
-    case Place::Kind::kPin: return machine.drive(place.pin, value != 0);
-    case Place::Kind::kPieces:
-      for (std::size_t i = 0; i < place.pieces.size(); ++i) {
-        const Piece& piece = place.pieces[i];
-        const auto byte = static_cast<std::uint8_t>(i < 8 ? value >> (8 * i) : 0);
-        if (piece.is_register)
-          machine.set_register(piece.index, byte);
-        else if (!machine.poke(piece.address, byte))
-          return fail(ErrorCode::kUnsupported, "this memory cannot be changed");
-      }
-      return {};
-    case Place::Kind::kMemory: break;
-  }
-  std::uint64_t raw = value;
-  if (place.bit_size != 0) {
-    const auto old = read_bytes(machine, place.address, place.bytes);
-    if (!old) return fail(ErrorCode::kOutOfRange, "there is no memory there");
-    const std::uint64_t mask = ((std::uint64_t{1} << place.bit_size) - 1) << place.bit_offset;
-    raw = (*old & ~mask) | (value << place.bit_offset & mask);
-  }
-  for (unsigned i = 0; i < place.bytes; ++i)
-    if (!machine.peek({place.address.space, place.address.offset + i}))
-      return fail(ErrorCode::kOutOfRange,
-                  fmt::format("there is no memory at {:#06x}", place.address.offset + i));
-  // High bytes first: a 16-bit I/O register takes them when its low byte is written.
-  for (unsigned i = place.bytes; i-- > 0;) {
-    if (!machine.poke({place.address.space, place.address.offset + i},
-                      static_cast<std::uint8_t>(raw >> (8 * i))))
-      return fail(ErrorCode::kUnsupported, "this memory cannot be changed");
-  }
-  return {};
-}
 
 }  // namespace lucid::session

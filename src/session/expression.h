@@ -31,8 +31,8 @@ struct Scope {
 
 /// A byte of a value that is spread over registers and memory.
 struct Piece {
-  bool is_register = false;
-  unsigned index = 0;  ///< register
+  enum class Kind : std::uint8_t { kUnknown, kMemory, kRegister, kConstant } kind = Kind::kUnknown;
+  unsigned index = 0;  ///< of the register, or the constant byte
   Address address;
 };
 
@@ -102,13 +102,12 @@ std::string written(const Operand& operand, Format format, const Scope& scope);
 std::int64_t whole_number(double real);
 /// Stores an integer (or the bits of a real) at a place.
 Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value);
-/// The object of a type in memory. Errors: kOutOfRange, kUsage, kUnsupported.
-Result<Operand> object_at(Address address, unsigned type, const Scope& scope);
 /// The parameters and locals that the scope's call level can see, innermost first.
 std::vector<const Local*> locals_of(const Scope& scope);
 
-/// A local's value in the scope's call level. Errors: kNotFound where it is not in scope or has
-/// been optimised away, kUnsupported for a location that is not understood.
+/// A local's value in the scope's call level; of a structure or array perhaps only a part. Errors:
+/// kNotFound where it is not in scope or has been optimised away, kUnsupported for a location that
+/// is not understood.
 Result<Operand> local_value(const Local& local, const Scope& scope);
 /// The address whose locals a scope means.
 std::uint32_t names_address(const Scope& scope);

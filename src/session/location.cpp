@@ -5,284 +5,324 @@
 #include <dwarf.h>
 #include <fmt/format.h>
 
-#include <cstring>
-
+#include <algorithm>
 #include "session/callers.h"
-#include "session/expression.h"
+#include "session/object.h"
+#include "session/overwritten.h"
+#include "session/stack_machine.h"
 
 namespace lucid::session {
 namespace {
 
+constexpr std::uint32_t kMostBytes = 65536;
+
+/// A call level as DWARF expressions see it.
+class Level final : public Surroundings {
+ public:
+  Level(const std::vector<Frame>& levels, unsigned number, const Scope& scope)
+      : levels_(levels),
+        number_(number),
+        scope_(scope),
+        convention_(scope.machine.target().convention()),
+        pointer_mask_((std::uint64_t{1} << (8 * convention_.pointer_bytes)) - 1) {}
+
+  [[nodiscard]] const Frame& frame() const { return levels_[number_]; }
+  [[nodiscard]] std::uint32_t look() const { return look_address(frame()); }
+
+  /// An address of data space out of a computed one, which may carry the space's bias.
+  [[nodiscard]] Address data_address(std::uint64_t computed) const {
+    return {Space::kData, static_cast<std::uint32_t>(computed & pointer_mask_)};
+  }
+
+  /// A register as it is in this level: a piece in memory if a callee has saved it.
+  [[nodiscard]] Piece piece(int dwarf) const {
+    Piece out;
+    if (const auto saved = frame().registers.find(dwarf); saved != frame().registers.end()) {
+      out.kind = Piece::Kind::kMemory;
+      out.address = {Space::kData, saved->second};
+      return out;
+    }
+    const bool lost = dwarf >= 0 && dwarf < 64 && (frame().lost >> dwarf & 1U) != 0;
+    const auto index = scope_.machine.find_dwarf_register(dwarf);
+    if (lost || !index) return out;
+    out.kind = Piece::Kind::kRegister;
+    out.index = *index;
+    return out;
+  }
+
+  [[nodiscard]] Slot registers(int dwarf, unsigned bytes) const override {
+    Slot out;
+    if (dwarf == convention_.sp_dwarf) {
+      out.raw = frame().sp;
+      return out;
+    }
+    const auto first = scope_.machine.find_dwarf_register(dwarf);
+    if (!first) return {0, 0, {}};
+    const unsigned width = scope_.machine.target().registers()[*first].bits / 8;
+    Place place;
+    place.kind = Place::Kind::kPieces;
+    for (unsigned i = 0; i * width < bytes; ++i) {
+      if (width > 1) {
+        out.raw |= scope_.machine.register_value(*first) << (8 * width * i);
+        continue;
+      }
+      place.pieces.push_back(piece(dwarf + static_cast<int>(i)));
+      const auto byte = byte_of(place, i, scope_.machine);
+      if (!byte) {
+        out.known = 8 * i;
+        break;
+      }
+      out.raw |= std::uint64_t{*byte} << (8 * i);
+    }
+    return out;
+  }
+
+  [[nodiscard]] std::optional<std::uint64_t> memory(std::uint64_t address,
+                                                    unsigned bytes) const override {
+    std::uint64_t raw = 0;
+    for (unsigned i = 0; i < bytes; ++i) {
+      const auto byte = scope_.machine.peek(data_address(address + i));
+      if (!byte) return std::nullopt;
+      raw |= std::uint64_t{*byte} << (8 * i);
+    }
+    return raw;
+  }
+
+  [[nodiscard]] std::optional<std::uint64_t> cfa() const override {
+    return frame().known ? std::optional<std::uint64_t>(frame().cfa) : std::nullopt;
+  }
+
+  /// A frame base may be a register by name: then it is what the register holds.
+  [[nodiscard]] std::optional<std::uint64_t> frame_base() const override {
+    const auto ops = scope_.program.frame_base_at(look());
+    if (ops.empty() || ops[0].atom == DW_OP_fbreg) return std::nullopt;
+    if (ops.size() == 1 && ops[0].atom >= DW_OP_reg0 && ops[0].atom <= DW_OP_reg31) {
+      const Slot slot = registers(ops[0].atom - DW_OP_reg0, convention_.pointer_bytes);
+      return slot.known >= 16 ? std::optional<std::uint64_t>(slot.raw) : std::nullopt;
+    }
+    const auto base = compute(ops, *this);
+    return base && base->top.known >= 16 ? std::optional<std::uint64_t>(base->top.raw)
+                                         : std::nullopt;
+  }
+
+  /// What the caller says it passed in a register, in the caller's own values.
+  [[nodiscard]] std::optional<std::uint64_t> at_entry(int dwarf, unsigned bytes) const override {
+    unsigned caller = number_;  // inlined bodies share the frame of the function around them
+    while (caller < levels_.size() && levels_[caller].inlined != nullptr) ++caller;
+    if (++caller >= levels_.size() || caller > number_ + kMostCallers) return std::nullopt;
+    const Level above(levels_, caller, scope_);
+    const CallSite* site =
+        above.frame().at_call ? scope_.program.call_site_at(above.frame().pc) : nullptr;
+    if (site == nullptr || depth_ > kMostCallers) return std::nullopt;
+    for (const CallSite::Passed& passed : site->passed) {
+      if (passed.dwarf_register != dwarf) continue;
+      above.depth_ = depth_ + 1;
+      const auto value = compute(passed.value, above);
+      if (!value || value->top.known < 8 * bytes) return std::nullopt;
+      return value->top.raw;
+    }
+    return std::nullopt;
+  }
+
+ private:
+  static constexpr unsigned kMostCallers = 16;
+
+  const std::vector<Frame>& levels_;
+  const unsigned number_;
+  const Scope& scope_;
+  const isa::CallConvention convention_;
+  const std::uint64_t pointer_mask_;
+  mutable unsigned depth_ = 0;  ///< of entry values that rest on entry values
+};
+
 class LocationReader {
  public:
-  LocationReader(const Local& local, const Scope& scope, const Frame& frame, std::uint32_t look)
-      : local_(local),
-        scope_(scope),
-        frame_(frame),
-        look_(look),
-        pointer_mask_(
-            (std::uint64_t{1} << (8 * scope.machine.target().convention().pointer_bytes)) - 1) {}
+  LocationReader(const Local& local, const Scope& scope, const Level& level)
+      : local_(local), scope_(scope), level_(level) {}
 
   Result<Operand> read() {
+    if (without_frame())
+      return fail(ErrorCode::kNotFound, fmt::format("'{}' has no value here", local_.name),
+                  "its function's frame is not made yet, or taken down");
+    const std::uint32_t look = level_.look();
     const Local::Place* place = nullptr;
     for (const Local::Place& p : local_.places)
-      if (look_ >= p.range.begin && look_ < p.range.end) place = &p;
+      if (look >= p.range.begin && look < p.range.end) place = &p;
     if (place == nullptr || place->ops.empty())
       return fail(ErrorCode::kNotFound, fmt::format("'{}' has no value here", local_.name),
                   "not set yet, or optimised away");
     const Type& type = scope_.program.types()[local_.type];
-    const std::uint32_t bytes = type.bytes;
-    if (!pieces_of(place->ops, bytes)) return unknown();
-    if (value_) return constant(type);
-    if (pieces_.size() < bytes) return unknown();
-    if (all_in_memory()) return object_at(pieces_[0].address, local_.type, scope_);
-    return gathered(type, bytes);
+    const std::uint32_t bytes = std::min(type.bytes, kMostBytes);
+    since_.emplace(scope_, place->range, look);
+    add_pieces(place->ops, bytes);
+    forget_overwritten(type);
+    pieces_.resize(bytes);
+    const auto known = std::count_if(pieces_.begin(), pieces_.end(), [](const Piece& p) {
+      return p.kind != Piece::Kind::kUnknown;
+    });
+    const bool aggregate = type.kind == Type::Kind::kStruct || type.kind == Type::Kind::kUnion ||
+                           type.kind == Type::Kind::kArray;
+    if (known == 0 || (!aggregate && known < static_cast<std::ptrdiff_t>(bytes)))
+      return fail(ErrorCode::kUnsupported, fmt::format("'{}' cannot be told here", local_.name),
+                  "overwritten by now");
+    Place object;
+    object.kind = all_in_memory() ? Place::Kind::kMemory : Place::Kind::kPieces;
+    if (object.kind == Place::Kind::kMemory)
+      object.address = pieces_[0].address;
+    else
+      object.pieces = std::move(pieces_);
+    return object_at(object, local_.type, scope_);
   }
 
  private:
-  tl::unexpected<Error> unknown() const {
-    return fail(ErrorCode::kUnsupported, fmt::format("'{}' cannot be told here", local_.name),
-                "overwritten by now");
+  /// A place relative to the frame that is said to hold for the whole function (as compilers do
+  /// that do not optimise) holds only between the prologue and the epilogue.
+  [[nodiscard]] bool without_frame() const {
+    const Function* function = level_.frame().function;
+    if (function == nullptr || local_.places.empty()) return false;
+    const Local::Place& place = local_.places.front();
+    if (!everywhere(place) || place.ops.empty()) return false;
+    const std::uint8_t atom = place.ops[0].atom;
+    const bool by_register = atom >= DW_OP_breg0 && atom <= DW_OP_breg31;
+    if (!by_register && atom != DW_OP_fbreg) return false;
+    if (level_.look() < scope_.program.body_of(*function)) return true;
+    // Taken down: the register no longer is where the frame information says.
+    const auto row = scope_.program.frame_at(level_.look());
+    if (!by_register || !row || row->cfa_register != atom - DW_OP_breg0 || !level_.frame().known)
+      return false;
+    const Slot base = level_.registers(row->cfa_register, 2);
+    return base.raw + static_cast<std::uint64_t>(row->cfa_offset) != level_.frame().cfa;
+  }
+
+  /// Not one of a list of locations.
+  [[nodiscard]] bool everywhere(const Local::Place& place) const {
+    return std::any_of(local_.scope.begin(), local_.scope.end(), [&](const Local::Range& r) {
+      return r.begin == place.range.begin && r.end == place.range.end;
+    });
+  }
+
+  /// Each member, or the whole, that lies in registers that follow each other.
+  void forget_overwritten(const Type& type) {
+    std::vector<std::size_t> begins{0};
+    for (const Type::Member& member : type.members) begins.push_back(member.offset);
+    begins.push_back(registers_.size());
+    for (std::size_t n = 0; n + 1 < begins.size(); ++n) {
+      for (std::size_t i = begins[n]; i < begins[n + 1] && i < registers_.size();) {
+        std::size_t end = i + 1;
+        while (end < begins[n + 1] && end < registers_.size() && registers_[i] >= 0 &&
+               registers_[end] == registers_[i] + static_cast<int>(end - i))
+          ++end;
+        if (registers_[i] >= 0 && since_->any(registers_[i], static_cast<int>(end - i)))
+          for (std::size_t k = i; k < end && k < pieces_.size(); ++k) pieces_[k] = {};
+        i = end;
+      }
+    }
   }
 
   [[nodiscard]] bool all_in_memory() const {
     for (std::size_t i = 0; i < pieces_.size(); ++i)
-      if (pieces_[i].is_register || pieces_[i].address.offset != pieces_[0].address.offset + i)
+      if (pieces_[i].kind != Piece::Kind::kMemory ||
+          pieces_[i].address.offset != pieces_[0].address.offset + i)
         return false;
     return !pieces_.empty();
   }
 
-  /// A register as it is in this frame: a piece in memory if a callee has saved it.
-  [[nodiscard]] std::optional<Piece> piece_of(int dwarf) const {
-    Piece piece;
-    if (const auto saved = frame_.registers.find(dwarf); saved != frame_.registers.end()) {
-      piece.address = {Space::kData, saved->second};
-      return piece;
-    }
-    const auto index = scope_.machine.find_dwarf_register(dwarf);
-    if (!index) return std::nullopt;
-    piece.is_register = true;
-    piece.index = *index;
-    return piece;
-  }
-  [[nodiscard]] std::uint8_t byte_of(const Piece& piece) const {
-    return static_cast<std::uint8_t>(piece.is_register
-                                         ? scope_.machine.register_value(piece.index)
-                                         : scope_.machine.peek(piece.address).value_or(0));
-  }
-
-  /// What a register-relative operation starts from: on targets whose pointers are wider than a
-  /// register, the pair that begins with it.
-  [[nodiscard]] std::optional<std::uint64_t> base_of(int dwarf) const {
-    const isa::CallConvention convention = scope_.machine.target().convention();
-    if (dwarf == convention.sp_dwarf) return frame_.sp;
-    const auto index = scope_.machine.find_dwarf_register(dwarf);
-    if (!index) return std::nullopt;
-    const unsigned width = scope_.machine.target().registers()[*index].bits / 8;
-    if (width >= convention.pointer_bytes) return scope_.machine.register_value(*index);
-    std::uint64_t value = 0;
-    for (unsigned i = 0; i * width < convention.pointer_bytes; ++i) {
-      const auto piece = piece_of(dwarf + static_cast<int>(i));
-      if (!piece) return std::nullopt;
-      value |= std::uint64_t{byte_of(*piece)} << (8 * i);
-    }
-    return value;
-  }
-
-  /// Splits a composite location; false if something is not understood.
-  bool pieces_of(const std::vector<LocationOp>& ops, std::uint32_t bytes) {
+  /// Splits a composite location; what is not understood leaves unknown pieces.
+  void add_pieces(const std::vector<LocationOp>& ops, std::uint32_t bytes) {
     std::vector<LocationOp> part;
     bool composite = false;
     for (const LocationOp& op : ops) {
-      if (op.atom != DW_OP_piece) {
+      if (op.atom != DW_OP_piece && op.atom != DW_OP_bit_piece) {
         part.push_back(op);
         continue;
       }
       composite = true;
-      if (part.empty() || !simple(part, static_cast<std::uint32_t>(op.a)) || value_) return false;
+      if (op.atom == DW_OP_piece)
+        add_part(part, static_cast<std::uint32_t>(op.a));
+      else
+        add_bits(part, static_cast<unsigned>(op.a), static_cast<unsigned>(op.b));
       part.clear();
     }
-    return composite ? part.empty() : simple(part, bytes);
+    if (!composite) add_part(part, bytes);
   }
 
-  bool simple(const std::vector<LocationOp>& ops, std::uint32_t bytes) {
-    const std::uint8_t atom = ops[0].atom;
-    if (ops.size() == 1 && ((atom >= DW_OP_reg0 && atom <= DW_OP_reg31) || atom == DW_OP_regx)) {
-      const int first = atom == DW_OP_regx ? static_cast<int>(ops[0].a) : atom - DW_OP_reg0;
-      for (std::uint32_t i = 0; i < bytes; ++i) {
-        const auto piece = piece_of(first + static_cast<int>(i));
-        if (!piece) return false;
-        pieces_.push_back(*piece);
+  void add_part(const std::vector<LocationOp>& ops, std::uint32_t bytes) {
+    bytes = std::min(bytes, kMostBytes - static_cast<std::uint32_t>(pieces_.size()));
+    const std::size_t end = pieces_.size() + bytes;
+    const auto add_constants = [&](std::uint64_t raw, unsigned known) {
+      for (unsigned i = 0; i < bytes && i < 8 && 8 * i + 8 <= known; ++i) {
+        pieces_.emplace_back();
+        pieces_.back().kind = Piece::Kind::kConstant;
+        pieces_.back().index = raw >> (8 * i) & 0xff;
       }
-      return true;
-    }
-    const auto result = computed(ops);
-    if (!result) return false;
-    if (is_value_) {
-      value_ = *result;
-      return true;
-    }
-    const std::uint64_t address =
-        *result &
-        (*result >= 0x800000 && pointer_mask_ == 0xffff ? std::uint64_t{0xffff} : pointer_mask_);
-    for (std::uint32_t i = 0; i < bytes && i < 65536; ++i)
-      pieces_.push_back({false, 0, {Space::kData, static_cast<std::uint32_t>(address) + i}});
-    return true;
-  }
-
-  /// Runs a stack machine; the top is an address, or a value behind DW_OP_stack_value.
-  std::optional<std::uint64_t> computed(const std::vector<LocationOp>& ops, unsigned depth = 0) {
-    std::vector<std::uint64_t> stack;
-    const auto pop = [&]() -> std::uint64_t {
-      if (stack.empty()) return 0;
-      const std::uint64_t top = stack.back();
-      stack.pop_back();
-      return top;
     };
-    for (const LocationOp& op : ops) {
-      const auto a = static_cast<std::uint64_t>(op.a);
-      if (op.atom >= DW_OP_lit0 && op.atom <= DW_OP_lit31) {
-        stack.push_back(op.atom - DW_OP_lit0);
-        continue;
+    const std::uint8_t atom = ops.empty() ? std::uint8_t{DW_OP_nop} : ops[0].atom;
+    if ((atom >= DW_OP_reg0 && atom <= DW_OP_reg31) || atom == DW_OP_regx) {
+      const int first = atom == DW_OP_regx ? static_cast<int>(ops[0].a) : atom - DW_OP_reg0;
+      if (wide_register(first)) {
+        const Slot slot = level_.registers(first, bytes);
+        add_constants(slot.raw, slot.known);
+      } else {
+        registers_.resize(pieces_.size(), -1);
+        for (std::uint32_t i = 0; i < bytes; ++i) {
+          registers_.push_back(first + static_cast<int>(i));
+          pieces_.push_back(level_.piece(registers_.back()));
+        }
       }
-      if (op.atom >= DW_OP_breg0 && op.atom <= DW_OP_breg31) {
-        const auto base = base_of(op.atom - DW_OP_breg0);
-        if (!base) return std::nullopt;
-        stack.push_back(*base + a);
-        continue;
-      }
-      switch (op.atom) {
-        case DW_OP_addr:
-        case DW_OP_const1u:
-        case DW_OP_const1s:
-        case DW_OP_const2u:
-        case DW_OP_const2s:
-        case DW_OP_const4u:
-        case DW_OP_const4s:
-        case DW_OP_const8u:
-        case DW_OP_const8s:
-        case DW_OP_constu:
-        case DW_OP_consts: stack.push_back(a); break;
-        case DW_OP_bregx: {
-          const auto base = base_of(static_cast<int>(op.a));
-          if (!base) return std::nullopt;
-          stack.push_back(*base + static_cast<std::uint64_t>(op.b));
-          break;
+    } else if (atom == DW_OP_implicit_value) {
+      add_constants(static_cast<std::uint64_t>(ops[0].b), Slot::kAll);
+    } else if (const auto found = ops.empty() ? std::nullopt : compute(ops, level_)) {
+      if (found->is_value) {
+        add_constants(found->top.raw, found->top.known);
+      } else if (found->top.known >= 16) {
+        for (std::uint32_t i = 0; i < bytes; ++i) {
+          pieces_.emplace_back();
+          pieces_.back().kind = Piece::Kind::kMemory;
+          pieces_.back().address = level_.data_address(found->top.raw + i);
         }
-        case DW_OP_call_frame_cfa:
-          if (!frame_.known) return std::nullopt;
-          stack.push_back(frame_.cfa);
-          break;
-        case DW_OP_fbreg: {
-          const auto base_ops = scope_.program.frame_base_at(look_);
-          if (base_ops.empty() || depth > 0) return std::nullopt;
-          const auto base = frame_base(base_ops);
-          if (!base) return std::nullopt;
-          stack.push_back(*base + a);
-          break;
-        }
-        case DW_OP_plus_uconst: stack.push_back(pop() + a); break;
-        case DW_OP_dup: stack.push_back(stack.empty() ? 0 : stack.back()); break;
-        case DW_OP_drop: pop(); break;
-        case DW_OP_neg: stack.push_back(0 - pop()); break;
-        case DW_OP_not: stack.push_back(~pop()); break;
-        case DW_OP_deref: {
-          const std::uint64_t from = pop() & pointer_mask_;
-          std::uint64_t value = 0;
-          for (unsigned i = 0; pointer_mask_ >> (8 * i) != 0 && i < 8; ++i) {
-            const auto byte =
-                scope_.machine.peek({Space::kData, static_cast<std::uint32_t>(from) + i});
-            if (!byte) return std::nullopt;
-            value |= std::uint64_t{*byte} << (8 * i);
-          }
-          stack.push_back(value);
-          break;
-        }
-        case DW_OP_stack_value: is_value_ = true; break;
-        case DW_OP_plus:
-        case DW_OP_minus:
-        case DW_OP_mul:
-        case DW_OP_and:
-        case DW_OP_or:
-        case DW_OP_xor:
-        case DW_OP_shl:
-        case DW_OP_shr: {
-          const std::uint64_t y = pop();
-          const std::uint64_t x = pop();
-          stack.push_back(op.atom == DW_OP_plus    ? x + y
-                          : op.atom == DW_OP_minus ? x - y
-                          : op.atom == DW_OP_mul   ? x * y
-                          : op.atom == DW_OP_and   ? x & y
-                          : op.atom == DW_OP_or    ? x | y
-                          : op.atom == DW_OP_xor   ? x ^ y
-                          : op.atom == DW_OP_shl   ? (y < 64 ? x << y : 0)
-                                                   : (y < 64 ? x >> y : 0));
-          break;
-        }
-        default: return std::nullopt;  // entry values, implicit pointers, …
       }
     }
-    if (stack.empty()) return std::nullopt;
-    return stack.back();
+    pieces_.resize(end);
   }
 
-  /// A frame base may be a register by name: then it is what the register holds.
-  std::optional<std::uint64_t> frame_base(const std::vector<LocationOp>& ops) {
-    if (ops.size() == 1 && ops[0].atom >= DW_OP_reg0 && ops[0].atom <= DW_OP_reg31)
-      return base_of(ops[0].atom - DW_OP_reg0);
-    return computed(ops, 1);
+  [[nodiscard]] bool wide_register(int dwarf) const {
+    const auto index = scope_.machine.find_dwarf_register(dwarf);
+    return index && scope_.machine.target().registers()[*index].bits > 8;
   }
 
-  void describe(Operand& out, const Type& type, std::uint64_t raw) const {
-    out.type = local_.type;
-    out.value.type = type.name;
-    out.value.bits = static_cast<std::uint8_t>(8 * type.bytes);
-    out.value.is_signed = type.kind == Type::Kind::kSigned || type.kind == Type::Kind::kChar;
-    if (type.kind == Type::Kind::kPointer) out.target = type.target;
-    if (out.value.bits < 64) {
-      raw &= (std::uint64_t{1} << out.value.bits) - 1;
-      if (out.value.is_signed && (raw >> (out.value.bits - 1) & 1U) != 0)
-        raw |= ~std::uint64_t{0} << out.value.bits;
+  /// Bits that follow those before them; a byte of which a bit is unknown is unknown.
+  void add_bits(const std::vector<LocationOp>& ops, unsigned count, unsigned offset) {
+    if (count > 64 || offset > 64) return;
+    const std::size_t behind = pieces_.size();
+    add_part(ops, (offset + count + 7) / 8);
+    Place place;
+    place.kind = Place::Kind::kPieces;
+    place.pieces.assign(pieces_.begin() + static_cast<std::ptrdiff_t>(behind), pieces_.end());
+    pieces_.resize(behind);
+    for (unsigned i = offset; i < offset + count; ++i) {
+      const auto byte = byte_of(place, i / 8, scope_.machine);
+      if (bits_ == 0) byte_ = 0;
+      if (!byte)
+        byte_.reset();
+      else if (byte_)
+        *byte_ |= (*byte >> i % 8 & 1U) << bits_;
+      if (++bits_ < 8) continue;
+      bits_ = 0;
+      pieces_.emplace_back();
+      if (!byte_) continue;
+      pieces_.back().kind = Piece::Kind::kConstant;
+      pieces_.back().index = *byte_;
     }
-    out.value.integer = static_cast<std::int64_t>(raw);
-    if (type.kind == Type::Kind::kFloat && type.bytes == 4) {
-      const auto word = static_cast<std::uint32_t>(raw);
-      float real = 0;
-      std::memcpy(&real, &word, 4);
-      out.value.kind = Value::Kind::kReal;
-      out.value.real = static_cast<double>(real);
-    }
-  }
-
-  [[nodiscard]] Result<Operand> constant(const Type& type) const {
-    if (type.bytes == 0 || type.bytes > 8) return unknown();
-    Operand out;
-    describe(out, type, *value_);
-    return out;
-  }
-
-  [[nodiscard]] Result<Operand> gathered(const Type& type, std::uint32_t bytes) const {
-    const bool plain = type.kind != Type::Kind::kStruct && type.kind != Type::Kind::kUnion &&
-                       type.kind != Type::Kind::kArray;
-    if (!plain || bytes == 0 || bytes > 8) return unknown();
-    Operand out;
-    std::uint64_t raw = 0;
-    for (std::uint32_t i = 0; i < bytes; ++i) raw |= std::uint64_t{byte_of(pieces_[i])} << (8 * i);
-    describe(out, type, raw);
-    out.place.kind = Place::Kind::kPieces;
-    out.place.bytes = static_cast<std::uint8_t>(bytes);
-    out.place.pieces.assign(pieces_.begin(), pieces_.begin() + bytes);
-    return out;
   }
 
   const Local& local_;
   const Scope& scope_;
-  const Frame& frame_;
-  const std::uint32_t look_;
-  const std::uint64_t pointer_mask_;
+  const Level& level_;
+  std::optional<Overwritten> since_;  ///< the location began
   std::vector<Piece> pieces_;
-  std::optional<std::uint64_t> value_;
-  bool is_value_ = false;
+  std::vector<int> registers_;    ///< DWARF number of each piece that is a register, or -1
+  unsigned bits_ = 0;             ///< of the byte under way
+  std::optional<unsigned> byte_;  ///< unknown if a bit of it is
 };
 
 }  // namespace
@@ -291,8 +331,7 @@ std::uint32_t names_address(const Scope& scope) {
   if (scope.names_at) return *scope.names_at;
   if (scope.level == 0) return scope.machine.pc();
   const auto levels = call_levels(scope.program, scope.machine);
-  return scope.level < levels.size() ? look_address(levels[scope.level], scope.machine)
-                                     : scope.machine.pc();
+  return scope.level < levels.size() ? look_address(levels[scope.level]) : scope.machine.pc();
 }
 
 std::vector<const Local*> locals_of(const Scope& scope) {
@@ -320,13 +359,13 @@ Result<Operand> local_value(const Local& local, const Scope& scope) {
   const auto levels = call_levels(scope.program, scope.machine);
   if (scope.level >= levels.size())
     return fail(ErrorCode::kNotFound, "there is no such call level any more");
-  const std::uint32_t look = look_address(levels[scope.level], scope.machine);
+  const std::uint32_t look = look_address(levels[scope.level]);
   bool in_scope = false;
   for (const Local::Range& range : local.scope)
     in_scope = in_scope || (look >= range.begin && look < range.end);
   if (!in_scope)
     return fail(ErrorCode::kNotFound, fmt::format("'{}' is not in scope here", local.name));
-  return LocationReader(local, scope, levels[scope.level], look).read();
+  return LocationReader(local, scope, Level(levels, scope.level, scope)).read();
 }
 
 }  // namespace lucid::session

@@ -178,7 +178,7 @@ std::vector<CallLevel> Session::Core::callers() const {
     const session::Frame& frame = frames[i];
     CallLevel level;
     level.level = static_cast<unsigned>(frames.size() - i);
-    level.where = location(session::look_address(frame, machine()));
+    level.where = location(session::look_address(frame));
     level.where.address = frame.pc;
     level.where.inlined.clear();
     level.cfa = frame.cfa;
@@ -234,83 +234,6 @@ std::vector<VariableView> Session::Core::variables() const {
     out.push_back(std::move(view));
   }
   return out;
-}
-
-StackView Session::Core::stack(unsigned slots) const {
-  StackView view;
-  const MemoryArea* ram = machine().area("ram");
-  if (ram == nullptr) return view;
-  const isa::CallConvention convention = machine().target().convention();
-  view.sp = machine().sp();
-  view.top = ram->end - 1;
-  const std::uint32_t empty = ram->end - convention.stack_gap;
-  view.used = view.sp <= empty ? empty - view.sp : 0;
-  if (const auto deepest = machine().deepest_sp())
-    view.deepest = *deepest <= empty ? empty - *deepest : 0;
-  if (static_end_ && view.sp + convention.stack_gap >= *static_end_)
-    view.free = view.sp + convention.stack_gap - *static_end_;
-
-  const auto frames = session::unwind(program_, machine());
-  std::uint32_t at = view.sp + convention.stack_gap;
-  std::uint32_t frame_begin = at;
-  for (const session::Frame& frame : frames) {
-    const std::string owner = frame.function != nullptr ? frame.function->name : "?";
-    if (!frame.known || view.slots.size() >= slots) break;
-    const auto next = &frame - frames.data() + 1;
-    while (at < frame.return_slot && view.slots.size() < slots) {
-      StackView::Slot slot;
-      slot.address = at;
-      const auto saved = std::find_if(frame.saved.begin(), frame.saved.end(), [&](const auto& s) {
-        return frame.cfa + static_cast<std::uint32_t>(s.offset) == at &&
-               s.dwarf_register != convention.return_dwarf;
-      });
-      const auto is_saved = [&](std::uint32_t a) {
-        return std::any_of(frame.saved.begin(), frame.saved.end(), [&](const auto& s) {
-          return frame.cfa + static_cast<std::uint32_t>(s.offset) == a &&
-                 s.dwarf_register != convention.return_dwarf;
-        });
-      };
-      std::uint32_t end = at + 1;
-      if (saved != frame.saved.end()) {
-        const auto index = machine().find_dwarf_register(saved->dwarf_register);
-        slot.meaning =
-            fmt::format("saved {} of {}'s caller",
-                        index ? machine().target().registers()[*index].name : "?", owner);
-      } else {
-        while (end < frame.return_slot && !is_saved(end)) ++end;
-        slot.meaning = fmt::format("{}: locals and temporaries, {} byte{}", owner, end - at,
-                                   end - at == 1 ? "" : "s");
-      }
-      for (std::uint32_t i = at; i < end && i < at + 8; ++i)
-        slot.bytes.push_back(machine().peek({Space::kData, i}).value_or(0));
-      at = end;
-      view.slots.push_back(std::move(slot));
-    }
-    if (view.slots.size() >= slots) break;
-    StackView::Slot slot;
-    slot.address = frame.return_slot;
-    for (std::uint32_t i = 0; i < convention.return_bytes; ++i)
-      slot.bytes.push_back(machine().peek({Space::kData, frame.return_slot + i}).value_or(0));
-    const std::uint32_t back = machine().target().return_address(slot.bytes);
-    const Location where = location(back);
-    slot.meaning = frame.interrupt ? "interrupted " : "returns to ";
-    slot.meaning += place_name(back);
-    if (!where.file.empty()) slot.meaning += fmt::format(", {}:{}", where.file, where.line);
-    if (frame.guessed) slot.meaning += " (guessed)";
-    view.slots.push_back(std::move(slot));
-    at = frame.return_slot + convention.return_bytes;
-    frame_begin = at;
-    if (static_cast<std::size_t>(next) >= frames.size()) break;
-  }
-  if (at <= view.top && view.slots.size() < slots && at == frame_begin) {
-    StackView::Slot slot;
-    slot.address = at;
-    for (std::uint32_t i = at; i <= view.top && i < at + 8; ++i)
-      slot.bytes.push_back(machine().peek({Space::kData, i}).value_or(0));
-    slot.meaning = fmt::format("{} bytes without frame information", view.top + 1 - at);
-    view.slots.push_back(std::move(slot));
-  }
-  return view;
 }
 
 namespace {

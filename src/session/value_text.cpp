@@ -7,7 +7,7 @@
 
 #include "base/text.h"
 #include "lucid/time.h"
-#include "session/expression.h"
+#include "session/object.h"
 
 namespace lucid {
 namespace session {
@@ -153,10 +153,7 @@ class Writer {
       std::string out;
       for (std::int64_t i = 0; i < o.value.integer && i < 64; ++i)
         out += fmt::format("{}{:02x}", i == 0 ? "" : " ",
-                           scope_.machine
-                               .peek({o.place.address.space,
-                                      o.place.address.offset + static_cast<std::uint32_t>(i)})
-                               .value_or(0));
+                           byte_at(o, static_cast<std::uint32_t>(i)).value_or(0));
       return o.value.integer > 64 ? out + " …" : out;
     }
     const Type& t = scope_.program.types()[o.type];
@@ -164,27 +161,28 @@ class Writer {
     if (t.kind == Type::Kind::kArray) {
       if (scope_.program.types()[t.target].kind == Type::Kind::kChar &&
           (format.kind == Format::Kind::kNatural || format.kind == Format::Kind::kText))
-        return characters(o.place.address, t.count);
+        return characters(o, t.count);
       return array(o, t, format, depth);
     }
     std::string out = "{";
     for (const Type::Member& m : t.members) {
       if (out.size() > 1) out += ", ";
-      out += m.name + " = " +
-             part({o.place.address.space, o.place.address.offset + m.offset}, m.type, format, depth,
-                  m.bit_offset, m.bit_size);
+      out += m.name + " = " + part(member_of(o, m, scope_), format, depth);
     }
     return out + "}";
   }
 
+  [[nodiscard]] std::optional<std::uint8_t> byte_at(const Operand& o, std::uint32_t offset) const {
+    return byte_of(o.place, offset, scope_.machine);
+  }
+
   /// All of a character array: zeros at its end are folded.
-  std::string characters(Address address, std::uint32_t count) const {
+  [[nodiscard]] std::string characters(const Operand& o, std::uint32_t count) const {
     std::string out = "\"";
     std::uint32_t last = 0;
     for (std::uint32_t i = 0; i < count; ++i)
-      if (scope_.machine.peek({address.space, address.offset + i}).value_or(0) != 0) last = i + 1;
-    for (std::uint32_t i = 0; i < last && i < 200; ++i)
-      out += escaped(scope_.machine.peek({address.space, address.offset + i}).value_or(0));
+      if (byte_at(o, i).value_or(0) != 0) last = i + 1;
+    for (std::uint32_t i = 0; i < last && i < 200; ++i) out += escaped(byte_at(o, i).value_or(0));
     return out + (last > 200 ? "\"…" : "\"");
   }
 
@@ -201,8 +199,8 @@ class Writer {
       ++written;
     };
     for (std::uint32_t i = 0; i < t.count; ++i) {
-      std::string element = part({o.place.address.space, o.place.address.offset + i * bytes},
-                                 t.target, format, depth, 0, 0);
+      std::string element =
+          part(object_at(place_within(o.place, i * bytes, bytes), t.target, scope_), format, depth);
       if (repeats != 0 && element == previous) {
         ++repeats;
         continue;
@@ -216,39 +214,13 @@ class Writer {
     return out + "}";
   }
 
-  std::string part(Address address, unsigned type, Format format, unsigned depth,
-                   std::uint8_t bit_offset, std::uint8_t bit_size) {
-    const Type& t = scope_.program.types()[type];
-    Operand o;
-    o.type = type;
-    o.place.kind = Place::Kind::kMemory;
-    o.place.address = address;
-    if (t.kind == Type::Kind::kArray || t.kind == Type::Kind::kStruct ||
-        t.kind == Type::Kind::kUnion) {
-      o.value.kind = Value::Kind::kAggregate;
-      return text(o, format, depth + 1);
+  std::string part(const Result<Operand>& found, Format format, unsigned depth) {
+    if (found) return text(*found, format, depth + 1);
+    switch (found.error().code) {
+      case ErrorCode::kOutOfRange: return "(no memory)";
+      case ErrorCode::kNotFound: return "(not known here)";
+      default: return "?";
     }
-    if (t.bytes == 0 || t.bytes > 8) return "?";
-    std::uint64_t raw = 0;
-    const unsigned bytes = bit_size != 0 ? (bit_offset + bit_size + 7U) / 8 : t.bytes;
-    for (unsigned i = 0; i < bytes; ++i) {
-      const auto byte = scope_.machine.peek({address.space, address.offset + i});
-      if (!byte) return "(no memory)";
-      raw |= std::uint64_t{*byte} << (8 * i);
-    }
-    raw >>= bit_offset;
-    if (t.kind == Type::Kind::kFloat && t.bytes == 4) {
-      const auto word = static_cast<std::uint32_t>(raw);
-      float real = 0;
-      std::memcpy(&real, &word, 4);
-      return fmt::format("{:.7g}", static_cast<double>(real));
-    }
-    o.value.bits = bit_size != 0 ? bit_size : static_cast<std::uint8_t>(8 * t.bytes);
-    o.value.is_signed = t.kind == Type::Kind::kSigned || t.kind == Type::Kind::kChar;
-    if (o.value.bits < 64) raw &= (std::uint64_t{1} << o.value.bits) - 1;
-    o.value.integer = static_cast<std::int64_t>(raw);
-    if (o.value.is_signed) o.value.integer = as_signed(o.value);
-    return text(o, format, depth + 1);
   }
 
   const Scope& scope_;

@@ -10,6 +10,7 @@
 
 #include "base/text.h"
 #include "session/core.h"
+#include "session/object.h"
 
 namespace lucid {
 namespace {
@@ -119,6 +120,7 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
     entry.held = *holds;
   }
   entry.object_type = now->type;
+  entry.object_place = now->place;
   entry.objects = std::move(objects);
   entry.frame = frame;
   entry.every_instruction = every_instruction;
@@ -213,7 +215,7 @@ bool Session::Core::looks_at_every_instruction() const {
 std::string Session::Core::object_text(const Entry& entry, const isa::Machine& at) const {
   const session::Scope there{program_, at, static_end_, 0, {}};
   const Result<session::Operand> value =
-      entry.frame ? session::object_at(entry.objects[0].bytes[0].address, entry.object_type, there)
+      entry.frame ? session::object_at(entry.object_place, entry.object_type, there)
                   : entry.object->evaluate(there);
   return value ? session::written(*value, {}, there) : "?";
 }

@@ -23,6 +23,9 @@ class AvrTarget final : public isa::Target {
                                    std::uint32_t address) const override;
   void write_text(Instruction& instruction) const override;
   [[nodiscard]] isa::StackEffect stack_effect(const Instruction& instruction) const override;
+  [[nodiscard]] isa::RegisterSpan result_of(const Instruction& instruction) const override;
+  [[nodiscard]] std::vector<isa::RegisterSpan> helper_results(
+      const std::string& name) const override;
   [[nodiscard]] Explanation explain(const isa::Machine& machine,
                                     std::uint32_t address) const override;
   [[nodiscard]] std::optional<isa::SharedFrame> shared_frame(const isa::Machine& machine,

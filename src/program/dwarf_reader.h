@@ -1,0 +1,69 @@
+// SPDX-License-Identifier: MIT
+// What the readers of DWARF share. Everything that libdw knows stays in the files that include
+// this.
+#ifndef LUCID_PROGRAM_DWARF_READER_H
+#define LUCID_PROGRAM_DWARF_READER_H
+
+#include <dwarf.h>
+#include <elfutils/libdw.h>
+
+#include <unordered_map>
+
+#include "program/program_data.h"
+
+namespace lucid::program {
+
+constexpr unsigned kMostDepth = 64;  // of nested DIEs and types: damaged input must not recurse on
+
+inline std::string name_of(Dwarf_Die& die) {
+  const char* name = dwarf_diename(&die);
+  return name == nullptr ? std::string() : std::string(name);
+}
+
+inline std::optional<std::uint64_t> number(Dwarf_Die& die, unsigned attribute) {
+  Dwarf_Attribute at;
+  Dwarf_Word value = 0;
+  if (dwarf_attr_integrate(&die, attribute, &at) == nullptr || dwarf_formudata(&at, &value) != 0)
+    return std::nullopt;
+  return value;
+}
+
+inline bool flag(Dwarf_Die& die, unsigned attribute) {
+  Dwarf_Attribute at;
+  bool value = false;
+  return dwarf_attr_integrate(&die, attribute, &at) != nullptr &&
+         dwarf_formflag(&at, &value) == 0 && value;
+}
+
+/// What a base type is.
+Type::Kind base_kind(Dwarf_Die& die);
+
+/// Turns type entries into Program's types, each once.
+class TypeReader {
+ public:
+  explicit TypeReader(Program::Data& data);
+  /// The type of a variable, member or parameter; `void` if it has none.
+  unsigned type_of(Dwarf_Die& die, unsigned depth);
+  /// Once all names are known: a structure may hold pointers to itself.
+  void name_pointers();
+
+ private:
+  unsigned void_type();
+  unsigned type_from(Dwarf_Die& die, unsigned depth);
+  void read_members(Dwarf_Die& die, Type& type, unsigned depth);
+  void read_array(Dwarf_Die& die, unsigned index, unsigned depth);
+
+  Program::Data& data_;
+  std::unordered_map<const void*, unsigned> type_index_;
+  unsigned void_ = 0;
+};
+
+/// An expression out of an attribute's.
+std::vector<LocationOp> copied(Dwarf_Attribute& at, const Dwarf_Op* ops, std::size_t count);
+
+/// Fills in the entries of .debug_frame.
+void read_frames(Elf* elf, Program::Data& data);
+
+}  // namespace lucid::program
+
+#endif  // LUCID_PROGRAM_DWARF_READER_H

@@ -1,0 +1,141 @@
+// SPDX-License-Identifier: MIT
+// The stack, slot by slot: what each byte above the stack pointer is.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "session/core.h"
+
+namespace lucid {
+
+class Session::Core::StackReader {
+ public:
+  StackReader(const Core& core, unsigned most)
+      : core_(core),
+        machine_(core.machine()),
+        convention_(machine_.target().convention()),
+        most_(most) {}
+
+  StackView read() {
+    const MemoryArea* ram = machine_.area("ram");
+    if (ram == nullptr) return view_;
+    view_.sp = machine_.sp();
+    view_.top = ram->end - 1;
+    const std::uint32_t empty = ram->end - convention_.stack_gap;
+    view_.used = view_.sp <= empty ? empty - view_.sp : 0;
+    if (const auto deepest = machine_.deepest_sp())
+      view_.deepest = *deepest <= empty ? empty - *deepest : 0;
+    at_ = view_.sp + convention_.stack_gap;
+    if (core_.static_end_ && at_ >= *core_.static_end_) view_.free = at_ - *core_.static_end_;
+    find_variables();
+    for (const session::Frame& frame : session::unwind(core_.program_, machine_))
+      if (!add_frame(frame)) return view_;
+    if (at_ <= view_.top) {
+      StackView::Slot& slot = add(std::min(view_.top + 1 - at_, 8U), Kind::kUnknown, "");
+      slot.meaning =
+          fmt::format("{} bytes without frame information", view_.top + 1 - slot.address);
+    }
+    return view_;
+  }
+
+ private:
+  using Kind = StackView::Slot::Kind;
+
+  [[nodiscard]] bool full() const { return view_.slots.size() >= most_; }
+
+  StackView::Slot& add(std::uint32_t bytes, Kind kind, const std::string& owner) {
+    StackView::Slot slot;
+    slot.kind = kind;
+    slot.address = at_;
+    slot.owner = owner;
+    for (std::uint32_t i = 0; i < bytes && i < 8; ++i)
+      slot.bytes.push_back(machine_.peek({Space::kData, at_ + i}).value_or(0));
+    at_ += bytes;
+    view_.slots.push_back(std::move(slot));
+    return view_.slots.back();
+  }
+
+  /// Parameters and locals of all levels that are in memory above the stack pointer.
+  void find_variables() {
+    session::Scope scope = core_.scope();
+    const auto levels = session::call_levels(core_.program_, machine_);
+    for (scope.level = 0; scope.level < levels.size(); ++scope.level)
+      for (const Local* local : session::locals_of(scope)) {
+        const auto found = session::local_value(*local, scope);
+        if (!found || found->place.kind != session::Place::Kind::kMemory ||
+            found->place.address.space != Space::kData || found->place.address.offset < at_)
+          continue;
+        const session::Frame& level = levels[scope.level];
+        StackView::Slot slot;
+        slot.kind = local->parameter && found->place.address.offset >= level.cfa ? Kind::kArgument
+                                                                                 : Kind::kLocal;
+        slot.address = found->place.address.offset;
+        slot.bytes.resize(std::max(1U, core_.program_.types()[local->type].bytes));
+        slot.name = local->name;
+        slot.owner = level.inlined != nullptr    ? level.inlined->name
+                     : level.function != nullptr ? level.function->name
+                                                 : "?";
+        slot.value = session::written(*found, {}, scope);
+        slot.meaning =
+            fmt::format("{} {} of {} = {}", slot.kind == Kind::kLocal ? "local" : "argument",
+                        slot.name, slot.owner, slot.value);
+        variables_.emplace(slot.address, std::move(slot));
+      }
+  }
+
+  /// False if nothing is known behind it, or the view is full.
+  bool add_frame(const session::Frame& frame) {
+    if (!frame.known) return !full();
+    const std::string owner = frame.function != nullptr ? frame.function->name : "?";
+    std::map<std::uint32_t, int> saved;
+    for (const FrameRow::Saved& s : frame.saved)
+      if (s.dwarf_register != convention_.return_dwarf)
+        saved[frame.cfa + static_cast<std::uint32_t>(s.offset)] = s.dwarf_register;
+    while (at_ < frame.return_slot) {
+      if (full()) return false;
+      if (const auto s = saved.find(at_); s != saved.end()) {
+        const auto index = machine_.find_dwarf_register(s->second);
+        StackView::Slot& slot = add(1, Kind::kSaved, owner);
+        slot.name = index ? machine_.target().registers()[*index].name : "?";
+        slot.meaning = fmt::format("saved {} of {}'s caller", slot.name, owner);
+        continue;
+      }
+      if (const auto v = variables_.find(at_); v != variables_.end()) {
+        const auto bytes = static_cast<std::uint32_t>(v->second.bytes.size());
+        StackView::Slot& slot = add(std::min(bytes, frame.return_slot - at_), v->second.kind, "");
+        slot.name = v->second.name;
+        slot.owner = v->second.owner;
+        slot.value = v->second.value;
+        slot.meaning = v->second.meaning;
+        continue;
+      }
+      std::uint32_t end = at_ + 1;
+      while (end < frame.return_slot && saved.count(end) == 0 && variables_.count(end) == 0) ++end;
+      const std::uint32_t bytes = end - at_;
+      add(bytes, Kind::kTemporary, owner).meaning =
+          fmt::format("{}: temporar{}, {} byte{}", owner, bytes == 1 ? "y" : "ies", bytes,
+                      bytes == 1 ? "" : "s");
+    }
+    if (full() || at_ != frame.return_slot) return false;
+    StackView::Slot& slot = add(convention_.return_bytes, Kind::kReturn, owner);
+    const std::uint32_t back = machine_.target().return_address(slot.bytes);
+    const Location where = core_.location(back);
+    slot.meaning = (frame.interrupt ? "interrupted " : "returns to ") + core_.place_name(back);
+    if (!where.file.empty()) slot.meaning += fmt::format(", {}:{}", where.file, where.line);
+    if (frame.guessed) slot.meaning += " (guessed)";
+    return !full();
+  }
+
+  const Core& core_;
+  const isa::Machine& machine_;
+  const isa::CallConvention convention_;
+  const unsigned most_;
+  StackView view_;
+  std::uint32_t at_ = 0;
+  std::map<std::uint32_t, StackView::Slot> variables_;  ///< by address
+};
+
+StackView Session::Core::stack(unsigned slots) const { return StackReader(*this, slots).read(); }
+
+}  // namespace lucid
