@@ -237,7 +237,7 @@ TEST_CASE(
       bool same = found.size() == calls.size() + 1;
       for (std::size_t n = 0; same && n + 1 < found.size(); ++n)
         same = found[n].where.address == calls[n].returns_to && found[n + 1].cfa == calls[n].sp;
-      if (i % 8 == 0) all_saved += check_saved();
+      if (i % 32 == 0) all_saved += check_saved();
       right += same ? 1 : 0;
       if (!same && compared - right < 4) {
         std::string text;

@@ -170,6 +170,7 @@ struct JsonWriter {
                                {"cfa", l.cfa},
                                {"interrupt", l.interrupt},
                                {"inlined", l.inlined},
+                               {"left", l.left},
                                {"guessed", l.guessed}});
     return out;
   }

@@ -217,6 +217,7 @@ class TextWriter {
       std::string line = fmt::format("{:>4} {} {}", level.level, current ? style_.accent("▌") : " ",
                                      place(level.where));
       if (level.inlined) line += style_.dim("  (inlined)");
+      if (level.left) line += style_.dim("  (left by a jump)");
       if (level.interrupt) line += style_.warn("  (interrupt)");
       if (level.guessed) line += style_.dim("  (guessed: no frame information)");
       out += line + "\n";

@@ -86,6 +86,7 @@ struct CallLevel {
   std::uint32_t cfa = 0;   ///< canonical frame address: the caller's stack pointer
   bool interrupt = false;  ///< entered by an interrupt
   bool guessed = false;    ///< found by scanning code: no frame information there
+  bool left = false;       ///< by a tail call: its frame is gone, its variables are not known
   bool inlined = false;    ///< its body stands in the level below, which it has not left
 };
 

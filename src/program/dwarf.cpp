@@ -275,6 +275,12 @@ class DwarfReader {
     }
   }
 
+  [[nodiscard]] std::optional<std::uint32_t> symbol_bytes(const std::string& name) const {
+    for (const Symbol& symbol : image_.symbols())
+      if (symbol.name == name && symbol.size != 0) return symbol.size;
+    return std::nullopt;
+  }
+
   [[nodiscard]] bool symbol_at_zero(const std::string& name) const {
     return std::any_of(image_.symbols().begin(), image_.symbols().end(), [&](const Symbol& s) {
       return s.name == name && s.address == Address{Space::kCode, 0};
@@ -301,6 +307,9 @@ class DwarfReader {
     variable.address = image::placed(image_.machine(), static_cast<std::uint32_t>(ops[0].number));
     variable.global = flag(die, DW_AT_external);
     variable.type = types_.type_of(die, 0);
+    // avr-gcc gives arrays in `__flash` no type: they are shown as bytes.
+    if (data_.types[variable.type].kind == Type::Kind::kVoid)
+      if (const auto bytes = symbol_bytes(variable.name)) variable.type = types_.bytes(*bytes);
     const auto same = [&](const Variable& v) {
       return v.name == variable.name && v.address == variable.address;
     };

@@ -44,6 +44,8 @@ class TypeReader {
   explicit TypeReader(Program::Data& data);
   /// The type of a variable, member or parameter; `void` if it has none.
   unsigned type_of(Dwarf_Die& die, unsigned depth);
+  /// An array of that many bytes of which nothing else is known.
+  unsigned bytes(std::uint32_t count);
   /// Once all names are known: a structure may hold pointers to itself.
   void name_pointers();
 

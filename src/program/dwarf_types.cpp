@@ -85,6 +85,9 @@ unsigned TypeReader::type_from(Dwarf_Die& die, unsigned depth) {
     case DW_TAG_pointer_type:
       type.kind = Type::Kind::kPointer;
       type.target = type_of(die, depth + 1);
+      // `__flash` is 1, `__flash1` to `__flash5` are 2 to 6.
+      if (const auto space = number(die, DW_AT_address_class); space && *space >= 1 && *space <= 6)
+        type.leads_to = Space::kCode;
       break;
     case DW_TAG_enumeration_type:
       type.kind = Type::Kind::kEnum;
@@ -110,6 +113,21 @@ unsigned TypeReader::type_from(Dwarf_Die& die, unsigned depth) {
   }
   data_.types[index] = std::move(type);
   return index;
+}
+
+unsigned TypeReader::bytes(std::uint32_t count) {
+  Type byte;
+  byte.kind = Type::Kind::kUnsigned;
+  byte.name = "byte";
+  byte.bytes = 1;
+  data_.types.push_back(std::move(byte));
+  Type array;
+  array.kind = Type::Kind::kArray;
+  array.target = static_cast<unsigned>(data_.types.size() - 1);
+  array.count = array.bytes = count;
+  array.name = fmt::format("byte[{}]", count);
+  data_.types.push_back(std::move(array));
+  return static_cast<unsigned>(data_.types.size() - 1);
 }
 
 void TypeReader::name_pointers() {

@@ -2,6 +2,7 @@
 #include "session/callers.h"
 
 #include <algorithm>
+#include <functional>
 #include <set>
 #include <utility>
 
@@ -253,9 +254,66 @@ std::vector<Frame> unwind(const Program& program, const isa::Machine& machine) {
 
 std::uint32_t look_address(const Frame& frame) { return frame.at_call ? frame.pc - 1 : frame.pc; }
 
+namespace {
+
+constexpr std::size_t kMostTailCalls = 8;
+
+/// The tail calls that lead from one function to another; nullopt if there is no way, or several.
+std::optional<std::vector<const CallSite*>> tail_calls(const Program& program, std::uint32_t from,
+                                                       std::uint32_t to) {
+  std::optional<std::vector<const CallSite*>> found;
+  unsigned ways = 0;
+  unsigned looked = 0;
+  std::vector<const CallSite*> path;
+  const std::function<void(std::uint32_t)> search = [&](std::uint32_t at) {
+    const Function* function = program.function_at(at);
+    if (function == nullptr || path.size() >= kMostTailCalls || ++looked > 1000) return;
+    for (const CallSite* site : program.tail_calls_in(*function)) {
+      const bool again = std::find(path.begin(), path.end(), site) != path.end();
+      if (!site->callee || again) continue;
+      path.push_back(site);
+      if (*site->callee == to) {
+        ++ways;
+        found = path;
+      } else {
+        search(*site->callee);
+      }
+      path.pop_back();
+    }
+  };
+  search(from);
+  return ways == 1 ? found : std::nullopt;
+}
+
+/// The levels between a frame and the call that led to it: functions that jumped on.
+void add_left_levels(const Program& program, const Frame& frame, const Frame& caller,
+                     std::vector<Frame>& out) {
+  const CallSite* site = caller.at_call ? program.call_site_at(caller.pc) : nullptr;
+  if (site == nullptr || !site->callee || frame.function == nullptr || frame.interrupt ||
+      *site->callee == frame.function->begin)
+    return;
+  const auto path = tail_calls(program, *site->callee, frame.function->begin);
+  if (!path) return;
+  for (auto jump = path->rbegin(); jump != path->rend(); ++jump) {
+    Frame left;
+    left.pc = (*jump)->returns_to;
+    left.at_call = true;
+    left.left = true;
+    left.cfa = frame.cfa;
+    left.lost = ~std::uint64_t{0};
+    left.function = program.function_at(look_address(left));
+    out.push_back(std::move(left));
+  }
+}
+
+}  // namespace
+
 std::vector<Frame> call_levels(const Program& program, const isa::Machine& machine) {
   std::vector<Frame> out;
-  for (Frame& frame : unwind(program, machine)) {
+  const std::vector<Frame> frames = unwind(program, machine);
+  for (std::size_t i = 0; i < frames.size(); ++i) {
+    Frame frame = frames[i];
+    if (i > 0) add_left_levels(program, frames[i - 1], frame, out);
     const InlinedCall* inner = nullptr;
     for (const InlinedCall* call : program.inlined_at(look_address(frame))) {
       Frame level = frame;

@@ -24,6 +24,7 @@ struct Frame {
   std::map<int, std::uint32_t> registers;  ///< of this frame: where callees have saved them
   std::uint64_t lost = 0;  ///< registers, a bit each, that callees may have overwritten
   bool at_call = false;    ///< pc is where a call returns to
+  bool left = false;                       ///< by a tail call: it has no frame any more
   const InlinedCall* inlined = nullptr;  ///< the level is this body, within `function`
   const InlinedCall* inner = nullptr;    ///< and stands at this inlined call
 };
@@ -33,7 +34,8 @@ struct Frame {
 /// the pushes from the function's start (guessed).
 std::vector<Frame> unwind(const Program& program, const isa::Machine& machine);
 
-/// The same with a level for each inlined call that a frame stands in.
+/// The same with a level for each inlined call that a frame stands in, and for each function that
+/// was left by a tail call, where the debug information leaves only one way to get here.
 std::vector<Frame> call_levels(const Program& program, const isa::Machine& machine);
 
 /// Where a level stands: within its call, not behind it. Not an instruction's address: compilers

@@ -364,21 +364,13 @@ class Evaluator {
     return out;
   }
 
-  /// Where a pointer leads. Data space: what points into flash is not marked in the type.
-  static Place led_to(const Operand& pointer) {
-    Place out;
-    out.kind = Place::Kind::kMemory;
-    out.address = {Space::kData, static_cast<std::uint32_t>(pointer.value.integer)};
-    return out;
-  }
-
   Result<Operand> index(const Node& node) {
     auto base = value(*node.a);
     if (!base) return base;
     auto i = integer(*node.b);
     if (!i) return fail(i.error());
     unsigned element = base->target;
-    const Place whole = element != 0 ? led_to(*base) : base->place;
+    const Place whole = element != 0 ? led_to(*base, scope_) : base->place;
     if (element == 0) {
       if (base->type == 0) return fail(at(node, "only arrays and pointers have elements"));
       const Type& t = type(base->type);
@@ -399,7 +391,7 @@ class Evaluator {
     if (!base) return base;
     if (node.op == '>' && base->target != 0) {
       const unsigned target = base->target;
-      base->place = led_to(*base);
+      base->place = led_to(*base, scope_);
       base->type = target;
     } else if (node.op == '>') {
       return fail(at(node, "'->' needs a pointer", "use '.'"));
@@ -422,7 +414,7 @@ class Evaluator {
   Result<Operand> dereference(const Node& node) {
     auto base = value(*node.a);
     if (!base) return base;
-    if (base->target != 0) return typed(node, led_to(*base), base->target);
+    if (base->target != 0) return typed(node, led_to(*base, scope_), base->target);
     if (base->type != 0 && type(base->type).kind == Type::Kind::kArray)
       return typed(node, place_within(base->place, 0, type(type(base->type).target).bytes),
                    type(base->type).target);

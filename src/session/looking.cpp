@@ -184,6 +184,7 @@ std::vector<CallLevel> Session::Core::callers() const {
     level.cfa = frame.cfa;
     level.interrupt = frame.interrupt;
     level.guessed = frame.guessed;
+    level.left = frame.left;
     if (frame.inlined != nullptr) {
       level.inlined = true;
       level.where.function = frame.inlined->name;

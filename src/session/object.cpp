@@ -59,6 +59,21 @@ Place place_within(const Place& whole, std::uint32_t offset, std::uint32_t bytes
   return out;
 }
 
+Place led_to(const Operand& pointer, const Scope& scope) {
+  Place out;
+  out.kind = Place::Kind::kMemory;
+  auto offset = static_cast<std::uint32_t>(pointer.value.integer);
+  const Type& type = scope.program.types()[pointer.type];
+  out.address.space = type.leads_to;
+  constexpr std::uint32_t kInData = 0x800000;  // the top bit of a `__memx` pointer
+  if (type.kind == Type::Kind::kPointer && type.bytes == 3) {
+    out.address.space = (offset & kInData) != 0 ? Space::kData : Space::kCode;
+    offset &= kInData - 1;
+  }
+  out.address.offset = offset;
+  return out;
+}
+
 Result<Operand> object_at(const Place& place, unsigned type, const Scope& scope) {
   const Type& t = scope.program.types()[type];
   Operand out;

@@ -111,7 +111,7 @@ class Writer {
   std::string natural(const Operand& o) const {
     const Value& v = o.value;
     const Type* t = o.type != 0 ? &scope_.program.types()[o.type] : nullptr;
-    if (o.target != 0) return pointer(o.target, v);
+    if (o.target != 0) return pointer(o);
     if (t != nullptr) {
       switch (t->kind) {
         case Type::Kind::kBool: return v.integer != 0 ? "true" : "false";
@@ -122,7 +122,6 @@ class Writer {
           for (const Type::Enumerator& e : t->enumerators)
             if (e.value == v.integer) return fmt::format("{} ({})", e.name, v.integer);
           return fmt::format("{} (no enumerator)", v.integer);
-        case Type::Kind::kPointer: return pointer(t->target, v);
         default: break;
       }
     }
@@ -131,21 +130,70 @@ class Writer {
     return fmt::format("{}", v.integer);
   }
 
-  std::string pointer(unsigned target, const Value& v) const {
-    const auto offset = static_cast<std::uint32_t>(v.integer);
-    std::string out = fmt::format("{:#06x}", offset);
-    if (offset == 0) return out;
-    if (scope_.program.types()[target].kind == Type::Kind::kChar)
-      return out + " " + text_at({Space::kData, offset}, 40);
+  [[nodiscard]] const Type& type(unsigned index) const { return scope_.program.types()[index]; }
+
+  /// Its number and what it leads to.
+  [[nodiscard]] std::string pointer(const Operand& o) const {
+    const Value& v = o.value;
+    std::string out = fmt::format("{:#0{}x}", bits_of(v), v.bits / 4 + 2);
+    if (v.integer == 0) return out;
+    if (type(o.target).kind == Type::Kind::kFunction) return out + function(bits_of(v));
+    const Address to = led_to(o, scope_).address;
+    if (type(o.target).kind == Type::Kind::kChar) out += " " + text_at(to, 40);
+    const Variable* before = nullptr;  // that ends nearest before it
+    std::uint32_t past = kNear + 1;
     for (const Variable& variable : scope_.program.variables()) {
-      const std::uint32_t bytes = scope_.program.types()[variable.type].bytes;
-      if (variable.address.space != Space::kData || offset < variable.address.offset ||
-          offset >= variable.address.offset + std::max(bytes, 1U))
-        continue;
-      const std::uint32_t into = offset - variable.address.offset;
-      return out + " → " + variable.name + (into == 0 ? "" : fmt::format(" + {}", into));
+      const std::uint32_t bytes = std::max(type(variable.type).bytes, 1U);
+      if (variable.address.space != to.space || to.offset < variable.address.offset) continue;
+      const std::uint32_t into = to.offset - variable.address.offset;
+      if (into < bytes) return out + " → " + variable.name + part_name(variable.type, into);
+      if (into - bytes >= past) continue;
+      past = into - bytes;
+      before = &variable;
     }
-    return out;
+    if (before == nullptr) return out;
+    if (past == 0) return out + " → the end of " + before->name;
+    return out + fmt::format(" → {} byte{} past the end of {}", past, past == 1 ? "" : "s",
+                             before->name);
+  }
+  static constexpr std::uint32_t kNear = 16;
+
+  /// Pointers to functions count words.
+  [[nodiscard]] std::string function(std::uint64_t raw) const {
+    const auto address = static_cast<std::uint32_t>(
+        raw * scope_.machine.target().convention().instruction_unit);
+    const Function* f = scope_.program.function_at(address);
+    if (f == nullptr) return "";
+    std::string out = " → " + f->name;
+    if (f->begin != address) return out + fmt::format("+{:#x}", address - f->begin);
+    return f->file ? out + " (" + scope_.program.files()[*f->file].name + ")" : out;
+  }
+
+  /// What lies so many bytes into an object: `[3].next`.
+  [[nodiscard]] std::string part_name(unsigned index, std::uint32_t into) const {
+    std::string out;
+    for (unsigned depth = 0; depth < 8; ++depth) {
+      const Type& t = type(index);
+      if (t.kind == Type::Kind::kArray && type(t.target).bytes != 0) {
+        const std::uint32_t element = into / type(t.target).bytes;
+        const bool at_start = into == 0 && depth == 0;
+        if (!at_start) out += fmt::format("[{}]", element);
+        into %= type(t.target).bytes;
+        index = t.target;
+        if (at_start) break;
+      } else if (t.kind == Type::Kind::kStruct && into != 0) {
+        const Type::Member* inside = nullptr;
+        for (const Type::Member& m : t.members)
+          if (m.offset <= into && into < m.offset + std::max(type(m.type).bytes, 1U)) inside = &m;
+        if (inside == nullptr) break;
+        out += "." + inside->name;
+        into -= inside->offset;
+        index = inside->type;
+      } else {
+        break;
+      }
+    }
+    return into == 0 ? out : out + fmt::format(" + {}", into);
   }
 
   std::string aggregate(const Operand& o, Format format, unsigned depth) {
