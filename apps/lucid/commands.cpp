@@ -99,6 +99,10 @@ const std::vector<Command>& commands() {
        "A line of source with its macros opened, one level after the other (images built with "
        "-g3).",
        "macros kiln.c:139", &Console::do_macros, true},
+      {"follow", "", "follow EXPR [into FILE]",
+       "A list, ring or tree of structures, from a node or a pointer to one; into a file as a "
+       "drawing\nin Graphviz's DOT language.",
+       "follow first into nodes.dot", &Console::do_follow, true},
       {"level", "", "level N",
        "Select a call level: expressions and `show variables` mean that one until the program "
        "moves.",

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <fstream>
 #include <set>
 
 #include "console.h"
@@ -76,6 +77,22 @@ Result<void> Console::do_find(const std::string& rest) {
   }
   out.pop_back();
   show(Message{out});
+  return {};
+}
+
+Result<void> Console::do_follow(const std::string& rest) {
+  const std::size_t into = rest.rfind(" into ");
+  const auto graph = session_->graph(rest.substr(0, into));
+  if (!graph) return fail(graph.error());
+  if (into == std::string::npos) {
+    show(*graph);
+    return {};
+  }
+  const std::string path = rest.substr(into + 6);
+  std::ofstream file(path);
+  file << graph->dot();
+  if (!file.flush()) return fail(Error{ErrorCode::kIo, "this file cannot be written", path, ""});
+  show(Message{fmt::format("{} nodes written into {}", graph->nodes.size(), path)});
   return {};
 }
 

@@ -162,6 +162,18 @@ struct JsonWriter {
                               {"meaning", s.meaning}});
     return out;
   }
+  Json operator()(const GraphView& g) const {
+    Json out{{"view", "graph"},         {"type", g.type}, {"nodes", Json::array()},
+             {"edges", Json::array()}, {"circle", g.circle}, {"cut", g.cut}};
+    for (const auto& n : g.nodes)
+      out["nodes"].push_back({{"address", n.address.offset}, {"name", n.name}, {"value", n.value}});
+    for (const auto& e : g.edges) {
+      Json edge{{"from", e.from}, {"member", e.member}, {"text", e.text}};
+      if (e.to) edge["to"] = *e.to;
+      out["edges"].push_back(std::move(edge));
+    }
+    return out;
+  }
   Json operator()(const Callers& c) const {
     Json out{{"view", "callers"}, {"levels", Json::array()}};
     for (const CallLevel& l : c.levels)

@@ -68,7 +68,7 @@ struct Chips {
 using Reply =
     std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
                  MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
-                 TimeView, Explanation, Serial, Chips, Watches, Faults>;
+                 TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView>;
 
 /// Colours and weights, or nothing where they are not wanted.
 class Style {

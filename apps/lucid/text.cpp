@@ -210,6 +210,24 @@ class TextWriter {
     return out;
   }
 
+  std::string operator()(const GraphView& g) const {
+    std::string out;
+    for (std::size_t i = 0; i < g.nodes.size(); ++i) {
+      std::string line =
+          fmt::format("{:>4}  {:#06x}  {:<12} {{{}}}", i + 1, g.nodes[i].address.offset,
+                      g.nodes[i].name, g.nodes[i].value);
+      for (const GraphView::Edge& e : g.edges) {
+        if (e.from != i) continue;
+        line += "  " + e.member + " → ";
+        line += e.to ? std::to_string(*e.to + 1) : style_.bad(e.text);
+      }
+      out += line + "\n";
+    }
+    if (g.circle) out += style_.warn("      it leads back to itself") + "\n";
+    if (g.cut) out += style_.dim("      there are more") + "\n";
+    return out;
+  }
+
   std::string operator()(const Callers& c) const {
     std::string out;
     for (const CallLevel& level : c.levels) {

@@ -106,7 +106,8 @@ class LUCID_API Session {
   /// (no debug information, older than its source, another chip). Breakpoints that waited are
   /// bound.
   Result<std::vector<std::string>> open(const std::string& path);
-  /// The same image, or another, again; breakpoints, with their passes set back, are kept.
+  /// The same image, or another, again; breakpoints, with their passes set back, are kept. Where
+  /// lines have moved, those on lines follow the line's text, and the result says so.
   Result<std::vector<std::string>> reload(const std::string& path = {});
   [[nodiscard]] const Program& program() const;
   [[nodiscard]] const Chip& chip() const;
@@ -188,6 +189,10 @@ class LUCID_API Session {
   /// Expressions and variables() mean this call level, by its number in callers(), until the
   /// program moves. Error: kNotFound.
   Result<void> select_level(unsigned number);
+  /// The nodes that can be reached from a pointer to a structure, or a structure, by members that
+  /// point at its own type: a list, ring or tree. At most `most` of them. Errors: those of evaluate;
+  /// kUsage if it is no such structure.
+  [[nodiscard]] Result<GraphView> graph(const std::string& expression, unsigned most = 200) const;
   /// A line of source as it is, then with one level of its macros opened after the other. Errors:
   /// those of `source`; kUnsupported if the image was built without -g3.
   [[nodiscard]] Result<std::vector<std::string>> macros(const std::string& place = "here") const;

@@ -133,6 +133,28 @@ struct VariableView {
   Address address;
 };
 
+/// Structures that point at each other.
+struct GraphView {
+  struct Node {
+    Address address;
+    std::string name;   ///< of the variable it is or lies in, if there is one
+    std::string value;  ///< its members but those that point on
+  };
+  struct Edge {
+    unsigned from = 0;  ///< index into nodes
+    std::string member;
+    std::optional<unsigned> to;  ///< nothing if it leads out of memory, or the view ends there
+    std::string text;            ///< the pointer's value
+  };
+  std::string type;
+  std::vector<Node> nodes;  ///< as they are met, first members first
+  std::vector<Edge> edges;  ///< null pointers are left out
+  bool circle = false;      ///< somewhere it leads back to itself
+  bool cut = false;         ///< there are more
+  /// As text in the DOT language of Graphviz.
+  [[nodiscard]] LUCID_API std::string dot() const;
+};
+
 /// An expression kept in sight.
 struct WatchView {
   unsigned id = 0;

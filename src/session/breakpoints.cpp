@@ -148,6 +148,7 @@ Result<void> Session::Core::bind(Entry& entry) {
   if (addresses.empty()) return {};
   point.addresses = addresses;
   point.where = location(addresses[0]);
+  entry.line_text = line_text(point.where);
   return {};
 }
 
@@ -169,6 +170,46 @@ Result<Breakpoint> Session::Core::add(const BreakpointSpec& spec) {
   breakpoints_.push_back(std::move(entry));
   sync_marks();
   return breakpoints_.back().point;
+}
+
+std::string Session::Core::line_text(const Location& where) const {
+  if (where.file.empty()) return "";
+  const auto& lines = sources_.text(program_.files()[where.file_index]).lines;
+  return where.line >= 1 && where.line <= lines.size() ? std::string(base::trim(lines[where.line - 1]))
+                                                       : "";
+}
+
+std::vector<std::string> Session::Core::follow_lines() {
+  std::vector<std::string> moved;
+  for (Entry& entry : breakpoints_) {
+    std::string& place = entry.point.spec.place;
+    const std::size_t colon = place.rfind(':');
+    const auto line = colon == place.npos ? std::nullopt
+                                          : base::parse_unsigned(std::string_view(place).substr(colon + 1));
+    if (entry.point.spec.kind != BreakpointSpec::Kind::kPlace || !line || entry.line_text.empty())
+      continue;
+    const auto files = program_.find_files(place.substr(0, colon));
+    if (files.empty()) continue;
+    const SourceFile& file = program_.files()[files[0]];
+    const auto& lines = sources_.text(file).lines;
+    const auto distance = [&](unsigned n) { return n > *line ? n - *line : *line - n; };
+    std::optional<unsigned> nearest;
+    for (const unsigned n : file.lines_with_code)
+      if (n <= lines.size() && base::trim(lines[n - 1]) == entry.line_text &&
+          (!nearest || distance(n) < distance(*nearest)))
+        nearest = n;
+    if (nearest && *nearest == *line) continue;
+    if (lines.empty()) continue;
+    if (!nearest) {
+      moved.push_back(fmt::format("breakpoint {}: the text of {} is no longer '{}'; it stays there",
+                                  entry.point.id, place, entry.line_text));
+      continue;
+    }
+    const std::string to = fmt::format("{}:{}", place.substr(0, colon), *nearest);
+    moved.push_back(fmt::format("breakpoint {} moved with its line: {} → {}", entry.point.id, place, to));
+    place = to;
+  }
+  return moved;
 }
 
 Session::Core::Entry* Session::Core::find(unsigned id) {

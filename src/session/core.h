@@ -30,6 +30,9 @@ class Session::Core final : private isa::MarkListener {
   Result<void> rearm(unsigned id);
   Result<void> remove(unsigned id);
   void bind_all();
+  /// Breakpoints on lines follow their text into a new build. Result: what moved, in words.
+  std::vector<std::string> follow_lines();
+  [[nodiscard]] std::string line_text(const Location& where) const;
   void sync_marks();
   Result<void> set_fault(const std::string& name, bool on);
   [[nodiscard]] std::vector<Session::Fault> faults() const;
@@ -45,6 +48,7 @@ class Session::Core final : private isa::MarkListener {
   Pause step_instruction(StepKind kind);
   Pause step_line(StepKind kind);
   Pause step_out();
+  [[nodiscard]] Result<GraphView> graph(const std::string& expression, unsigned most) const;
   [[nodiscard]] Result<std::vector<std::string>> macros(const std::string& place) const;
   Result<void> filter_steps(std::vector<std::string> stay_in, std::vector<std::string> run_through);
   /// Why a step does not enter a function; empty if it does.
@@ -111,6 +115,7 @@ class Session::Core final : private isa::MarkListener {
   };
   struct Entry {
     Breakpoint point;
+    std::string line_text;  ///< of the line it was set on; lines move from build to build
     std::unique_ptr<session::Expression> condition;
     // Of what is no place:
     std::unique_ptr<session::Expression> object;  ///< or the expression of `when`

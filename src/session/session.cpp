@@ -49,6 +49,7 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
   if (begin != nullptr && begin->address.space == Space::kData)
     static_begin_ = begin->address.offset;
   machine().guard_stack(static_begin_.value_or(0), static_begin_ ? static_end_.value_or(0) : 0);
+  for (std::string& text : follow_lines()) warnings.push_back(std::move(text));
   bind_all();
   begin_run();
   counted_.reset();
@@ -206,6 +207,9 @@ std::vector<PinView> Session::pins() const {
 
 StackView Session::stack(unsigned slots) const { return core_->stack(slots); }
 std::vector<CallLevel> Session::callers() const { return core_->callers(); }
+Result<GraphView> Session::graph(const std::string& expression, unsigned most) const {
+  return core_->graph(expression, most);
+}
 Result<std::vector<std::string>> Session::macros(const std::string& place) const {
   return core_->macros(place);
 }
