@@ -141,3 +141,43 @@ int main(void) { bits.low = 5; both.word++; both.word--; colour = GREEN; first.v
   CHECK(type("table").bytes == 12);
   CHECK(type("flag").kind == Type::Kind::kBool);
 }
+
+TEST_CASE("an image that is cut off anywhere is refused; cut debug information leaves the rest") {
+  const std::vector<std::uint8_t> whole = test::bytes(test::kKilnOg);
+  for (std::size_t length = 0; length < whole.size(); ++length)
+    if (Image::parse({whole.begin(), whole.begin() + static_cast<std::ptrdiff_t>(length)}, "cut"))
+      FAIL("accepted with " << length << " bytes");
+
+  const auto word = [&](std::size_t at, std::size_t bytes) {
+    std::size_t out = 0;
+    for (std::size_t i = bytes; i-- > 0;) out = out << 8 | whole[at + i];
+    return out;
+  };
+  const std::size_t headers = word(32, 4);  // e_shoff
+  const std::size_t count = word(48, 2);    // e_shnum
+  const std::size_t names = word(headers + 40 * word(50, 2) + 16, 4);
+  unsigned cuts = 0;
+  unsigned warned = 0;
+  for (std::size_t n = 0; n < count; ++n) {
+    const std::size_t header = headers + 40 * n;
+    const std::string name(reinterpret_cast<const char*>(&whole[names + word(header, 4)]));
+    if (name.rfind(".debug_", 0) != 0) continue;
+    const std::size_t size = word(header + 20, 4);
+    const std::size_t stride = std::max<std::size_t>(1, size / (test::kSanitized ? 20 : 200));
+    for (std::size_t length = 0; length < size; length += stride) {
+      auto bytes = whole;
+      for (unsigned i = 0; i < 4; ++i)
+        bytes[header + 20 + i] = static_cast<std::uint8_t>(length >> (8 * i));
+      INFO(name << " cut to " << length << " bytes");
+      const auto image = Image::parse(std::move(bytes), "cut");
+      REQUIRE(image);
+      const Program program = Program::read(*image);
+      CHECK_FALSE(program.find_functions("main").empty());  // the symbols are whole
+      for (const Function& f : program.functions()) static_cast<void>(program.frame_at(f.begin));
+      ++cuts;
+      warned += program.warnings().empty() ? 0 : 1;
+    }
+  }
+  CHECK(cuts > (test::kSanitized ? 100U : 1000U));
+  WARN(cuts << " cuts, " << warned << " with a warning");
+}

@@ -390,3 +390,67 @@ TEST_CASE("views: what changed since the last pause, and names in memory") {
   CHECK(changed >= 1);
   CHECK(changed <= 6);
 }
+
+TEST_CASE("breakpoints on lines follow their text into a new build") {
+  const std::string before = "volatile int x;\nint main(void) {\n  x = 1;\n  x = 2;\n  x = 3;\n}\n";
+  const std::string elf = test::compiled("moving", before, "-Og -gdwarf-4");
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(elf));
+  REQUIRE(session.pause_at({"moving.c:4"}));
+  REQUIRE(session.pause_at({"moving.c:5"}));
+  const std::string after =
+      "volatile int x;\n\n\nint main(void) {\n  x = 1;\n  x = 2;\n  x = 4;\n}\n";
+  REQUIRE(test::compiled("moving", after, "-Og -gdwarf-4") == elf);
+  const auto report = session.reload();
+  REQUIRE(report);
+  CHECK(session.breakpoints()[0].spec.place == "moving.c:6");
+  CHECK(session.breakpoints()[1].spec.place == "moving.c:5");
+  std::string text;
+  for (const std::string& line : *report) text += line + "\n";
+  CHECK(text.find("breakpoint 1 moved with its line: moving.c:4 → moving.c:6") != text.npos);
+  CHECK(text.find("the text of moving.c:5 is no longer 'x = 3;'") != text.npos);
+}
+
+TEST_CASE("lists, rings and trees; pointers into flash, to functions and past the end") {
+  const std::string elf = test::compiled("nodes", R"(#include <stdint.h>
+struct node { struct node *next, *down; int16_t key; };
+struct node pool[3] = {{&pool[1], 0, 1}, {&pool[2], (struct node *)0x9000, 2}, {&pool[0], 0, 3}};
+struct node tail, *first = pool, *lone = &tail, *none = 0;
+const __flash char text[] = "kiln";
+const __flash char *in_flash = text;
+const __memx char *far;
+static void tick(void) { tail.key++; }
+void (*handler)(void) = tick;
+char buf[10], *past = buf + 10;
+int main(void) {
+  far = text;
+  for (;;) handler(), tail.key += *in_flash + *far + *past;
+}
+)",
+                                         "-Og -std=gnu11 -gdwarf-4");
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(elf));
+  REQUIRE(session.go_to("tick"));
+  const auto ring = session.graph("first");
+  REQUIRE(ring);
+  CHECK(ring->nodes.size() == 3);
+  CHECK(ring->circle);
+  CHECK(ring->nodes[2].name == "pool[2]");
+  CHECK(ring->nodes[2].value == "key = 3");
+  unsigned wild = 0;
+  for (const auto& edge : ring->edges) wild += edge.to ? 0 : 1;
+  CHECK(wild == 1);
+  CHECK(ring->dot().find("n3 -> n1 [label=\"next\"]") != std::string::npos);
+  CHECK(session.graph("first", 2)->cut);
+  CHECK(session.graph("*lone")->nodes.size() == 1);
+  CHECK_FALSE(session.graph("none"));
+  CHECK_FALSE(session.graph("buf"));
+  const auto text = [&](const char* expression) { return session.evaluate(expression)->text; };
+  CHECK(text("in_flash").find("\"kiln\" → text") != std::string::npos);
+  CHECK(text("far").find("\"kiln\" → text") != std::string::npos);
+  CHECK(session.evaluate("*in_flash")->integer == 'k');
+  CHECK(session.evaluate("far[3]")->integer == 'n');
+  CHECK(text("handler").find("→ tick (nodes.c)") != std::string::npos);
+  CHECK(text("first->next").find("→ pool[1]") != std::string::npos);
+  CHECK(text("past").find("the end of buf") != std::string::npos);
+}

@@ -428,3 +428,24 @@ TEST_CASE("stay in and run through decide what a step enters, and what is run th
   REQUIRE(session.filter_steps({}, {}));
   CHECK(step_from(first).where.function == "board_init");
 }
+
+TEST_CASE("functions that were left by a tail call are call levels") {
+  const std::string elf = test::compiled("tail", R"(#include <stdint.h>
+volatile uint16_t sink;
+__attribute__((noinline)) void last(uint8_t n) { sink = n; sink++; }
+__attribute__((noinline)) void middle(uint8_t n) { sink = n; last(n * 2); }
+__attribute__((noinline)) void first(uint8_t n) { sink = 1; middle(n + 1); }
+int main(void) {
+  for (;;) first(sink);
+}
+)",
+                                         "-O2 -gdwarf-4");
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(elf));
+  REQUIRE(session.go_to("last"));
+  std::string names;
+  for (const CallLevel& level : session.callers())
+    names += level.where.function + (level.left ? " left " : " ");
+  CHECK(names == "main first left middle left last ");
+  CHECK(session.step(StepKind::kOut, StepUnit::kLine)->where.function == "main");
+}

@@ -355,3 +355,51 @@ TEST_CASE("watches keep their last value when they go out of scope") {
   REQUIRE(session.remove(session.watches()[0].id));
   CHECK(session.watches().size() == 1);
 }
+
+TEST_CASE("a data breakpoint follows a pointer; one on a local in registers looks at its value") {
+  const std::string elf = test::compiled("follows", R"(#include <stdint.h>
+volatile uint16_t a = 1, b = 2, *volatile p = &a;
+volatile uint8_t sink;
+__attribute__((noinline)) uint16_t sum(uint8_t n) {
+  uint16_t total = 0;
+  for (uint8_t i = 0; i < n; i++) {
+    total += i * n;
+    sink = total;
+  }
+  return total;
+}
+int main(void) {
+  a = 5;
+  p = &b;
+  a = 6;
+  b = 7;
+  sum(4);
+  for (;;) sink++;
+}
+)",
+                                         "-Os -gdwarf-4");
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(elf));
+  REQUIRE(session.go_to("main"));
+  BreakpointSpec spec{"*p"};
+  spec.kind = BreakpointSpec::Kind::kChange;
+  spec.following = true;
+  REQUIRE(session.pause_at(spec));
+  CHECK(session.go().data->after == "5");
+  CHECK(session.go().data->after == "7");
+  CHECK(session.pause().data->before == "2");
+  spec.place = "a";
+  CHECK_FALSE(session.pause_at(spec));  // nothing leads to it
+
+  REQUIRE(session.go_to("follows.c:8"));
+  BreakpointSpec local{"total"};
+  local.kind = BreakpointSpec::Kind::kChange;
+  REQUIRE(session.pause_at(local));
+  for (const char* value : {"4", "12", "24"}) {
+    const Pause pause = session.go();
+    REQUIRE(pause.cause == Pause::Cause::kData);
+    CHECK(pause.data->after == value);  // i * 4 summed
+  }
+  CHECK(session.go_for(1000).cause == Pause::Cause::kTimeUp);
+  CHECK(session.breakpoints().size() == 1);  // gone with its frame
+}

@@ -134,6 +134,12 @@ Result<BreakpointSpec> parse_breakpoint(const std::string& text) {
   Reader words(text.size() > length ? text.substr(length) : "");
   // A place is one word: what follows it must be clauses.
   if (form->subject != '-') {
+    const bool is_data =
+        form->kind == Kind::kRead || form->kind == Kind::kWrite || form->kind == Kind::kChange;
+    if (is_data && words.is(0, "following")) {
+      words.take();
+      spec.following = true;
+    }
     spec.place = form->kind == Kind::kPlace ? words.take() : words.until_clause();
     if (spec.place.empty() && form->subject == '!')
       return fail(ErrorCode::kUsage, fmt::format("pause {} what?", form->words));
@@ -149,7 +155,8 @@ Result<BreakpointSpec> parse_breakpoint(const std::string& text) {
 std::string subject_text(const BreakpointSpec& spec) {
   for (const Form& form : kForms)
     if (form.kind == spec.kind)
-      return std::string(form.words) + (spec.place.empty() ? "" : " " + spec.place);
+      return std::string(form.words) + (spec.following ? " following" : "") +
+             (spec.place.empty() ? "" : " " + spec.place);
   return spec.place;
 }
 

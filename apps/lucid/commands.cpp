@@ -51,12 +51,14 @@ const std::vector<Command>& commands() {
        "goes on; `then` carries out a command after the pause.",
        "pause at control.c:16 on pass 9 if measured > 600", &Console::do_pause_at, true},
       {"pause on", "",
-       "pause on read|write|change OBJECT [each byte]\n"
+       "pause on read|write|change [following] OBJECT [each byte]\n"
        "       on interrupt [NAME] | return from NAME | edge PIN [rising|falling] |\n"
        "       byte in|out [PORT] | sleep | wake | eeprom write | reset   + clauses as for `pause "
        "at`",
        "Pause behind the instruction that touched an object, or at an event. An object of several "
-       "bytes\nis judged when all of them have been stored.",
+       "bytes\nis judged when all of them have been stored. `following *p`: where p leads, "
+       "whenever "
+       "it moves.",
        "pause on change heater_on if ticks > 100", &Console::do_pause_on, true},
       {"pause when", "", "pause when EXPR   + clauses as for `pause at`",
        "Pause at the moment an expression becomes true.", "pause when measured > setpoint + 50",

@@ -163,7 +163,7 @@ struct JsonWriter {
     return out;
   }
   Json operator()(const GraphView& g) const {
-    Json out{{"view", "graph"},         {"type", g.type}, {"nodes", Json::array()},
+    Json out{{"view", "graph"},        {"type", g.type},     {"nodes", Json::array()},
              {"edges", Json::array()}, {"circle", g.circle}, {"cut", g.cut}};
     for (const auto& n : g.nodes)
       out["nodes"].push_back({{"address", n.address.offset}, {"name", n.name}, {"value", n.value}});

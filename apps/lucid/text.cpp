@@ -213,9 +213,8 @@ class TextWriter {
   std::string operator()(const GraphView& g) const {
     std::string out;
     for (std::size_t i = 0; i < g.nodes.size(); ++i) {
-      std::string line =
-          fmt::format("{:>4}  {:#06x}  {:<12} {{{}}}", i + 1, g.nodes[i].address.offset,
-                      g.nodes[i].name, g.nodes[i].value);
+      std::string line = fmt::format("{:>4}  {:#06x}  {:<12} {{{}}}", i + 1,
+                                     g.nodes[i].address.offset, g.nodes[i].name, g.nodes[i].value);
       for (const GraphView::Edge& e : g.edges) {
         if (e.from != i) continue;
         line += "  " + e.member + " → ";

@@ -65,9 +65,9 @@ struct Type {
   } kind = Kind::kUnknown;
   std::string name;  ///< as the source writes it: `uint8_t`, `struct ramp`
   std::uint32_t bytes = 0;
-  unsigned target = 0;      ///< of a pointer, or the element of an array
+  unsigned target = 0;            ///< of a pointer, or the element of an array
   Space leads_to = Space::kData;  ///< of a pointer; one of 3 bytes says itself which space
-  std::uint32_t count = 0;  ///< elements of an array; 0 if open
+  std::uint32_t count = 0;        ///< elements of an array; 0 if open
   struct Member {
     std::string name;
     unsigned type = 0;

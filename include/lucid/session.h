@@ -58,6 +58,7 @@ struct BreakpointSpec {
     kReset,  ///< by the chip itself: the watchdog
   } kind = Kind::kPlace;
   bool each_byte = false;  ///< kWrite and kChange: judge each byte stored
+  bool following = false;  ///< an object behind pointers: where they lead moves with them
   std::string then = {};   ///< a command for the interface, handed over with the pause
 };
 
@@ -190,8 +191,8 @@ class LUCID_API Session {
   /// program moves. Error: kNotFound.
   Result<void> select_level(unsigned number);
   /// The nodes that can be reached from a pointer to a structure, or a structure, by members that
-  /// point at its own type: a list, ring or tree. At most `most` of them. Errors: those of evaluate;
-  /// kUsage if it is no such structure.
+  /// point at its own type: a list, ring or tree. At most `most` of them. Errors: those of
+  /// evaluate; kUsage if it is no such structure.
   [[nodiscard]] Result<GraphView> graph(const std::string& expression, unsigned most = 200) const;
   /// A line of source as it is, then with one level of its macros opened after the other. Errors:
   /// those of `source`; kUnsupported if the image was built without -g3.

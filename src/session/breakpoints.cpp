@@ -175,8 +175,9 @@ Result<Breakpoint> Session::Core::add(const BreakpointSpec& spec) {
 std::string Session::Core::line_text(const Location& where) const {
   if (where.file.empty()) return "";
   const auto& lines = sources_.text(program_.files()[where.file_index]).lines;
-  return where.line >= 1 && where.line <= lines.size() ? std::string(base::trim(lines[where.line - 1]))
-                                                       : "";
+  return where.line >= 1 && where.line <= lines.size()
+             ? std::string(base::trim(lines[where.line - 1]))
+             : "";
 }
 
 std::vector<std::string> Session::Core::follow_lines() {
@@ -184,8 +185,9 @@ std::vector<std::string> Session::Core::follow_lines() {
   for (Entry& entry : breakpoints_) {
     std::string& place = entry.point.spec.place;
     const std::size_t colon = place.rfind(':');
-    const auto line = colon == place.npos ? std::nullopt
-                                          : base::parse_unsigned(std::string_view(place).substr(colon + 1));
+    const auto line = colon == place.npos
+                          ? std::nullopt
+                          : base::parse_unsigned(std::string_view(place).substr(colon + 1));
     if (entry.point.spec.kind != BreakpointSpec::Kind::kPlace || !line || entry.line_text.empty())
       continue;
     const auto files = program_.find_files(place.substr(0, colon));
@@ -206,7 +208,8 @@ std::vector<std::string> Session::Core::follow_lines() {
       continue;
     }
     const std::string to = fmt::format("{}:{}", place.substr(0, colon), *nearest);
-    moved.push_back(fmt::format("breakpoint {} moved with its line: {} → {}", entry.point.id, place, to));
+    moved.push_back(
+        fmt::format("breakpoint {} moved with its line: {} → {}", entry.point.id, place, to));
     place = to;
   }
   return moved;

@@ -24,7 +24,7 @@ struct Frame {
   std::map<int, std::uint32_t> registers;  ///< of this frame: where callees have saved them
   std::uint64_t lost = 0;  ///< registers, a bit each, that callees may have overwritten
   bool at_call = false;    ///< pc is where a call returns to
-  bool left = false;                       ///< by a tail call: it has no frame any more
+  bool left = false;       ///< by a tail call: it has no frame any more
   const InlinedCall* inlined = nullptr;  ///< the level is this body, within `function`
   const InlinedCall* inner = nullptr;    ///< and stands at this inlined call
 };

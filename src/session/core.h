@@ -112,6 +112,7 @@ class Session::Core final : private isa::MarkListener {
     std::vector<session::WatchedByte> bytes;
     std::optional<Partial> partial;
     bool read_now = false;  ///< by the instruction at hand
+    bool leads = false;     ///< a pointer on the way to the object, not the object itself
   };
   struct Entry {
     Breakpoint point;
@@ -124,6 +125,7 @@ class Session::Core final : private isa::MarkListener {
     std::vector<WatchedObject> objects;
     bool every_instruction = false;  ///< `when` over something that cannot be watched
     bool held = false;               ///< `when`: was it true?
+    std::string last;                ///< of a local in registers: its value as last known
     /// Of a local: it ends when the frame has returned.
     struct Frame {
       std::uint32_t return_pc = 0, cfa = 0;
@@ -173,6 +175,8 @@ class Session::Core final : private isa::MarkListener {
             const isa::Stop& stop, Outcome& outcome);
   void judge(Entry& entry, WatchedObject& object, const isa::Stop& stop, Outcome& outcome);
   void became_true(Entry& entry, Outcome& outcome);
+  void follow(Entry& entry);
+  void look_at_local(Entry& entry, const isa::Stop& stop, Outcome& outcome);
   [[nodiscard]] DataAccess account(const Entry& entry, const WatchedObject& object,
                                    const Partial& partial, const isa::Stop& stop) const;
   [[nodiscard]] std::string object_text(const Entry& entry, const isa::Machine& at) const;
@@ -197,10 +201,11 @@ class Session::Core final : private isa::MarkListener {
   std::set<std::uint32_t> marks_;  ///< set in the machine
   /// Addresses where nothing but breakpoints stands, and their places in breakpoints_.
   std::vector<std::pair<std::uint32_t, std::vector<std::size_t>>> simple_;
-  std::map<Address, std::uint8_t> watches_;             ///< set in the machine
-  std::vector<unsigned> used_up_;                       ///< for once, and paused or logged now
-  std::vector<std::uint32_t> temporary_;                ///< of the step under way
-  std::uint64_t started_ = 0;                           ///< ticks at the last pause
+  std::map<Address, std::uint8_t> watches_;  ///< set in the machine
+  bool watches_moved_ = false;               ///< a pointer that is followed leads elsewhere
+  std::vector<unsigned> used_up_;            ///< for once, and paused or logged now
+  std::vector<std::uint32_t> temporary_;     ///< of the step under way
+  std::uint64_t started_ = 0;                ///< ticks at the last pause
   std::pair<std::uint32_t, std::uint64_t> stood_at_{};  ///< pc and ticks where a run began
   std::optional<std::pair<std::uint32_t, std::uint64_t>> counted_;  ///< pass counted at pc, ticks
   std::vector<std::string> remarks_;

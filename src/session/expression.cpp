@@ -557,6 +557,19 @@ bool collect_parts(const Node& node, const Scope& scope, std::vector<Operand>& o
 bool Expression::parts(const Scope& scope, std::vector<Operand>& out) const {
   return collect_parts(*root_, scope, out);
 }
+Result<std::vector<Operand>> Expression::pointers(const Scope& scope) const {
+  std::vector<Operand> out;
+  for (const Node* node = root_.get(); node != nullptr; node = node->a.get()) {
+    const bool through = node->kind == NodeKind::kDereference || node->kind == NodeKind::kIndex ||
+                         (node->kind == NodeKind::kMember && node->op == '>');
+    if (!through) continue;
+    auto base = Evaluator(scope).value(*node->a);
+    if (!base) return fail(base.error());
+    if (base->target != 0) out.push_back(*base);
+  }
+  return out;
+}
+
 bool Expression::uses_locals() const { return any_local(*root_); }
 
 }  // namespace lucid::session

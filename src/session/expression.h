@@ -89,6 +89,8 @@ class Expression {
   /// that move.
   bool parts(const Scope& scope, std::vector<Operand>& out) const;
   [[nodiscard]] bool uses_locals() const;
+  /// The pointers that lead to its object, as they are found now. Error: what evaluating one gives.
+  [[nodiscard]] Result<std::vector<Operand>> pointers(const Scope& scope) const;
 
  private:
   explicit Expression(std::unique_ptr<Node> root);

@@ -134,12 +134,14 @@ Result<GraphView> Session::Core::graph(const std::string& expression, unsigned m
 std::string GraphView::dot() const {
   std::string out = "digraph " + quoted(type) + " {\n  node [shape=box];\n";
   for (std::size_t i = 0; i < nodes.size(); ++i)
-    out += fmt::format("  n{} [label={}];\n", i + 1,
-                       quoted((nodes[i].name.empty() ? fmt::format("{:#06x}", nodes[i].address.offset)
-                                                     : nodes[i].name) +
-                              ": " + nodes[i].value));
+    out +=
+        fmt::format("  n{} [label={}];\n", i + 1,
+                    quoted((nodes[i].name.empty() ? fmt::format("{:#06x}", nodes[i].address.offset)
+                                                  : nodes[i].name) +
+                           ": " + nodes[i].value));
   for (std::size_t i = 0; i < edges.size(); ++i) {
-    if (!edges[i].to) out += fmt::format("  x{} [shape=plaintext, label={}];\n", i + 1, quoted(edges[i].text));
+    if (!edges[i].to)
+      out += fmt::format("  x{} [shape=plaintext, label={}];\n", i + 1, quoted(edges[i].text));
     out += fmt::format("  n{} -> {}{} [label={}];\n", edges[i].from + 1, edges[i].to ? "n" : "x",
                        edges[i].to ? *edges[i].to + 1 : i + 1, quoted(edges[i].member));
   }

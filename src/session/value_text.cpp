@@ -153,15 +153,15 @@ class Writer {
     }
     if (before == nullptr) return out;
     if (past == 0) return out + " → the end of " + before->name;
-    return out + fmt::format(" → {} byte{} past the end of {}", past, past == 1 ? "" : "s",
-                             before->name);
+    return out +
+           fmt::format(" → {} byte{} past the end of {}", past, past == 1 ? "" : "s", before->name);
   }
   static constexpr std::uint32_t kNear = 16;
 
   /// Pointers to functions count words.
   [[nodiscard]] std::string function(std::uint64_t raw) const {
-    const auto address = static_cast<std::uint32_t>(
-        raw * scope_.machine.target().convention().instruction_unit);
+    const auto address =
+        static_cast<std::uint32_t>(raw * scope_.machine.target().convention().instruction_unit);
     const Function* f = scope_.program.function_at(address);
     if (f == nullptr) return "";
     std::string out = " → " + f->name;

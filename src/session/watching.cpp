@@ -87,16 +87,35 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
   if (is_data(entry.point.spec.kind)) {
     WatchedObject object;
     object.bytes = bytes_of(*now, program_, machine());
-    if (object.bytes.empty())
+    // A local in registers moves from one to another: its value is looked at.
+    if (object.bytes.empty() && now->place.kind == session::Place::Kind::kPieces) {
+      if (entry.point.spec.kind != Kind::kChange)
+        return fail(ErrorCode::kUnsupported,
+                    fmt::format("'{}' is kept in registers here", entry.point.spec.place),
+                    "`pause on change` looks at its value");
+      every_instruction = true;
+      entry.last = session::written(*now, {}, here);
+    } else if (object.bytes.empty())
       return fail(ErrorCode::kUsage,
                   fmt::format("'{}' has no place that can be watched", entry.point.spec.place),
                   "name a variable, a register, a flag, an I/O register or bytes of memory");
     objects.push_back(std::move(object));
+    if (entry.point.spec.following) {
+      auto pointers = expression->pointers(here);
+      if (!pointers) return fail(pointers.error());
+      for (const session::Operand& pointer : *pointers) {
+        WatchedObject lead;
+        lead.leads = true;
+        lead.bytes = bytes_of(pointer, program_, machine());
+        if (lead.bytes.empty())
+          return fail(ErrorCode::kUnsupported, "a pointer in a register cannot be followed",
+                      "leave `following` out: the object it leads to now is watched");
+        objects.push_back(std::move(lead));
+      }
+      if (objects.size() == 1)
+        return fail(ErrorCode::kUsage, "no pointer leads to this object", "leave `following` out");
+    }
     if (expression->uses_locals()) {
-      if (now->place.kind != session::Place::Kind::kMemory)
-        return fail(ErrorCode::kUnsupported,
-                    fmt::format("'{}' is kept in a register here", entry.point.spec.place),
-                    "watch the register, such as chip.r24, or a place in the function");
       const auto levels = session::call_levels(program_, machine());
       const auto frames = session::unwind(program_, machine());
       for (std::size_t i = 0; i + 1 < frames.size(); ++i) {
@@ -125,8 +144,11 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
   entry.frame = frame;
   entry.every_instruction = every_instruction;
   entry.object = std::make_unique<session::Expression>(std::move(*expression));
-  entry.point.remark =
-      every_instruction ? "what it depends on moves: looked at after every instruction" : "";
+  entry.point.remark = every_instruction
+                           ? (is_data(entry.point.spec.kind)
+                                  ? "it is in registers: looked at after every instruction"
+                                  : "what it depends on moves: looked at after every instruction")
+                           : "";
   return {};
 }
 
@@ -177,7 +199,7 @@ void Session::Core::sync_watches() {
                               byte.address.offset >= io->begin && byte.address.offset < io->end;
         std::uint8_t kinds = in_ram ? isa::kOnWrite : isa::kOnChange;
         if (entry.point.spec.kind == Kind::kWrite && io_write) kinds = isa::kOnWrite;
-        if (entry.point.spec.kind == Kind::kRead) kinds = isa::kOnRead;
+        if (entry.point.spec.kind == Kind::kRead && !object.leads) kinds = isa::kOnRead;
         wanted[byte.address] |= kinds;
       }
     }
@@ -245,6 +267,10 @@ DataAccess Session::Core::account(const Entry& entry, const WatchedObject& objec
 void Session::Core::judge(Entry& entry, WatchedObject& object, const isa::Stop& stop,
                           Outcome& outcome) {
   const Partial partial = *std::exchange(object.partial, std::nullopt);
+  if (object.leads) {
+    follow(entry);
+    return;
+  }
   bool changed = false;
   for (std::size_t i = 0; i < object.bytes.size(); ++i) {
     const unsigned now = machine().peek(object.bytes[i].address).value_or(0);
@@ -259,6 +285,46 @@ void Session::Core::judge(Entry& entry, WatchedObject& object, const isa::Stop& 
   outcome.cause = Pause::Cause::kData;
   outcome.data = account(entry, object, partial, stop);
   outcome.data->how = changed ? DataAccess::How::kChanged : DataAccess::How::kWritten;
+}
+
+/// A pointer has moved: the object is now where it leads, or nowhere until it leads somewhere.
+void Session::Core::follow(Entry& entry) {
+  const session::Scope here = scope();
+  const auto pointers = entry.object->pointers(here);
+  const auto now = entry.object->evaluate(here);
+  entry.objects[0].bytes =
+      now ? bytes_of(*now, program_, machine()) : std::vector<session::WatchedByte>{};
+  entry.objects[0].partial.reset();
+  if (pointers && pointers->size() + 1 == entry.objects.size())
+    for (std::size_t i = 0; i < pointers->size(); ++i)
+      entry.objects[i + 1].bytes = bytes_of((*pointers)[i], program_, machine());
+  watches_moved_ = true;
+}
+
+/// A local in registers, in its own frame: pauses if it has another value than when last known.
+void Session::Core::look_at_local(Entry& entry, const isa::Stop& stop, Outcome& outcome) {
+  session::Scope there = scope();
+  const auto levels = session::call_levels(program_, machine());
+  for (there.level = 0; there.level < levels.size(); ++there.level) {
+    if (levels[there.level].cfa != entry.frame->cfa) continue;
+    const auto now = entry.object->evaluate(there);
+    if (!now) continue;
+    const std::string value = session::written(*now, {}, there);
+    if (value == entry.last) return;
+    const std::string before = std::exchange(entry.last, value);
+    if (!counts(entry, outcome)) return;
+    const Instruction instruction = machine().instruction_at(stop.last_pc);
+    outcome.cause = Pause::Cause::kData;
+    outcome.data = DataAccess{};
+    outcome.data->object = entry.point.spec.place;
+    outcome.data->how = DataAccess::How::kChanged;
+    outcome.data->before = before;
+    outcome.data->after = value;
+    outcome.data->stores = {stop.last_pc};
+    outcome.data->by = location(stop.last_pc);
+    outcome.data->instruction = instruction.mnemonic + " " + instruction.operands;
+    return;
+  }
 }
 
 void Session::Core::became_true(Entry& entry, Outcome& outcome) {
@@ -280,6 +346,7 @@ void Session::Core::became_true(Entry& entry, Outcome& outcome) {
 bool Session::Core::note(Entry& entry, WatchedObject& object, std::size_t index,
                          const isa::Access& access, const isa::Stop& stop, Outcome& outcome) {
   const Kind kind = entry.point.spec.kind;
+  if (!access.write && object.leads) return false;
   if (!access.write) {
     if (object.partial) judge(entry, object, stop, outcome);
     if (kind == Kind::kRead && !object.read_now && counts(entry, outcome)) {
@@ -293,7 +360,7 @@ bool Session::Core::note(Entry& entry, WatchedObject& object, std::size_t index,
     object.read_now = true;
     return false;
   }
-  if (kind == Kind::kRead) return false;
+  if (kind == Kind::kRead && !object.leads) return false;
   if (!object.partial) {
     Partial partial;
     for (const session::WatchedByte& byte : object.bytes)
@@ -336,7 +403,10 @@ bool Session::Core::digest(const isa::Stop& stop, Outcome& outcome) {
       const bool left = (line ? line->line : 0) != object.partial->line;
       if (whole || left || cut) judge(entry, object, stop, outcome);
     }
-    if (entry.every_instruction) became_true(entry, outcome);
+    if (entry.every_instruction && !is_data(entry.point.spec.kind))
+      became_true(entry, outcome);
+    else if (entry.every_instruction && entry.frame)
+      look_at_local(entry, stop, outcome);
     for (const isa::Event& event : stop.events)
       if (event_of(entry.point.spec.kind) == event.kind && matches(entry, event, stop) &&
           counts(entry, outcome)) {
@@ -344,6 +414,7 @@ bool Session::Core::digest(const isa::Stop& stop, Outcome& outcome) {
         outcome.detail = event_text(event);
       }
   }
+  if (std::exchange(watches_moved_, false)) sync_watches();
   return settle(outcome);
 }
 
