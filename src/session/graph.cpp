@@ -20,6 +20,8 @@ class Walker {
 
   Result<GraphView> walk(Operand root) {
     if (root.target != 0) {
+      if (root.value.integer == 0)
+        return fail(ErrorCode::kOutOfRange, "it is a null pointer", "there are no nodes");
       auto there = session::object_at(session::led_to(root, scope_), root.target, scope_);
       if (!there) return fail(there.error());
       root = *there;
