@@ -26,11 +26,26 @@ void load(benchmark::State& state, const std::string& path) {
 void step_with_watches(benchmark::State& state) {
   lucid::Session session = opened(kKiln);
   session.go_for(20'000'000);
-  const char* const watched[] = {"measured", "setpoint - measured", "heater_ms", "seconds",
-                                 "chip.PORTB.5", "chip.sp", "segment.target", "state == 3",
-                                 "tx_head", "tx_tail", "(tx_head - tx_tail) & 63", "chip.cycles",
-                                 "pin.PD2", "chip.TCNT1", "ticks", "beeps_left",
-                                 "chip.ram[0x100..0x10f]", "chip.stack.free", "integral", "now"};
+  const char* const watched[] = {"measured",
+                                 "setpoint - measured",
+                                 "heater_ms",
+                                 "seconds",
+                                 "chip.PORTB.5",
+                                 "chip.sp",
+                                 "segment.target",
+                                 "state == 3",
+                                 "tx_head",
+                                 "tx_tail",
+                                 "(tx_head - tx_tail) & 63",
+                                 "chip.cycles",
+                                 "pin.PD2",
+                                 "chip.TCNT1",
+                                 "ticks",
+                                 "beeps_left",
+                                 "chip.ram[0x100..0x10f]",
+                                 "chip.stack.free",
+                                 "integral",
+                                 "now"};
   for (std::size_t i = 0; i < std::size(watched); ++i)
     if (!session.watch(watched[i]) && !session.watch("measured + " + std::to_string(i)))
       std::abort();

@@ -277,3 +277,39 @@ int main(void) {
   REQUIRE(plain.open(test::kKilnOg));
   CHECK(plain.macros("kiln.c:139").error().text().find("-g3") != std::string::npos);
 }
+
+TEST_CASE("C++: base classes, references, members without a name; enumerators as flags") {
+  const std::string path = test::scratch("classes");
+  test::write(path + ".cpp", R"(#include <stdint.h>
+struct Base { uint8_t id; };
+class Heater : public Base {
+ public:
+  explicit Heater(uint8_t n) : power(n) { id = 7; }
+  __attribute__((noinline)) int16_t step(int16_t &error) { error += power; return error; }
+  union { uint16_t whole; uint8_t half[2]; };
+  uint8_t power;
+};
+Heater heater(3);
+enum Flags { NONE, HOT = 1, DOOR = 2, FAULT = 4 };
+volatile Flags flags = Flags(5);
+int main() {
+  int16_t e = 4;
+  heater.whole = 0x1234;
+  for (;;) heater.step(e);
+}
+)");
+  const auto made =
+      test::run("avr-g++ -O0 -gdwarf-4 -mmcu=atmega328p -o " + path + ".elf " + path + ".cpp");
+  INFO(made.text);
+  REQUIRE(made.code == 0);
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(path + ".elf"));
+  REQUIRE(session.go_to("step"));
+  CHECK(session.evaluate("this->id")->integer == 7);
+  CHECK(session.evaluate("heater.half[1]")->integer == 0x12);
+  CHECK(session.evaluate("error + 1")->integer == 5);
+  CHECK(session.evaluate("flags")->text == "HOT | FAULT (5)");
+  REQUIRE(session.let("error", "100"));
+  REQUIRE(session.step(StepKind::kOut, StepUnit::kLine));
+  CHECK(session.evaluate("e")->integer == 103);
+}

@@ -152,14 +152,33 @@ TEST_CASE("an image that does not fit leaves the chip as it was") {
 }
 
 TEST_CASE("without DWARF the image says which flag to use") {
-  const std::string source = "int main(void) { for (;;); }\n";
+  const std::string source =
+      "volatile int x;\nstatic void set(int n) {\n  x = n;\n  x += 2;\n}\n"
+      "int main(void) {\n  for (;;) {\n    set(x * 3);\n    x--;\n  }\n}\n";
   const auto stabs = Image::open(test::compiled("stabs", source, "-Os -gstabs"));
   REQUIRE(stabs);
   CHECK(stabs->debug_form() == DebugForm::kStabs);
   const Program with_stabs = Program::read(*stabs);
   REQUIRE(with_stabs.warnings().size() == 1);
   CHECK(with_stabs.warnings()[0].find("-gdwarf-4 instead of -g") != std::string::npos);
-  CHECK(with_stabs.find_functions("main").size() == 1);
+  REQUIRE(with_stabs.find_functions("main").size() == 1);
+  // Its lines are those that the toolchain's own reader finds.
+  const auto lines = test::run("avr-objdump -dl " + test::scratch("stabs") + ".elf");
+  unsigned compared = 0;
+  std::istringstream text(lines.text);
+  unsigned line = 0;
+  for (std::string row; std::getline(text, row);) {
+    const std::size_t name = row.find("stabs.c:");
+    if (name != row.npos) line = static_cast<unsigned>(std::stoul(row.substr(name + 8)));
+    if (line == 0 || row.size() < 10 || row[0] != ' ' || row.find(":\t") == row.npos) continue;
+    const auto address = static_cast<std::uint32_t>(std::stoul(row, nullptr, 16));
+    const auto found = with_stabs.line_at(address);
+    if (!found) break;  // behind the last function
+    INFO(row);
+    CHECK(found->line == line);
+    ++compared;
+  }
+  CHECK(compared > 3);
 
   const std::string elf = test::compiled("stripped", source, "-Os -gdwarf-4 -s");
   const auto stripped = Image::open(elf);

@@ -31,7 +31,7 @@ struct Symbol {
 /// What the image tells about its source.
 enum class DebugForm : std::uint8_t {
   kDwarf,
-  kStabs,  ///< the compiler's old default: not read here
+  kStabs,  ///< the compiler's old default: functions and lines only
   kNone,
 };
 

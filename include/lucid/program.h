@@ -67,6 +67,7 @@ struct Type {
   std::uint32_t bytes = 0;
   unsigned target = 0;            ///< of a pointer, or the element of an array
   Space leads_to = Space::kData;  ///< of a pointer; one of 3 bytes says itself which space
+  bool reference = false;         ///< a pointer that stands for what it leads to
   std::uint32_t count = 0;        ///< elements of an array; 0 if open
   struct Member {
     std::string name;
@@ -74,6 +75,7 @@ struct Type {
     std::uint32_t offset = 0;     ///< bytes
     std::uint8_t bit_offset = 0;  ///< from the lowest bit at `offset`
     std::uint8_t bit_size = 0;    ///< 0: not a bit field
+    bool base = false;            ///< a base class: its members are also this type's
   };
   std::vector<Member> members;
   struct Enumerator {

@@ -54,17 +54,11 @@ class DwarfReader {
                                            data_.functions.size(), dwarf_errmsg(-1)));
     types_.name_pointers();
     finish_call_sites();
-    finish_lines();
+    finish_lines(std::move(rows_), data_);
     read_frames(elf.get(), data_);
   }
 
  private:
-  struct Row {
-    std::uint32_t address;
-    unsigned file, line;
-    bool statement, ends;
-  };
-
   unsigned file_index(const char* path) {
     const std::string key = (path == nullptr ? "?" : path) + ("\n" + directory_);
     const auto found = file_of_.find(key);
@@ -391,41 +385,6 @@ class DwarfReader {
     }
   }
 
-  void finish_lines() {
-    // Within one address: ends of sequences first, then in the compiler's order.
-    std::stable_sort(rows_.begin(), rows_.end(), [](const Row& a, const Row& b) {
-      return a.address != b.address ? a.address < b.address : a.ends > b.ends;
-    });
-    for (std::size_t i = 0; i + 1 < rows_.size(); ++i) {
-      const Row& row = rows_[i];
-      if (row.ends || row.line == 0) continue;
-      // A line that opens a function may share its address with the first one inside.
-      auto& list = rows_[i + 1].address == row.address ? data_.points : data_.ranges;
-      list.push_back({row.address, rows_[i + 1].address, row.file, row.line, row.statement});
-    }
-    for (SourceFile& file : data_.files) file.lines_with_code.clear();
-    for (const auto* list : {&data_.ranges, &data_.points})
-      for (const LineRange& range : *list)
-        if (range.statement) data_.files[range.file].lines_with_code.push_back(range.line);
-    for (SourceFile& file : data_.files) {
-      auto& lines = file.lines_with_code;
-      std::sort(lines.begin(), lines.end());
-      lines.erase(std::unique(lines.begin(), lines.end()), lines.end());
-    }
-    // The body begins at a function's second statement row, which may have the same address.
-    for (const Function& function : data_.functions) {
-      unsigned seen = 0;
-      auto row =
-          std::lower_bound(rows_.begin(), rows_.end(), function.begin,
-                           [](const Row& r, std::uint32_t address) { return r.address < address; });
-      for (; row != rows_.end() && row->address < function.end; ++row) {
-        if (!row->statement || row->ends || ++seen < 2) continue;
-        data_.bodies[function.begin] = row->address;
-        break;
-      }
-    }
-  }
-
   const Image& image_;
   Program::Data& data_;
   std::string directory_;
@@ -434,7 +393,7 @@ class DwarfReader {
   std::vector<std::pair<Dwarf_Addr, Dwarf_Addr>> live_;
   std::unordered_map<std::string, unsigned> file_of_;
   TypeReader types_;
-  std::vector<Row> rows_;
+  std::vector<LineRow> rows_;
   std::map<std::uint32_t, std::string> callees_;  ///< of call sites, by the address behind them
   int inlined_ = -1;                              ///< the inlined call being read
   Dwarf* dwarf_ = nullptr;

@@ -82,6 +82,8 @@ unsigned TypeReader::type_from(Dwarf_Die& die, unsigned depth) {
       type.name = name;
       break;
     }
+    case DW_TAG_reference_type:
+    case DW_TAG_rvalue_reference_type: type.reference = true; [[fallthrough]];
     case DW_TAG_pointer_type:
       type.kind = Type::Kind::kPointer;
       type.target = type_of(die, depth + 1);
@@ -133,7 +135,7 @@ unsigned TypeReader::bytes(std::uint32_t count) {
 void TypeReader::name_pointers() {
   for (Type& type : data_.types) {
     if (type.kind != Type::Kind::kPointer || !type.name.empty()) continue;
-    std::string stars = " *";
+    std::string stars = type.reference ? " &" : " *";
     const Type* target = &data_.types[type.target];
     for (unsigned i = 0;
          i < kMostDepth && target->kind == Type::Kind::kPointer && target->name.empty(); ++i) {
@@ -151,10 +153,12 @@ void TypeReader::read_members(Dwarf_Die& die, Type& type, unsigned depth) {
   Dwarf_Die child;
   if (dwarf_child(&die, &child) != 0) return;
   do {
-    if (dwarf_tag(&child) != DW_TAG_member) continue;
+    const bool base = dwarf_tag(&child) == DW_TAG_inheritance;
+    if ((!base && dwarf_tag(&child) != DW_TAG_member) || flag(child, DW_AT_external)) continue;
     Type::Member member;
-    member.name = name_of(child);
     member.type = type_of(child, depth + 1);
+    member.name = base ? data_.types[member.type].name : name_of(child);
+    member.base = base;
     const auto offset = number(child, DW_AT_data_member_location);
     member.offset = static_cast<std::uint32_t>(offset.value_or(0));
     if (const auto bits = number(child, DW_AT_bit_size)) {

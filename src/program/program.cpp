@@ -38,8 +38,8 @@ Program Program::read(const Image& image) {
     case DebugForm::kDwarf: break;
     case DebugForm::kStabs:
       data->warnings.emplace_back(
-          "the debug information is STABS, which is not read: there are functions but no lines or "
-          "variables; build with -gdwarf-4 instead of -g");
+          "the debug information is STABS: there are functions and lines, but no variables or "
+          "types; build with -gdwarf-4 instead of -g");
       break;
     case DebugForm::kNone:
       data->warnings.emplace_back(
@@ -50,6 +50,7 @@ Program Program::read(const Image& image) {
       break;
   }
   if (image.debug_form() == DebugForm::kDwarf) program::read_dwarf(image, *data);
+  if (image.debug_form() == DebugForm::kStabs) program::read_stabs(image, *data);
 
   // Functions that only the symbol table knows: assembly and libraries.
   for (const Symbol& symbol : data->symbols) {

@@ -44,7 +44,18 @@ namespace program {
 
 /// The range that holds an address, or null. REQUIRES: ranges by address.
 const LineRange* range_at(const std::vector<LineRange>& ranges, std::uint32_t address);
+
+struct LineRow {
+  std::uint32_t address = 0;
+  unsigned file = 0, line = 0;
+  bool statement = true;
+  bool ends = false;  ///< the address behind the last instruction of a sequence
+};
+/// Makes ranges, points and bodies of them; the files' lines with code follow.
+void finish_lines(std::vector<LineRow> rows, Program::Data& data);
+
 void read_dwarf(const Image& image, Program::Data& data);
+void read_stabs(const Image& image, Program::Data& data);
 std::optional<FrameRow> execute_frame(const Program::Data::Fde& fde, std::uint32_t address);
 
 }  // namespace program

@@ -397,12 +397,10 @@ class Evaluator {
       return fail(at(node, "'->' needs a pointer", "use '.'"));
     }
     const Type& t = type(base->type);
+    if (const auto member = find_member(scope_.program, base->type, node.name))
+      return told(node, member_of(*base, *member, scope_));
     std::vector<std::string> names;
-    for (const Type::Member& m : t.members) {
-      names.push_back(m.name);
-      if (m.name != node.name) continue;
-      return told(node, member_of(*base, m, scope_));
-    }
+    for (const Type::Member& m : t.members) names.push_back(m.name);
     if (t.kind == Type::Kind::kPointer)
       return fail(at(node, "this is a pointer", fmt::format("write ->{}", node.name)));
     return fail(at(node,

@@ -122,7 +122,25 @@ Result<Operand> object_at(const Place& place, unsigned type, const Scope& scope)
   if (t.kind == Type::Kind::kPointer) out.target = t.target;
   out.value.bits = place.bit_size != 0 ? place.bit_size : static_cast<std::uint8_t>(8 * bytes);
   out.value.integer = fit(raw >> place.bit_offset, out.value.bits, out.value.is_signed);
+  if (t.reference) return object_at(led_to(out, scope), t.target, scope);
   return out;
+}
+
+std::optional<Type::Member> find_member(const Program& program, unsigned type,
+                                        const std::string& name, unsigned depth) {
+  constexpr unsigned kMostDepth = 16;
+  if (depth > kMostDepth) return std::nullopt;
+  for (const Type::Member& m : program.types()[type].members)
+    if (m.name == name) return m;
+  // Then in base classes and in members without a name.
+  for (const Type::Member& m : program.types()[type].members) {
+    if (!m.base && !m.name.empty()) continue;
+    auto found = find_member(program, m.type, name, depth + 1);
+    if (!found) continue;
+    found->offset += m.offset;
+    return found;
+  }
+  return std::nullopt;
 }
 
 Result<Operand> member_of(const Operand& whole, const Type::Member& member, const Scope& scope) {

@@ -18,7 +18,11 @@ Place led_to(const Operand& pointer, const Scope& scope);
 /// place. Errors: kOutOfRange where there is no memory; kNotFound if a byte cannot be told;
 /// kUsage, kUnsupported for types that have no value.
 Result<Operand> object_at(const Place& place, unsigned type, const Scope& scope);
-/// A member, or an element, of an aggregate.
+/// A member by its name, also one of a base class or of a member without a name; its offset is in
+/// the whole.
+std::optional<Type::Member> find_member(const Program& program, unsigned type,
+                                        const std::string& name, unsigned depth = 0);
+/// A member of an aggregate.
 Result<Operand> member_of(const Operand& whole, const Type::Member& member, const Scope& scope);
 
 }  // namespace lucid::session

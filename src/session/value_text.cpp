@@ -121,13 +121,28 @@ class Writer {
         case Type::Kind::kEnum:
           for (const Type::Enumerator& e : t->enumerators)
             if (e.value == v.integer) return fmt::format("{} ({})", e.name, v.integer);
-          return fmt::format("{} (no enumerator)", v.integer);
+          return flags_in(*t, v);
         default: break;
       }
     }
     if (v.wrapped) return fmt::format("{} (signed: {})", v.integer, as_signed(v));
     if (!v.is_signed) return fmt::format("{}", static_cast<std::uint64_t>(v.integer));
     return fmt::format("{}", v.integer);
+  }
+
+  /// A value that no enumerator has: perhaps several that are single bits.
+  static std::string flags_in(const Type& t, const Value& v) {
+    std::string out;
+    auto rest = static_cast<std::uint64_t>(v.integer);
+    for (const Type::Enumerator& e : t.enumerators) {
+      const auto bit = static_cast<std::uint64_t>(e.value);
+      const bool single = e.value > 0 && (bit & (bit - 1)) == 0;
+      if (!single || (rest & bit) == 0) continue;
+      out += (out.empty() ? "" : " | ") + e.name;
+      rest &= ~bit;
+    }
+    if (rest != 0 || out.empty()) return fmt::format("{} (no enumerator)", v.integer);
+    return fmt::format("{} ({})", out, v.integer);
   }
 
   [[nodiscard]] const Type& type(unsigned index) const { return scope_.program.types()[index]; }
@@ -215,7 +230,7 @@ class Writer {
     std::string out = "{";
     for (const Type::Member& m : t.members) {
       if (out.size() > 1) out += ", ";
-      out += m.name + " = " + part(member_of(o, m, scope_), format, depth);
+      out += (m.name.empty() ? "" : m.name + " = ") + part(member_of(o, m, scope_), format, depth);
     }
     return out + "}";
   }

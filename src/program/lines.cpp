@@ -1,0 +1,44 @@
+// SPDX-License-Identifier: MIT
+// From the rows of a line table, as compilers write it, to ranges of instructions.
+#include <algorithm>
+
+#include "program/program_data.h"
+
+namespace lucid::program {
+
+void finish_lines(std::vector<LineRow> rows, Program::Data& data) {
+  // Within one address: ends of sequences first, then in the compiler's order.
+  std::stable_sort(rows.begin(), rows.end(), [](const LineRow& a, const LineRow& b) {
+    return a.address != b.address ? a.address < b.address : a.ends > b.ends;
+  });
+  for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
+    const LineRow& row = rows[i];
+    if (row.ends || row.line == 0) continue;
+    // A line that opens a function may share its address with the first one inside.
+    auto& list = rows[i + 1].address == row.address ? data.points : data.ranges;
+    list.push_back({row.address, rows[i + 1].address, row.file, row.line, row.statement});
+  }
+  for (SourceFile& file : data.files) file.lines_with_code.clear();
+  for (const auto* list : {&data.ranges, &data.points})
+    for (const LineRange& range : *list)
+      if (range.statement) data.files[range.file].lines_with_code.push_back(range.line);
+  for (SourceFile& file : data.files) {
+    auto& lines = file.lines_with_code;
+    std::sort(lines.begin(), lines.end());
+    lines.erase(std::unique(lines.begin(), lines.end()), lines.end());
+  }
+  // The body begins at a function's second statement row, which may have the same address.
+  for (const Function& function : data.functions) {
+    unsigned seen = 0;
+    auto row = std::lower_bound(
+        rows.begin(), rows.end(), function.begin,
+        [](const LineRow& r, std::uint32_t address) { return r.address < address; });
+    for (; row != rows.end() && row->address < function.end; ++row) {
+      if (!row->statement || row->ends || ++seen < 2) continue;
+      data.bodies[function.begin] = row->address;
+      break;
+    }
+  }
+}
+
+}  // namespace lucid::program
