@@ -114,6 +114,7 @@ struct JsonWriter {
                               {"text", l.text},
                               {"has_code", l.has_code},
                               {"current", l.current},
+                              {"values", l.values},
                               {"breakpoints", l.breakpoints}});
     return out;
   }

@@ -104,6 +104,10 @@ class TextWriter {
       out += fmt::format("{:>5} {:>4} {}{} {}\n", ids(line.breakpoints), line.number,
                          line.has_code ? "·" : " ", line.current ? style_.accent("▌") : " ",
                          line.current ? style_.bold(text) : text);
+      std::string values;
+      for (const std::string& value : line.values) values += (values.empty() ? "" : "   ") + value;
+      if (!values.empty())
+        out += style_.dim(fmt::format("{:>13} {}", "", clipped(values, kWidth - 14))) + "\n";
     }
     return out;
   }

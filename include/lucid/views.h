@@ -21,6 +21,7 @@ struct SourceView {
     bool has_code = false;
     bool current = false;               ///< about to execute
     std::vector<unsigned> breakpoints;  ///< IDs
+    std::vector<std::string> values;    ///< of the variables in the current line: `error = -3`
   };
   std::string file;
   std::string path;     ///< where the text was found; empty if it was not

@@ -68,6 +68,7 @@ class Session::Core final : private isa::MarkListener {
   [[nodiscard]] Location location(std::uint32_t address) const;
   [[nodiscard]] Result<std::vector<std::uint32_t>> resolve(const std::string& place) const;
   [[nodiscard]] Result<SourceView> source(const std::string& place, unsigned around) const;
+  [[nodiscard]] std::vector<std::string> values_in(const std::string& text) const;
   [[nodiscard]] Result<DisassemblyView> disassembly(const std::string& place, unsigned count,
                                                     bool mixed) const;
   [[nodiscard]] Result<MemoryView> memory(const std::string& area,

@@ -568,6 +568,12 @@ Result<std::vector<Operand>> Expression::pointers(const Scope& scope) const {
   return out;
 }
 
+bool Expression::names_variable() const {
+  const Node* node = root_.get();
+  while (node->kind == NodeKind::kMember || node->kind == NodeKind::kIndex) node = node->a.get();
+  return node->kind == NodeKind::kVariable || node->kind == NodeKind::kLocal;
+}
+
 bool Expression::uses_locals() const { return any_local(*root_); }
 
 }  // namespace lucid::session

@@ -89,6 +89,8 @@ class Expression {
   /// that move.
   bool parts(const Scope& scope, std::vector<Operand>& out) const;
   [[nodiscard]] bool uses_locals() const;
+  /// False for constants, enumerators and machine objects.
+  [[nodiscard]] bool names_variable() const;
   /// The pointers that lead to its object, as they are found now. Error: what evaluating one gives.
   [[nodiscard]] Result<std::vector<Operand>> pointers(const Scope& scope) const;
 
@@ -113,6 +115,8 @@ std::vector<const Local*> locals_of(const Scope& scope);
 Result<Operand> local_value(const Local& local, const Scope& scope);
 /// The address whose locals a scope means.
 std::uint32_t names_address(const Scope& scope);
+/// The objects that a line of C names: `error`, `ramp.target`, `p->next`, `buf[i]`; not calls.
+std::vector<std::string> names_in(const std::string& line);
 /// All names an expression may begin with.
 std::vector<std::string> known_names(const Scope& scope);
 

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "base/text.h"
 #include "session/core.h"
@@ -73,9 +74,30 @@ Result<SourceView> Session::Core::source(const std::string& place, unsigned arou
     for (const Entry& entry : breakpoints_)
       if (entry.point.where.file == file.name && entry.point.where.line == n)
         line.breakpoints.push_back(entry.point.id);
+    if (line.current) line.values = values_in(line.text);
     view.lines.push_back(std::move(line));
   }
   return view;
+}
+
+/// The variables that a line of source names, with their members and elements, where a value of
+/// theirs can be told.
+std::vector<std::string> Session::Core::values_in(const std::string& text) const {
+  constexpr std::size_t kMost = 6;
+  constexpr std::size_t kLongest = 60;
+  const session::Scope now = scope();
+  std::set<std::string> seen;
+  std::vector<std::string> out;
+  for (const std::string& name : session::names_in(text)) {
+    if (out.size() >= kMost || !seen.insert(name).second) continue;
+    const auto expression = session::Expression::parse(name, now);
+    if (!expression || !expression->names_variable()) continue;
+    const auto value = expression->evaluate(now);
+    if (!value || value->value.kind == Value::Kind::kAggregate) continue;
+    std::string written = session::written(*value, {}, now);
+    if (written.size() <= kLongest) out.push_back(name + " = " + std::move(written));
+  }
+  return out;
 }
 
 Result<DisassemblyView> Session::Core::disassembly(const std::string& place, unsigned count,
