@@ -16,7 +16,7 @@ int main(int argc, char** argv) {
   if (!session.drive("PD2", false) || !session.send("USART0", "G\n")) return 1;
 
   lucid::BreakpointSpec spec;
-  spec.place = "kiln.c:143";  // the report, behind the control step
+  spec.place = "kiln.c:145";  // the report, behind the control step
   spec.rule = lucid::BreakpointSpec::Rule::kEvery;
   spec.count = 5;
   if (!session.pause_at(spec)) return 1;

@@ -85,7 +85,7 @@ TEST_CASE("a session with breakpoints, steps and views ends in the same world") 
     std::mt19937 random(seed);
     Session session(*Chip::make({"ATmega328P", 16'000'000}));
     REQUIRE(session.open(test::kKilnOg));
-    for (const char* place : {"clock_ms", "__vector_11", "buzzer_tick", "kiln.c:201"})
+    for (const char* place : {"clock_ms", "__vector_11", "buzzer_tick", "kiln.c:209"})
       REQUIRE(session.pause_at({place, BreakpointSpec::Rule::kEvery, 1 + random() % 50}));
     while (session.chip().cycles() < 3'990'000) {
       switch (random() % 5) {

@@ -275,7 +275,7 @@ int main(void) {
   CHECK(without_blanks(levels->back()) == without_blanks(made));
   Session plain(*Chip::make({"ATmega328P", 16'000'000}));
   REQUIRE(plain.open(test::kKilnOg));
-  CHECK(plain.macros("kiln.c:139").error().text().find("-g3") != std::string::npos);
+  CHECK(plain.macros("kiln.c:141").error().text().find("-g3") != std::string::npos);
 }
 
 TEST_CASE("C++: base classes, references, members without a name; enumerators as flags") {

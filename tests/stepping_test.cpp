@@ -167,8 +167,8 @@ TEST_CASE(
     std::string from;      // a place in main
     std::uint64_t cycles;  // before that
   };
-  std::vector<Image> images{{test::kKilnOg, "kiln.c:201", 31'990'000},
-                            {test::kKilnOs, "kiln.c:201", 31'990'000}};
+  std::vector<Image> images{{test::kKilnOg, "kiln.c:209", 31'990'000},
+                            {test::kKilnOs, "kiln.c:209", 31'990'000}};
   for (const std::string level : {"-O0", "-Og", "-O2", "-Os"})
     images.push_back({test::compiled("steps" + level, kSource, level + " -gdwarf-4"), "main", 0});
   const std::string folder = std::string(LUCID_TEST_SOURCES) + "/../benchmarks/programs";

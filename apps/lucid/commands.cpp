@@ -9,11 +9,12 @@ namespace lucid::app {
 
 const std::vector<Command>& commands() {
   static const std::vector<Command> kCommands{
-      {"open", "", "open IMAGE",
-       "Load an ELF or Intel HEX image and stand before its first instruction.",
+      {"open", "", "open IMAGE [with BENCH]",
+       "Load an ELF or Intel HEX image and stand before its first instruction; with what a bench "
+       "file puts on its pins.",
        "open firmware/kiln/images/kiln-og.elf", &Console::do_reload, false},
       {"go to", "", "go to PLACE", "Run up to a place; breakpoints on the way pause first.",
-       "go to kiln.c:139", &Console::do_go_to, true},
+       "go to kiln.c:141", &Console::do_go_to, true},
       {"go for", "", "go for SPAN", "Run for a time or a number of cycles.", "go for 20ms",
        &Console::do_go_for, true},
       {"go until", "", "go until EXPR",
@@ -37,7 +38,7 @@ const std::vector<Command>& commands() {
        "Never step into these; calls of them are run through, and that is said.",
        "run through serial.c lamp_set", &Console::do_run_through, true},
       {"move to", "", "move to PLACE", "Move the execution point; nothing is executed.",
-       "move to kiln.c:140", &Console::do_move_to, true},
+       "move to kiln.c:142", &Console::do_move_to, true},
       {"reset", "", "reset", "Reset the chip; memories keep their contents.", "reset",
        &Console::do_reset, true},
       {"reload", "", "reload [IMAGE]", "Load the image again after a build; breakpoints are kept.",
@@ -100,7 +101,7 @@ const std::vector<Command>& commands() {
       {"macros", "", "macros [PLACE]",
        "A line of source with its macros opened, one level after the other (images built with "
        "-g3).",
-       "macros kiln.c:139", &Console::do_macros, true},
+       "macros kiln.c:141", &Console::do_macros, true},
       {"follow", "", "follow EXPR [into FILE]",
        "A list, ring or tree of structures, from a node or a pointer to one; into a file as a "
        "drawing\nin Graphviz's DOT language.",

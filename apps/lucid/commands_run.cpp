@@ -102,8 +102,10 @@ Result<void> Console::do_reset(const std::string& rest) {
 
 Result<void> Console::do_reload(const std::string& rest) {
   if (session_ == nullptr) {
-    if (rest.empty()) return usage("open IMAGE");
-    if (auto opened = open(beside(rest)); !opened) return opened;
+    if (rest.empty()) return usage("open IMAGE [with BENCH]");
+    const std::size_t with = rest.rfind(" with ");
+    if (with != std::string::npos) options_.bench = beside(rest.substr(with + 6));
+    if (auto opened = open(beside(rest.substr(0, with))); !opened) return opened;
   } else {
     auto warnings = session_->reload(rest.empty() ? rest : beside(rest));
     if (!warnings) return fail(warnings.error());

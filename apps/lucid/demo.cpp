@@ -14,6 +14,8 @@ const std::vector<Demo>& demos() {
       {"torn-tick", "a 16-bit tick is read in two halves around its interrupt"},
       {"deep-plan", "a call depth runs the stack into data"},
       {"wrong-bit", "a skip-on-bit tests the wrong bit, in assembly"},
+      {"no-handler", "a timer's interrupt is enabled and has no handler: the kiln starts again"},
+      {"bouncing-door", "each bounce of the door switch is counted as a closing"},
   };
   return kDemos;
 }

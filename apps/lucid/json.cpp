@@ -263,6 +263,7 @@ struct JsonWriter {
     return {{"view", "time"},
             {"cycles", t.cycles},
             {"cycles_since", t.cycles_since},
+            {"cycles_asleep", t.cycles_asleep},
             {"picoseconds", t.time.count},
             {"clock_hz", t.clock_hz}};
   }

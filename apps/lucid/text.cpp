@@ -379,6 +379,10 @@ class TextWriter {
     if (t.cycles_since != t.cycles)
       out += fmt::format(" {} and {} cycles since the last pause\n", to_text(t.since),
                          thousands(t.cycles_since));
+    if (t.cycles_asleep != 0)
+      out +=
+          fmt::format(" asleep for {:.2f} % of the time\n",
+                      100.0 * static_cast<double>(t.cycles_asleep) / static_cast<double>(t.cycles));
     return out;
   }
 

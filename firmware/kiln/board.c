@@ -1,13 +1,20 @@
 #include "board.h"
 
+#include <avr/wdt.h>
+
 static uint8_t beeps_left;
 static uint8_t beep_ms;
 
 void board_init(void) {
+  MCUSR = 0; /* after a watchdog reset it would go on running */
+  wdt_disable();
   DDRB = _BV(HEATER_BIT) | _BV(BUZZER_BIT) | _BV(LAMP_BIT);
   PORTB = 0;
   DDRD &= ~_BV(DOOR_BIT);
   PORTD |= _BV(DOOR_BIT); /* pull-up for the door switch */
+  door_init();
+  fan_init();
+  sensor_init();
 }
 
 bool door_is_closed(void) { return (PIND & _BV(DOOR_BIT)) == 0; }

@@ -6,6 +6,10 @@
 #include <stdbool.h>
 #include <stdint.h>
 
+#include "door.h"
+#include "fan.h"
+#include "sensor.h"
+
 #define HEATER_BIT PB5 /* contactor, on when high */
 #define BUZZER_BIT PB1 /* piezo, toggled by the firmware */
 #define LAMP_BIT PB0   /* lit while a firing runs */

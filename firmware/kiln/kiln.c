@@ -1,12 +1,13 @@
 /* Kiln controller: a firing follows a schedule from EEPROM.
  *
  * Commands on the serial port, each ended by a line feed:
- *   T<n>  the chamber has n tenths of a degree (stands in for the sensor)
+ *   T<n>  the chamber has n tenths of a degree (without a sensor)
  *   G     go: start the firing        S  stop
- *   P     print the plan              ?  report at once
+ *   P     print the plan              ?  report at once     D  door closings so far
  */
 #include <avr/interrupt.h>
 #include <avr/sleep.h>
+#include <avr/wdt.h>
 #include <stdlib.h>
 
 #include "board.h"
@@ -19,6 +20,7 @@
 #define HOT_LIMIT 13000 /* 0.1 degrees */
 #define COMMAND_SIZE 12
 #define LAMP_TEST_MS 125
+#define FAN_DUTY 160 /* of 255 */
 
 enum kiln_state { KILN_IDLE, KILN_RAMP, KILN_HOLD, KILN_COOL, KILN_FAULT };
 
@@ -141,12 +143,15 @@ static void every_second(void) {
   advance();
   if (state != KILN_IDLE && state != KILN_FAULT) heater_ms = control_step(setpoint, measured);
   report();
+  fan_set(state == KILN_COOL ? FAN_DUTY : 0);
 }
 
 static void every_millisecond(uint16_t now) {
   if ((uint16_t)(now - window_start) >= WINDOW_MS) window_start += WINDOW_MS;
   heater_set((uint16_t)(now - window_start) < heater_ms);
   buzzer_tick();
+  sensor_start();
+  sensor_read(&measured);
 }
 
 static void obey(const char *command) {
@@ -156,6 +161,7 @@ static void obey(const char *command) {
     case 'S': stop(); break;
     case 'P': plan_print(); break;
     case '?': report(); break;
+    case 'D': serial_number(door_closings()), serial_text(" closings\r\n"); break;
     default: serial_text("what?\r\n"); break;
   }
 }
@@ -189,6 +195,7 @@ int main(void) {
     lamp_set(false);
     clock_wait_ms(LAMP_TEST_MS);
   }
+  wdt_enable(WDTO_1S);
   serial_text("kiln ready\r\n");
   for (;;) {
     uint16_t now = clock_ms();
@@ -198,6 +205,7 @@ int main(void) {
     }
     if (clock_second_passed()) every_second();
     poll_commands();
+    wdt_reset();
     sleep_mode();
   }
 }

@@ -119,6 +119,7 @@ struct StackView {
 struct TimeView {
   std::uint64_t cycles = 0;
   std::uint64_t cycles_since = 0;
+  std::uint64_t cycles_asleep = 0;  ///< of `cycles`
   Picoseconds time;
   Picoseconds since;
   std::uint64_t clock_hz = 0;

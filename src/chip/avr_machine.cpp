@@ -29,6 +29,7 @@ AvrMachine::AvrMachine(const AvrMachine& other)
       fabric_(other.fabric_),
       fuses_(other.fuses_),
       world_(other.world_),
+      slept_ticks_(other.slept_ticks_),
       lowest_sp_(other.lowest_sp_),
       guard_begin_(other.guard_begin_),
       guard_end_(other.guard_end_),
@@ -71,6 +72,7 @@ void AvrMachine::reset_with(u8 cause) {
   const Bus bus(world_, outputs_);
   for (const Peripheral* p : fabric_->all) p->reset(bus);
   lowest_sp_ = UINT32_MAX;
+  slept_ticks_ = 0;
 }
 
 void AvrMachine::fall_asleep(unsigned sm) {

@@ -44,6 +44,7 @@ class AvrMachine final : public isa::Machine {
   [[nodiscard]] bool interrupt_imminent() const override;
   [[nodiscard]] bool asleep() const override { return world_.cpu.asleep; }
   [[nodiscard]] std::optional<std::uint32_t> deepest_sp() const override;
+  [[nodiscard]] std::uint64_t slept_ticks() const override { return slept_ticks_; }
   [[nodiscard]] std::vector<PinState> pins() const override;
   [[nodiscard]] std::vector<Address> register_bytes(unsigned index) const override;
   [[nodiscard]] std::string flag_letters() const override { return "ITHSVNZC"; }
@@ -78,6 +79,7 @@ class AvrMachine final : public isa::Machine {
   std::shared_ptr<const Fabric> fabric_;
   std::array<u8, 3> fuses_;  ///< at power-on
   World world_;
+  u64 slept_ticks_ = 0;         ///< beside the world, too
   u32 lowest_sp_ = UINT32_MAX;  ///< timeline: while the stack was in use
   u32 guard_begin_ = 0, guard_end_ = 0;
   std::vector<u32> breakpoints_;   ///< word addresses

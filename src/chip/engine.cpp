@@ -471,7 +471,9 @@ bool Engine::boundary(bool executed) {
         stop_.fault_pc = stop_.last_pc;
         return end(isa::Stop::Why::kFault);
       }
-      cpu_.now = std::min(next, request_.until_ticks);
+      const u64 until = std::min(next, request_.until_ticks);
+      machine_.slept_ticks_ += until - cpu_.now;
+      cpu_.now = until;
       executed = true;  // for who counts steps, a stretch of sleep is one
       continue;
     }

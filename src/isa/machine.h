@@ -151,6 +151,8 @@ class Machine {
   [[nodiscard]] virtual bool asleep() const { return false; }
   /// The lowest stack pointer while the stack was in use since reset; nullopt before its first use.
   [[nodiscard]] virtual std::optional<std::uint32_t> deepest_sp() const { return std::nullopt; }
+  /// Of the ticks so far, those that the processor was asleep.
+  [[nodiscard]] virtual std::uint64_t slept_ticks() const { return 0; }
   [[nodiscard]] virtual std::vector<PinState> pins() const { return {}; }
   /// The named values a status register holds: letter and bit, highest first. Empty: no such
   /// register.

@@ -222,8 +222,8 @@ std::vector<VariableView> Session::variables() const { return core_->variables()
 
 TimeView Session::time() const {
   const Pause& pause = core_->pause_;
-  return {pause.cycles, pause.cycles_since, pause.time, pause.since,
-          core_->machine().info().clock_hz};
+  return {pause.cycles, pause.cycles_since, core_->machine().slept_ticks(),
+          pause.time,   pause.since,        core_->machine().info().clock_hz};
 }
 
 std::vector<VariableView> Session::globals(const std::string& like) const {
