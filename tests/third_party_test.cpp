@@ -7,7 +7,7 @@
 #include <catch2/catch.hpp>
 #include <filesystem>
 
-#include "lucid/chip.h"
+#include "lucid/bench.h"
 #include "tools.h"
 
 using namespace lucid;
@@ -122,6 +122,66 @@ TEST_CASE("analogWrite: phase-correct and fast PWM with the core's divider of 64
     const long long high = row.fast ? 64 * 65 : 64 * 128;
     CHECK(std::llabs(static_cast<long long>(fall - rise) - high) <= 40);
     no_notes(chip);
+  }
+}
+
+TEST_CASE("Wire against a serial EEPROM: pages, acknowledge polling, sequential reads") {
+  for (const Board& board : {kUno, kMega}) {
+    const bool uno = std::string(board.chip) == "ATmega328P";
+    for (const unsigned bytes : {256U, 32768U}) {
+      INFO(board.chip << ", " << bytes << " bytes");
+      auto bench = Bench::parse(
+          fmt::format("[chip]\nname = \"{}\"\nclock = \"16MHz\"\n[[part]]\nname = \"memory\"\n"
+                      "kind = \"two-wire-eeprom\"\nsda = \"{}\"\nscl = \"{}\"\naddress = 0x57\n"
+                      "bytes = {}\n",
+                      board.chip, uno ? "PC4" : "PD1", uno ? "PC5" : "PD0", bytes),
+          "memory", ".");
+      INFO((bench ? "" : bench.error().text()));
+      REQUIRE(bench);
+      Chip chip = *Chip::make(bench->chip);
+      REQUIRE(chip.load(*Image::open(built(board, fmt::format("memory{}", bytes),
+                                           fmt::format("#define WIDE {}\n", bytes > 256 ? 1 : 0) +
+                                               R"(
+#include <Wire.h>
+void at(unsigned where) {
+  Wire.beginTransmission(0x57);
+  if (WIDE) Wire.write(where >> 8);
+  Wire.write(where & 0xff);
+}
+void setup() {
+  Serial.begin(115200);
+  Wire.begin();
+  Wire.setClock(400000);
+  Wire.beginTransmission(0x20);
+  Serial.println(Wire.endTransmission());  // 2: nobody there
+  at(6);                                   // over the end of an 8-byte page, not of a 32-byte one
+  Wire.write("kiln");
+  Serial.println(Wire.endTransmission());
+  unsigned polls = 0;
+  unsigned long since = micros();
+  do { ++polls; Wire.beginTransmission(0x57); } while (Wire.endTransmission() != 0);
+  Serial.println((micros() - since + 50) / 100);  // 5 ms of programming
+  at(0);
+  Wire.endTransmission(false);
+  Wire.requestFrom(0x57, 12);
+  while (Wire.available()) { Serial.print(Wire.read(), HEX); Serial.print(' '); }
+  Serial.println();
+}
+void loop() {}
+)"))));
+      chip.run_for(16'000 * 60);
+      const std::string out = chip.take_serial_output();
+      INFO(out);
+      const std::string memory = bytes == 256 ? "6C 6E FF FF FF FF 6B 69 FF FF FF FF"
+                                              : "FF FF FF FF FF FF 6B 69 6C 6E FF FF";
+      CHECK(out.find("2\r\n0\r\n") == 0);
+      CHECK(out.find(memory) != std::string::npos);
+      const double tenths = std::stod(out.substr(6));
+      CHECK(tenths >= 48);  // it began before the clock was read
+      CHECK(tenths <= 52);
+      CHECK(chip.parts()[0].state.find("1 page written") != std::string::npos);
+      no_notes(chip);
+    }
   }
 }
 

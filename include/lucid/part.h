@@ -58,6 +58,17 @@ class LUCID_API Part {
   /// A byte has left a serial port (`USART0`).
   virtual void on_byte(Wires& /*wires*/, const std::string& /*port*/, std::uint8_t /*byte*/) const {
   }
+  // On the two-wire bus, byte by byte, for a part whose pins() are the chip's SDA and SCL. A device
+  // that acknowledges its address is asked until the next START or STOP.
+  virtual bool on_address(Wires& /*wires*/, std::uint8_t /*address*/, bool /*reading*/) const {
+    return false;
+  }
+  /// The master has sent a byte; true acknowledges it.
+  virtual bool on_bus_byte(Wires& /*wires*/, std::uint8_t /*byte*/) const { return false; }
+  /// The master reads a byte, and acknowledges it if it wants more.
+  virtual std::uint8_t bus_byte(Wires& /*wires*/, bool /*acknowledged*/) const { return 0xff; }
+  virtual void on_stop(Wires& /*wires*/) const {}
+
   /// What a person does to it: `press`, `release`, or `turn` with a value. Error: kUsage.
   virtual Result<void> act(Wires& wires, const std::string& action, const std::string& value) const;
   /// How it is at this moment, in a few words.

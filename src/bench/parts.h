@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-// Parts with a voltage, made from their keys.
+// Parts of the other files, made from their keys.
 #ifndef LUCID_BENCH_PARTS_H
 #define LUCID_BENCH_PARTS_H
 
@@ -13,6 +13,7 @@ Made make_ramp(const std::string& name, Keys& keys, const Surroundings& around);
 Made make_sine(const std::string& name, Keys& keys, const Surroundings& around);
 Made make_table(const std::string& name, Keys& keys, const Surroundings& around);
 Made make_potentiometer(const std::string& name, Keys& keys, const Surroundings& around);
+Made make_two_wire_eeprom(const std::string& name, Keys& keys, const Surroundings& around);
 Made make_oven(const std::string& name, Keys& keys, const Surroundings& around);
 
 }  // namespace lucid::bench

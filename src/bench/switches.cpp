@@ -258,6 +258,10 @@ const std::vector<Kind>& kinds() {
       {"buzzer", "pin", plain<Buzzer>},
       {"shift-register", "data, clock, latch, bits = 8", plain<ShiftRegister>},
       {"loop-back", "port", plain<LoopBack>},
+      {"two-wire-eeprom",
+       "sda, scl, address = 0x50, bytes = 256, page = 8 (from 4096 bytes on 32), write_time = "
+       "\"5ms\"",
+       make_two_wire_eeprom},
       {"voltage", "pin, volts", make_constant},
       {"ramp", "pin, from, to, over, after = \"0s\"", make_ramp},
       {"sine", "pin, middle, amplitude, period", make_sine},

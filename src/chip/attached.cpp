@@ -84,6 +84,23 @@ void Attached::on_byte(const Bus& bus, const std::string& port, u8 byte, u64 t) 
   part_->on_byte(view, port, byte);
 }
 
+bool Attached::on_address(const Bus& bus, u8 address, bool reading, u64 t) const {
+  View view(*this, bus, t);
+  return part_->on_address(view, address, reading);
+}
+bool Attached::on_bus_byte(const Bus& bus, u8 byte, u64 t) const {
+  View view(*this, bus, t);
+  return part_->on_bus_byte(view, byte);
+}
+u8 Attached::bus_byte(const Bus& bus, bool acknowledged, u64 t) const {
+  View view(*this, bus, t);
+  return part_->bus_byte(view, acknowledged);
+}
+void Attached::on_stop(const Bus& bus, u64 t) const {
+  View view(*this, bus, t);
+  part_->on_stop(view);
+}
+
 void Attached::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
   View view(*this, bus, due);
   part_->on_time(view);

@@ -34,6 +34,11 @@ class Attached final : public Peripheral {
   void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
   void on_byte(const Bus& bus, const std::string& port, u8 byte, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
+  // The two-wire bus; see Part.
+  [[nodiscard]] bool on_address(const Bus& bus, u8 address, bool reading, u64 t) const;
+  [[nodiscard]] bool on_bus_byte(const Bus& bus, u8 byte, u64 t) const;
+  [[nodiscard]] u8 bus_byte(const Bus& bus, bool acknowledged, u64 t) const;
+  void on_stop(const Bus& bus, u64 t) const;
   [[nodiscard]] bool runs_asleep(const World& /*world*/, unsigned /*sm*/) const override {
     return true;
   }

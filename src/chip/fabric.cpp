@@ -113,6 +113,9 @@ Result<void> Fabric::attach(const std::shared_ptr<const Part>& part) {
       add<Attached>(part, std::move(wired), usarts, info.clock_hz, index, next_slot_));
   enlist(*others.back());
   for (const auto& usart : usarts) usart->add_listener(*attached.back());
+  const std::vector<Pin> on = attached.back()->listens();
+  const auto is_on = [&](Pin pin) { return std::find(on.begin(), on.end(), pin) != on.end(); };
+  if (twi != nullptr && is_on(twi->sda()) && is_on(twi->scl())) twi->add_device(*attached.back());
   return {};
 }
 
@@ -138,9 +141,9 @@ WorldShape Fabric::shape() const {
 }
 
 template <class T, class... Args>
-const T* Fabric::add(Args&&... args) {
+T* Fabric::add(Args&&... args) {
   auto peripheral = std::make_unique<T>(std::forward<Args>(args)...);
-  const T* out = peripheral.get();
+  T* out = peripheral.get();
   next_slot_ += static_cast<unsigned>(out->slots().size());
   others.push_back(std::move(peripheral));
   return out;
@@ -195,8 +198,8 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   add<Comparator>(names, comparator[0], comparator[1], *adc_);
   const std::vector<Pin> spi = pins(wiring.spi);
   add<Spi>(names, Spi::Pins{spi[0], spi[1], spi[2], spi[3]}, next_slot_);
-  const std::vector<Pin> twi = pins(wiring.twi);
-  add<Twi>(names, twi[0], twi[1], next_slot_);
+  const std::vector<Pin> two_wire = pins(wiring.twi);
+  twi = add<Twi>(names, two_wire[0], two_wire[1], next_slot_);
   boot = add<Boot>(names, device, wiring, clock_hz, next_slot_);
 }
 

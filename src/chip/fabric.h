@@ -18,6 +18,8 @@
 
 namespace lucid::chip {
 
+class Twi;
+
 class Fabric {
  public:
   Fabric(const Device& device, u64 clock_hz);
@@ -34,6 +36,7 @@ class Fabric {
   std::vector<const Attached*> attached;  ///< of `others`
   const Watchdog* watchdog = nullptr;     ///< null on a part without wiring
   const Boot* boot = nullptr;
+  Twi* twi = nullptr;
   std::vector<const Peripheral*> all;
   std::vector<const Peripheral*> owner;  ///< by data address below RAM, or null
   std::vector<bool> plain;               ///< registers that are memory on silicon, too
@@ -54,7 +57,7 @@ class Fabric {
   void enlist(Peripheral& peripheral);
   void add_peripherals(const Wiring& wiring, u64 clock_hz);
   template <class T, class... Args>
-  const T* add(Args&&... args);
+  T* add(Args&&... args);
   unsigned next_slot_ = 0;
   unsigned timers_ = 0;
   const Adc* adc_ = nullptr;  ///< flags of others may start it

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "chip/twi.h"
 
+#include "chip/attached.h"
+
 namespace lucid::chip {
 
 /// "Bit Rate Generator Unit": the clock by 16 + 2 TWBR 4^TWPS.
@@ -31,7 +33,9 @@ void Twi::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
   u8& control = bus.reg(twcr_);
   const u8 done = std::exchange(state.doing, u8{kNothing});
   if (done == kStop) {
+    if (state.device != 0) devices_[state.device - 1U]->on_stop(bus, due);
     state.owner = false;
+    state.device = 0;
     state.status = 0xf8;
     control = static_cast<u8>(control & ~unsigned{kTwsto});
     if ((control & kTwsta) != 0) begin(bus, due);
@@ -40,14 +44,37 @@ void Twi::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
   if (done == kStart) {
     state.status = state.owner ? 0x10 : 0x08;
     state.owner = state.address = true;
-  } else if (state.address) {  // nobody answers to an address
-    state.status = (bus.reg(twdr_) & 1U) != 0 ? 0x48 : 0x20;
-    state.address = false;
+    state.device = 0;
   } else {
-    state.status = 0x30;
+    exchange_byte(bus, due);
   }
   control |= kTwint;
   refresh_request(bus);
+}
+
+/// "Transmission Modes": the status codes of the master modes.
+void Twi::exchange_byte(const Bus& bus, u64 due) const {
+  TwiState& state = bus.world.twi;
+  u8& data = bus.reg(twdr_);
+  if (state.address) {
+    state.address = false;
+    state.reading = (data & 1U) != 0;
+    for (std::size_t i = 0; i < devices_.size() && state.device == 0; ++i)
+      if (devices_[i]->on_address(bus, data >> 1U, state.reading, due))
+        state.device = static_cast<u8>(i + 1);
+    const bool answered = state.device != 0;
+    state.status = state.reading ? (answered ? 0x40 : 0x48) : (answered ? 0x18 : 0x20);
+    return;
+  }
+  const Attached* device = state.device != 0 ? devices_[state.device - 1U] : nullptr;
+  if (state.reading) {
+    const bool acknowledged = (bus.reg(twcr_) & kTwea) != 0;
+    data = device != nullptr ? device->bus_byte(bus, acknowledged, due) : u8{0xff};
+    state.status = acknowledged ? 0x50 : 0x58;
+  } else {
+    const bool acknowledged = device != nullptr && device->on_bus_byte(bus, data, due);
+    state.status = acknowledged ? 0x28 : 0x30;
+  }
 }
 
 u8 Twi::peek(const World& world, u16 address, u64 /*t*/) const {

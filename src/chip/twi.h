@@ -1,15 +1,16 @@
 // SPDX-License-Identifier: MIT
 // The two-wire interface ("2-wire Serial Interface").
 // Modelled: a master's START, repeated START, address, data and STOP with their status codes and
-// the times of the bit-rate generator, byte by byte, on a bus where nobody answers.
-// Not modelled: other devices and masters on the bus, slave modes (said), the levels of SDA and
-// SCL.
+// the times of the bit-rate generator, byte by byte; parts on the pins that answer.
+// Not modelled: other masters on the bus, slave modes (said), the levels of SDA and SCL.
 #ifndef LUCID_CHIP_TWI_H
 #define LUCID_CHIP_TWI_H
 
 #include "chip/peripheral.h"
 
 namespace lucid::chip {
+
+class Attached;
 
 class Twi final : public Peripheral {
  public:
@@ -24,6 +25,11 @@ class Twi final : public Peripheral {
         scl_(scl),
         vector_(names.vector({"TWI"})),
         slot_(slot) {}
+
+  /// A part that is on both pins can answer. Before the chip runs.
+  void add_device(const Attached& part) { devices_.push_back(&part); }
+  [[nodiscard]] Pin sda() const { return sda_; }
+  [[nodiscard]] Pin scl() const { return scl_; }
 
   [[nodiscard]] std::vector<u16> addresses() const override {
     return {twbr_, twsr_, twar_, twdr_, twcr_, twamr_};
@@ -52,11 +58,13 @@ class Twi final : public Peripheral {
   enum Doing : u8 { kNothing, kStart, kByte, kStop };
   [[nodiscard]] u64 bit_time(const World& world) const;
   void begin(const Bus& bus, u64 t) const;
+  void exchange_byte(const Bus& bus, u64 due) const;
   void refresh_request(const Bus& bus) const;
 
   u16 twbr_, twsr_, twar_, twdr_, twcr_, twamr_;
   Pin sda_, scl_;
   unsigned vector_, slot_;
+  std::vector<const Attached*> devices_;
 };
 
 }  // namespace lucid::chip

@@ -141,11 +141,13 @@ struct TwiState {
   u8 doing = 0;          ///< see Twi::Doing
   bool owner = false;    ///< a START was sent and no STOP since
   bool address = false;  ///< the next byte is an address
+  bool reading = false;  ///< the address asked for bytes
+  u8 device = 0;         ///< that has acknowledged, counted from 1; 0: nobody
   u8 status = 0xf8;
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(doing, owner, address, status);
+    visit(doing, owner, address, reading, device, status);
   }
 };
 
