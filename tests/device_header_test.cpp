@@ -23,6 +23,23 @@ std::string macros(const std::string& mcu) {
 }  // namespace
 
 // The compiler itself says whether a name has the address, bit or number that we give it.
+TEST_CASE("words for the values of fields") {
+  unsigned told = 0;
+  for (const char* name : {"ATmega328P", "ATmega1284P", "ATmega2560"}) {
+    const Chip chip = *Chip::make({name, 16'000'000});
+    for (const IoRegister& io : chip.info().io)
+      for (const IoField& field : io.fields) {
+        INFO(name << " " << io.name << "." << field.name);
+        if (field.meanings.empty()) continue;
+        ++told;
+        CHECK(field.meanings.size() == std::min<std::size_t>(8, 1U << field.width));
+        const bool asynchronous = io.name == "TCCR2B";
+        if (field.name == "CS") CHECK(field.meanings[3] == (asynchronous ? "clk/32" : "clk/64"));
+      }
+  }
+  CHECK(told > 60);
+}
+
 TEST_CASE("every part: names, addresses, bits, vectors, memories and signature are the header's") {
   unsigned parts = 0;
   std::uint64_t facts = 0;

@@ -248,8 +248,12 @@ struct JsonWriter {
       Json item{{"name", v.io.name},       {"peripheral", v.io.peripheral},
                 {"address", v.io.address}, {"value", v.value},
                 {"before", v.before},      {"modelled", v.io.modelled}};
-      for (const IoField& f : v.io.fields)
-        item["fields"][f.name] = v.value >> f.lowest & ((1U << f.width) - 1);
+      for (const IoField& f : v.io.fields) {
+        const unsigned value = v.value >> f.lowest & ((1U << f.width) - 1);
+        item["fields"][f.name] = value;
+        if (value < f.meanings.size() && !f.meanings[value].empty())
+          item["meanings"][f.name] = f.meanings[value];
+      }
       out["registers"].push_back(std::move(item));
     }
     return out;

@@ -341,9 +341,15 @@ class TextWriter {
       line += changed ? style_.changed(value) + "*" : value + " ";
       if (!view.io.modelled) line += style_.dim(" not modelled");
       std::string fields;
+      unsigned told = 0;  // bits of a wider field are not told again
       for (const IoField& field : view.io.fields) {
-        const unsigned part = view.value >> field.lowest & ((1U << field.width) - 1);
-        if (field.width > 1 || part != 0) fields += fmt::format(" {}={}", field.name, part);
+        const unsigned mask = ((1U << field.width) - 1) << field.lowest;
+        const unsigned part = (view.value & mask) >> field.lowest;
+        if ((told & mask) == mask || (field.width == 1 && part == 0)) continue;
+        told |= mask;
+        fields += fmt::format(" {}={}", field.name, part);
+        if (part < field.meanings.size() && !field.meanings[part].empty())
+          fields += " (" + field.meanings[part] + ")";
       }
       out += line + (fields.empty() ? "" : " " + style_.dim(clipped(fields, kWidth - 24))) + "\n";
     }

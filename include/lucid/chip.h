@@ -44,8 +44,9 @@ struct MemoryArea {
 /// A named run of bits in an I/O register.
 struct IoField {
   std::string name;
-  std::uint8_t lowest = 0;  ///< bit number
-  std::uint8_t width = 1;   ///< bits
+  std::uint8_t lowest = 0;                 ///< bit number
+  std::uint8_t width = 1;                  ///< bits
+  std::vector<std::string> meanings = {};  ///< of each value, in words; empty: none is known
 };
 
 /// An I/O register by the data sheet's name.

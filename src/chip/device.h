@@ -93,6 +93,8 @@ std::string remark_on(const Device& device);
 
 /// The registers of a part, by address, and its vectors, by number.
 std::vector<IoRegister> registers_of(const Device& device);
+/// Words for the values of the fields that peripherals here have.
+void add_meanings(std::vector<IoRegister>& registers);
 std::vector<InterruptVector> vectors_of(const Device& device);
 
 /// Words of a list, in order.

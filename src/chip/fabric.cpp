@@ -32,6 +32,7 @@ ChipInfo info_of(const Device& device, u64 clock_hz) {
   info.memories.push_back({"lock", Space::kLock, 0, 1});
   info.memories.push_back({"signature", Space::kSignature, 0, 3});
   info.io = registers_of(device);
+  if (wiring_of(device) != nullptr) add_meanings(info.io);
   info.vectors = vectors_of(device);
   return info;
 }
