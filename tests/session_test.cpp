@@ -454,3 +454,17 @@ int main(void) {
   CHECK(text("first->next").find("→ pool[1]") != std::string::npos);
   CHECK(text("past").find("the end of buf") != std::string::npos);
 }
+
+TEST_CASE("sources that have moved are found by the beginning of their path") {
+  const std::string elf =
+      test::compiled("moved", "volatile int x;\nint main(void) {\n  x = 1;\n}\n", "-Og -gdwarf-4");
+  REQUIRE(test::run("mkdir -p " + test::scratch("elsewhere") + " && mv " +
+                    test::scratch("moved.c") + " " + test::scratch("elsewhere"))
+              .code == 0);
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(elf));
+  CHECK_FALSE(session.source("main")->problem.empty());
+  session.add_source_folder(std::string(LUCID_SCRATCH) + "=" + test::scratch("elsewhere"));
+  REQUIRE(session.source("main")->problem.empty());
+  CHECK(session.source("moved.c:3")->path == test::scratch("elsewhere/moved.c"));
+}

@@ -240,8 +240,11 @@ void add_common(CLI::App* command, Arguments& a) {
   command->add_option("--chip", a.chip, "Chip; otherwise what the image says")->type_name("NAME");
   command->add_option("--clock", a.clock, "Oscillator, such as 8MHz; otherwise 16MHz")
       ->type_name("HZ");
-  command->add_option("--source", a.sources, "Look for sources here, too (repeatable)")
-      ->type_name("FOLDER");
+  command
+      ->add_option(
+          "--source", a.sources,
+          "Look for sources here, too; FROM=TO maps the beginning of their paths (repeatable)")
+      ->type_name("FOLDER|FROM=TO");
   command->add_option("--bench", a.bench, "What is on the chip's pins, *.bench.toml")
       ->type_name("FILE");
   command->add_option("--do", a.commands, "Carry out a command (repeatable)")->type_name("COMMAND");

@@ -98,7 +98,8 @@ class LUCID_API Session {
 
   /// `listener` must outlive the session or be replaced; null for none.
   void set_listener(Listener* listener);
-  /// More folders in which to look for sources, before the usual ones.
+  /// More folders in which to look for sources, before the usual ones; `FROM=TO` replaces the
+  /// beginning of the paths that the compiler noted.
   void add_source_folder(const std::string& folder);
 
   // The image -------------------------------------------------------------------------------------

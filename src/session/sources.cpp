@@ -27,6 +27,13 @@ std::vector<std::string> Sources::candidates(const SourceFile& file) const {
   std::vector<std::string> out;
   const bool absolute = !file.path.empty() && file.path[0] == '/';
   for (const std::string& folder : folders_) {
+    // FROM=TO: what the compiler called FROM is TO now.
+    if (const std::size_t equals = folder.find('='); equals != std::string::npos) {
+      const std::string full = absolute ? file.path : file.directory + "/" + file.path;
+      if (full.compare(0, equals, folder, 0, equals) == 0)
+        out.push_back(folder.substr(equals + 1) + full.substr(equals));
+      continue;
+    }
     out.push_back(folder + "/" + file.path);
     out.push_back(folder + "/" + file.name);
   }
