@@ -6,6 +6,7 @@
 #include <random>
 
 #include "lucid/bench.h"
+#include "lucid/session.h"
 #include "tools.h"
 
 using namespace lucid;
@@ -226,4 +227,65 @@ TEST_CASE("timed inputs happen at their time, and runs with parts are the same i
   }
   CHECK(pieces.cycles() == straight.cycles());
   CHECK(pieces.hash() == straight.hash());
+}
+
+namespace {
+
+class Heard final : public Listener {
+ public:
+  void on_serial(const std::string& /*port*/, const std::string& bytes) override { text += bytes; }
+  std::string text;
+};
+
+}  // namespace
+
+TEST_CASE("what has come from outside, written as a bench file, repeats the run") {
+  const std::string kiln = test::read(std::string(LUCID_KILN) + "/kiln.bench.toml");
+  const auto session_on = [](const std::string& text, Heard& heard) {
+    auto bench = Bench::parse(text, "repeated", LUCID_KILN);
+    INFO(text << (bench ? "" : bench.error().text()));
+    REQUIRE(bench);
+    Session session(*Chip::make(bench->chip));
+    session.set_listener(&heard);
+    REQUIRE(session.open(test::kKilnOg));
+    return session;
+  };
+  Heard by_hand;
+  Session first = session_on(kiln, by_hand);
+  first.go_for(1'234'567);
+  REQUIRE(first.act("door", "turn", "on"));
+  first.go_for(30'000'001);
+  REQUIRE(first.send("USART0", std::string("P\nT\x80\n\0\"\n", 8)));
+  REQUIRE(first.let("pin.PC3", "1"));
+  first.go_for(7'654'321);
+  REQUIRE(first.apply_voltage("PC1", 1.234567));
+  REQUIRE(first.drive("PC3", std::nullopt));
+  CHECK_FALSE(first.drive("PZ9", true));
+  first.go_for(40'000'000);
+  REQUIRE(first.act("door", "turn", "off"));
+  first.go_for(50'000'000);
+  CHECK(first.inputs().size() == 6);
+
+  std::string text = kiln;
+  for (const Session::Input& input : first.inputs()) text += "\n" + input.text;
+  Heard by_file;
+  Session second = session_on(text, by_file);
+  second.go_for(first.chip().cycles());
+  CHECK(second.chip().cycles() == first.chip().cycles());
+  CHECK(by_file.text == by_hand.text);
+  INFO(by_hand.text);
+  CHECK(by_hand.text.find("door open") != std::string::npos);
+  for (std::uint32_t address = 0; address < 0x900; ++address)
+    if (first.chip().peek({Space::kData, address}) != second.chip().peek({Space::kData, address}))
+      FAIL_CHECK("different at " << std::hex << address);
+  CHECK(second.chip().pc() == first.chip().pc());
+  CHECK(second.chip().sp() == first.chip().sp());
+
+  for (const char* wrong :
+       {"part = \"dor\"\naction = \"press\"", "part = \"door\"\naction = \"kick\"",
+        "part = \"door\"\naction = \"turn\"", "serial = \"USART0\"\nhex = \"4\"",
+        "serial = \"USART0\"\nhex = \"xy\""}) {
+    INFO(wrong);
+    CHECK_FALSE(Bench::parse(kiln + "[[input]]\nat = \"1s\"\n" + wrong, "wrong", LUCID_KILN));
+  }
 }

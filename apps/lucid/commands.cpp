@@ -125,6 +125,10 @@ const std::vector<Command>& commands() {
       {"send", "", "send PORT \"TEXT\"",
        "Let bytes arrive at a serial port, back to back. \\n \\r \\t \\\\ \\\" \\xNN are known.",
        "send USART0 \"G\\n\"", &Console::do_send, true},
+      {"inputs", "", "inputs [save FILE]",
+       "What has come from outside so far; saved, with the bench at hand, as a bench file that "
+       "repeats it\nto the tick.",
+       "inputs save night.bench.toml", &Console::do_inputs, true},
       {"expect", "", "expect EXPR | pause at PLACE | pause fault | serial \"TEXT\"",
        "Say what must be so; a script that is wrong about it fails.", "expect heater_ms == 0",
        &Console::do_expect, true},

@@ -271,6 +271,30 @@ Result<void> Console::do_drive(const std::string& rest) {
   return session_->drive(pin, level);
 }
 
+Result<void> Console::do_inputs(const std::string& rest) {
+  const auto& inputs = session_->inputs();
+  std::string text;
+  for (const Session::Input& input : inputs) text += "\n" + input.text;
+  if (rest.empty()) {
+    show(Message{inputs.empty() ? "nothing has come from outside yet" : text.substr(1)});
+    return {};
+  }
+  if (rest.rfind("save ", 0) != 0) return usage("inputs [save FILE]");
+  const std::string path = rest.substr(5);
+  std::string head;
+  if (!options_.bench.empty()) {
+    std::ifstream bench(options_.bench, std::ios::binary);
+    head.assign(std::istreambuf_iterator<char>(bench), {});
+    if (!head.empty() && head.back() != '\n') head += '\n';
+  }
+  std::ofstream out(path, std::ios::binary);
+  out << head << text;
+  if (!out.flush()) return fail(Error{ErrorCode::kIo, "this file cannot be written", path, ""});
+  show(Message{fmt::format("{} input{} written into {}", inputs.size(),
+                           inputs.size() == 1 ? "" : "s", path)});
+  return {};
+}
+
 Result<void> Console::do_stay_in(const std::string& rest) {
   if (rest.empty()) return usage("stay in FILE… | everywhere");
   const auto files = rest == "everywhere" ? std::vector<std::string>() : split(rest);

@@ -109,6 +109,7 @@ class Console final : public Listener {
   Result<void> do_find(const std::string& rest);
   Result<void> do_drive(const std::string& rest);
   Result<void> do_macros(const std::string& rest);
+  Result<void> do_inputs(const std::string& rest);
   Result<void> do_follow(const std::string& rest);
   Result<void> do_stay_in(const std::string& rest);
   Result<void> do_run_through(const std::string& rest);

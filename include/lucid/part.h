@@ -32,6 +32,9 @@ class LUCID_API Wires {
   virtual void apply(unsigned pin, std::int32_t microvolts) = 0;
   /// Bytes arrive at a serial port, back to back. Nothing happens if there is no such port.
   virtual void send(const std::string& port, const std::string& bytes) = 0;
+  /// What a person does to another part of the same chip; see Part::act.
+  virtual Result<void> act(const std::string& part, const std::string& action,
+                           const std::string& value) = 0;
   /// Part::on_time is called at this tick, once. A later call replaces an earlier one.
   virtual void wake_at(std::uint64_t tick) = 0;
   /// The part's own numbers, Part::numbers() of them, zero at power-on.

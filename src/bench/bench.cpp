@@ -81,6 +81,7 @@ class Reader {
                  fmt::format("{}, line {}", name_, node.source().begin.line));
       if (!done) return fail(done.error());
     }
+    if (auto done = find_named(); !done) return fail(done.error());
     std::stable_sort(inputs_.begin(), inputs_.end(),
                      [](const Input& a, const Input& b) { return a.at < b.at; });
     if (!inputs_.empty()) bench_.chip.parts.push_back(bench::timed_inputs(std::move(inputs_)));
@@ -161,12 +162,41 @@ class Reader {
     return {};
   }
 
+  /// `hex = "4b 0a"`
+  static std::string bytes_of(Keys& keys) {
+    std::string out;
+    const std::string text = keys.text("hex");
+    for (std::size_t at = 0; at < text.size();) {
+      if (text[at] == ' ') {
+        ++at;
+        continue;
+      }
+      const auto byte = base::parse_unsigned("0x" + text.substr(at, 2));
+      if (!byte || at + 1 >= text.size()) {
+        keys.wrong("hex", "must be bytes of two digits, such as \"4b 0a\"");
+        break;
+      }
+      out += static_cast<char>(*byte);
+      at += 2;
+    }
+    return out;
+  }
+
   Result<void> input(Keys& keys) {
     Input input;
     input.at = keys.picoseconds("at");
     if (keys.has("serial")) {
       input.serial = keys.text("serial");
-      input.bytes = keys.text("text");
+      if (keys.has("hex"))
+        input.bytes = bytes_of(keys);
+      else
+        input.bytes = keys.text("text");
+    } else if (keys.has("part")) {
+      input.part = keys.text("part");
+      input.action = std::array{"press", "release",
+                                "turn"}[keys.choice("action", {"press", "release", "turn"})];
+      if (input.action == "turn") input.value = keys.text("value");
+      named_.emplace_back(input.part, keys.line());
     } else {
       input.pin = keys.text("pin");
       if (keys.has("volts")) {
@@ -180,10 +210,23 @@ class Reader {
     return {};
   }
 
+  /// Inputs may stand before the parts they are done to.
+  Result<void> find_named() const {
+    std::vector<std::string> names;
+    for (const auto& part : bench_.chip.parts) names.push_back(part->name());
+    for (const auto& [part, line] : named_)
+      if (std::find(names.begin(), names.end(), part) == names.end())
+        return fail(ErrorCode::kBadImage, fmt::format("there is no part '{}'", part),
+                    base::did_you_mean(part, names),
+                    fmt::format("{}, line {}, input", name_, line));
+    return {};
+  }
+
   std::string name_;
   bench::Surroundings around_;
   Bench bench_;
   std::vector<Input> inputs_;
+  std::vector<std::pair<std::string, std::uint32_t>> named_;  ///< parts in inputs, with the line
 };
 
 }  // namespace

@@ -31,6 +31,7 @@ class Keys {
  public:
   Keys(const Table& table, std::string file) : table_(table), file_(std::move(file)) {}
 
+  [[nodiscard]] std::uint32_t line() const { return table_.line; }
   [[nodiscard]] bool has(const std::string& key) const { return table_.settings.count(key) != 0; }
   // A key without a default must be there.
   std::string text(const std::string& key, const std::optional<std::string>& or_else = {});

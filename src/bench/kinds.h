@@ -29,11 +29,12 @@ const std::vector<Kind>& kinds();
 
 /// Something that happens from outside at a time.
 struct Input {
-  std::uint64_t at = 0;       ///< picoseconds
-  std::string pin, serial;    ///< what it is done to
-  std::optional<bool> level;  ///< with pin: nullopt lets go
+  std::uint64_t at = 0;           ///< picoseconds
+  std::string pin, serial, part;  ///< what it is done to
+  std::optional<bool> level;      ///< with pin: nullopt lets go
   std::optional<std::int32_t> microvolts;
-  std::string bytes;  ///< with serial
+  std::string bytes;          ///< with serial
+  std::string action, value;  ///< with part
 };
 /// All of them as one part. REQUIRES: sorted by time.
 std::shared_ptr<const Part> timed_inputs(std::vector<Input> inputs);

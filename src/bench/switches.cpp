@@ -216,7 +216,9 @@ class TimedInputs final : public Part {
         return;
       }
       ++next;
-      if (!input.serial.empty())
+      if (!input.part.empty())
+        (void)wires.act(input.part, input.action, input.value).has_value();
+      else if (!input.serial.empty())
         wires.send(input.serial, input.bytes);
       else if (input.microvolts)
         wires.apply(static_cast<unsigned>(pin++), *input.microvolts);

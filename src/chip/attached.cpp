@@ -44,6 +44,13 @@ class Attached::View final : public Wires {
     for (const auto& usart : part_.usarts_)
       if (base::equal_ignoring_case(usart->name(), port)) usart->send(bus_, bytes, now_);
   }
+  Result<void> act(const std::string& part, const std::string& action,
+                   const std::string& value) override {
+    for (const Attached* other : part_.others_)
+      if (other != &part_ && base::equal_ignoring_case(other->part().name(), part))
+        return other->act(bus_, action, value);
+    return fail(ErrorCode::kNotFound, "there is no part '" + part + "'");
+  }
   void wake_at(std::uint64_t tick) override {
     bus_.schedule(part_.slot_, std::max(tick, now_ + 1));
   }

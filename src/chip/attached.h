@@ -14,11 +14,12 @@ namespace lucid::chip {
 class Attached final : public Peripheral {
  public:
   Attached(std::shared_ptr<const Part> part, std::vector<Pin> pins,
-           const std::vector<std::unique_ptr<Usart>>& usarts, u64 clock_hz, unsigned index,
-           unsigned slot)
+           const std::vector<std::unique_ptr<Usart>>& usarts,
+           const std::vector<const Attached*>& others, u64 clock_hz, unsigned index, unsigned slot)
       : part_(std::move(part)),
         pins_(std::move(pins)),
         usarts_(usarts),
+        others_(others),
         clock_hz_(clock_hz),
         index_(index),
         slot_(slot) {}
@@ -51,6 +52,7 @@ class Attached final : public Peripheral {
   std::shared_ptr<const Part> part_;
   std::vector<Pin> pins_;
   const std::vector<std::unique_ptr<Usart>>& usarts_;
+  const std::vector<const Attached*>& others_;  ///< all parts, this one too
   u64 clock_hz_;
   unsigned index_, slot_;
 };

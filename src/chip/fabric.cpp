@@ -111,7 +111,7 @@ Result<void> Fabric::attach(const std::shared_ptr<const Part>& part) {
   }
   const auto index = static_cast<unsigned>(attached.size());
   attached.push_back(
-      add<Attached>(part, std::move(wired), usarts, info.clock_hz, index, next_slot_));
+      add<Attached>(part, std::move(wired), usarts, attached, info.clock_hz, index, next_slot_));
   enlist(*others.back());
   for (const auto& usart : usarts) usart->add_listener(*attached.back());
   const std::vector<Pin> on = attached.back()->listens();

@@ -82,6 +82,11 @@ class Session::Core final : private isa::MarkListener {
   [[nodiscard]] std::string data_names(Space space, std::uint32_t begin, std::uint32_t end) const;
   [[nodiscard]] std::vector<unsigned> ids_at(std::uint32_t address) const;
 
+  /// Notes what comes from outside; `text` are the keys that say it.
+  Result<void> entered(Result<void> done, const std::string& text);
+
+  std::vector<Session::Input> inputs_;
+
   [[nodiscard]] isa::Machine& machine() { return chip_.machine(); }
   [[nodiscard]] const isa::Machine& machine() const { return chip_.machine(); }
   void remember();

@@ -19,6 +19,7 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
                                    image->chip(), machine().info().name));
   if (auto loaded = machine().load(*image); !loaded) return fail(loaded.error());
   program_ = Program::read(*image);
+  inputs_.clear();
   image_path_ = path;
   sources_.set_image_path(path);
   warnings.insert(warnings.end(), program_.warnings().begin(), program_.warnings().end());
@@ -305,27 +306,65 @@ Result<Value> Session::let(const std::string& object, const std::string& text) {
   } else if (value->value.kind == Value::Kind::kReal) {
     raw = static_cast<std::uint64_t>(session::whole_number(value->value.real));
   }
-  if (auto stored = session::store(core_->machine(), target->place, raw); !stored)
+  if (target->place.kind == session::Place::Kind::kPin) {
+    if (auto driven = drive(target->place.pin, raw != 0); !driven) return fail(driven.error());
+  } else if (auto stored = session::store(core_->machine(), target->place, raw); !stored) {
     return fail(stored.error());
+  }
   core_->deliver();
   core_->pause_.where = core_->location(core_->machine().pc());
   return evaluate(object);
 }
 
+namespace {
+
+std::string quoted(const std::string& text) {
+  std::string out = "\"";
+  for (const char c : text) {
+    if (c == '"' || c == '\\') out += '\\';
+    out += c;
+  }
+  return out + '"';
+}
+
+}  // namespace
+
+Result<void> Session::Core::entered(Result<void> done, const std::string& text) {
+  if (done) {
+    const std::uint64_t tick = machine().ticks();
+    inputs_.push_back({tick, fmt::format("[[input]]\nat = \"{}ps\"\n{}",
+                                         to_time(tick, machine().info().clock_hz).count, text)});
+  }
+  return done;
+}
+
 Result<void> Session::act(const std::string& part, const std::string& action,
                           const std::string& value) {
-  return core_->chip_.act(part, action, value);
+  return core_->entered(core_->chip_.act(part, action, value),
+                        fmt::format("part = {}\naction = {}\n{}", quoted(part), quoted(action),
+                                    value.empty() ? "" : "value = " + quoted(value) + "\n"));
 }
 
 Result<void> Session::apply_voltage(const std::string& pin, double volts) {
-  return core_->chip_.apply_voltage(pin, volts);
+  return core_->entered(core_->chip_.apply_voltage(pin, volts),
+                        fmt::format("pin = {}\nvolts = \"{:.6f}V\"\n", quoted(pin), volts));
 }
 
 Result<void> Session::drive(const std::string& pin, std::optional<bool> level) {
-  return core_->machine().drive(pin, level);
+  const char* const word = !level ? "open" : *level ? "high" : "low";
+  return core_->entered(core_->machine().drive(pin, level),
+                        fmt::format("pin = {}\nlevel = \"{}\"\n", quoted(pin), word));
 }
+
 Result<void> Session::send(const std::string& port, const std::string& bytes) {
-  return core_->machine().send(port, bytes);
+  std::string hex;
+  for (const char c : bytes) hex += fmt::format("{:02x} ", static_cast<unsigned char>(c));
+  auto done = core_->machine().send(port, bytes);
+  if (bytes.empty()) return done;
+  return core_->entered(std::move(done),
+                        fmt::format("serial = {}\nhex = \"{}\"\n", quoted(port), hex));
 }
+
+const std::vector<Session::Input>& Session::inputs() const { return core_->inputs_; }
 
 }  // namespace lucid
