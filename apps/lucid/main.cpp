@@ -210,7 +210,7 @@ int play_demo(const Arguments& a, const Console::Options& options) {
   auto folder = demo_folder();
   if (!folder) return report(folder.error(), a.json);
   if (a.name.empty() && !a.all) {
-    std::cout << "A kiln controller, and six builds of it with one fault each:\n\n";
+    std::cout << "A kiln controller, and eight builds of it with one fault each:\n\n";
     for (const Demo& demo : demos())
       std::cout << fmt::format("  {:<15} {}\n", demo.name, demo.summary);
     std::cout << "\nPlay one with `lucid demo NAME`, all with `lucid demo --all`. To look around "
@@ -295,7 +295,7 @@ int main_with(int argc, char** argv) {
   chips->add_flag("--json", a.json, "Write JSON, one object a line");
   chips->footer("Example: lucid chips ATmega328P");
 
-  CLI::App* demo = app.add_subcommand("demo", "A kiln controller and six faults to find");
+  CLI::App* demo = app.add_subcommand("demo", "A kiln controller and eight faults to find");
   demo->add_option("name", a.name, "Which one; without it they are listed");
   demo->add_flag("--all", a.all, "Play all of them");
   demo->add_flag("--json", a.json, "Write JSON, one object a line");
