@@ -173,6 +173,10 @@ TEST_CASE("values are written by their type, or as asked") {
     if (row.text != nullptr) CHECK(value->text == row.text);
   }
   CHECK(session().evaluate("head")->text.find("→ first") != std::string::npos);
+  CHECK(parse_format("hex depth 5")->depth == 5);
+  CHECK(parse_format("depth 1")->kind == Format::Kind::kNatural);
+  for (const char* wrong : {"depth", "depth x", "depth 99", "hexdepth 3", "depth 3 hex"})
+    CHECK_FALSE(parse_format(wrong));
   CHECK_FALSE(parse_format("hexx"));
   CHECK(parse_format("hexx").error().hint == "did you mean hex?");
 }

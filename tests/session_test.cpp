@@ -340,6 +340,10 @@ TEST_CASE("the stack running into static data is a fault, with the culprit") {
   CHECK(pause.detail.find("static data") != std::string::npos);
   CHECK(session.evaluate("chip.stack.free")->integer < 0);
   CHECK(session.stack().deepest.value_or(0) > 1800);
+  const auto chain = session.stack().deepest_chain;
+  REQUIRE(chain.size() > 4);
+  CHECK(chain[0] == "main");
+  CHECK(std::count(chain.begin(), chain.end(), "print_from") >= 3);  // recursion
 }
 
 TEST_CASE("an image older than its source, and one for another chip, say so") {

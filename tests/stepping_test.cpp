@@ -213,6 +213,8 @@ TEST_CASE(
       }
       return seen;
     };
+    std::uint32_t deepest_sp = UINT32_MAX;
+    std::size_t deepest_levels = 0;
     std::uint64_t compared = 0;
     std::uint64_t right = 0;
     const unsigned steps = test::kSanitized ? 2'000 : 25'000;
@@ -228,6 +230,10 @@ TEST_CASE(
         call(pc + now.size, sp);
       else if (now.flow == Flow::kReturn || now.flow == Flow::kInterruptReturn)
         calls.pop_back();
+      if (session.chip().sp() < deepest_sp) {
+        deepest_sp = session.chip().sp();
+        deepest_levels = calls.size() + 1;
+      }
       if (session.chip().pc() < 26 * 4) continue;  // the vector table belongs to no function
       ++compared;
       auto found = session.callers();  // but for bodies that stand in place of a call
@@ -246,6 +252,12 @@ TEST_CASE(
                    << session.chip().instruction_at(session.chip().pc()).mnemonic << ":" << text
                    << ", expected " << std::dec << calls.size() + 1 << " levels");
       }
+    }
+    // The deepest moment on the way: its chain, as the test has seen it.
+    if (deepest_sp == session.stack().top - *session.stack().deepest) {
+      auto chain = session.stack().deepest_chain;
+      CHECK(chain.size() >= deepest_levels);
+      CHECK(chain.front() == "main");
     }
     CHECK(compared > steps / 5 * 4);
     CHECK(right == compared);

@@ -55,7 +55,8 @@ const std::vector<Command>& commands() {
        "pause on read|write|change [following] OBJECT [each byte]\n"
        "       on interrupt [NAME] | return from NAME | edge PIN [rising|falling] |\n"
        "       byte in|out [PORT] | sleep | wake | eeprom write | reset   + clauses as for `pause "
-       "at`",
+       "at`\n"
+       "       fault [KIND]",
        "Pause behind the instruction that touched an object, or at an event. An object of several "
        "bytes\nis judged when all of them have been stored. `following *p`: where p leads, "
        "whenever "
@@ -90,7 +91,8 @@ const std::vector<Command>& commands() {
        "Look at something. Looking changes nothing. * marks what changed since the last pause.",
        "show ram 0x1a0 for 32", &Console::do_show, true},
       {"=", "", "= EXPR [as FORMAT]",
-       "Work out a C expression. Formats: dec unsigned hex bin char text real q8.8 time raw.",
+       "Work out a C expression. Formats: dec unsigned hex bin char text real q8.8 time raw, and\n"
+       "`depth N` for how far structures are opened.",
        "= ramp.target - setpoint as hex", &Console::do_evaluate, true},
       {"let", "", "let OBJECT = EXPR",
        "Change a variable, register, flag, I/O register or field, byte of memory or pin.",

@@ -124,7 +124,15 @@ Result<void> Console::do_pause(const std::string& rest) {
   return {};
 }
 Result<void> Console::do_pause_at(const std::string& rest) { return do_pause("at " + rest); }
-Result<void> Console::do_pause_on(const std::string& rest) { return do_pause("on " + rest); }
+Result<void> Console::do_pause_on(const std::string& rest) {
+  if (rest == "fault") {  // every kind
+    for (const Session::Fault& fault : session_->faults())
+      if (auto done = session_->set_fault(fault.name, true); !done) return done;
+    return do_show("faults");
+  }
+  if (auto set = set_fault(rest, true)) return *set;
+  return do_pause("on " + rest);
+}
 Result<void> Console::do_pause_when(const std::string& rest) { return do_pause("when " + rest); }
 
 Result<void> Console::save_breakpoints(const std::string& path) {

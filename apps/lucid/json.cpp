@@ -152,6 +152,7 @@ struct JsonWriter {
   Json operator()(const StackView& v) const {
     Json out{{"view", "stack"}, {"sp", v.sp}, {"used", v.used}, {"slots", Json::array()}};
     if (v.deepest) out["deepest"] = *v.deepest;
+    out["deepest_chain"] = v.deepest_chain;
     if (v.free) out["free"] = *v.free;
     for (const auto& s : v.slots)
       out["slots"].push_back({{"address", s.address},

@@ -205,6 +205,10 @@ class TextWriter {
     if (v.deepest) out += fmt::format(", {} at the deepest", *v.deepest);
     if (v.free) out += fmt::format(", {} free above static data", *v.free);
     out += "\n";
+    std::string chain;
+    for (const std::string& name : v.deepest_chain) chain += (chain.empty() ? "" : " → ") + name;
+    if (v.deepest && *v.deepest > v.used && !chain.empty())
+      out += style_.dim(" deepest in ") + wrapped(chain, 12) + "\n";
     for (const StackView::Slot& slot : v.slots) {
       std::string bytes;
       for (const std::uint8_t byte : slot.bytes) bytes += fmt::format("{:02x} ", byte);

@@ -28,9 +28,11 @@ struct Format {
     kRaw,    ///< bytes, lowest address first
   } kind = Kind::kNatural;
   std::uint8_t fraction_bits = 0;
+  std::uint8_t depth = 3;  ///< to which structures and arrays are opened
 };
 
-/// Reads `dec unsigned hex bin char text real q8.8 time raw`. Error: kUsage with what there is.
+/// Reads `dec unsigned hex bin char text real q8.8 time raw`, `depth 5`, or `hex depth 5`. Error:
+/// kUsage with what there is.
 [[nodiscard]] LUCID_API Result<Format> parse_format(const std::string& name);
 
 struct Value {

@@ -112,8 +112,10 @@ struct StackView {
   std::uint32_t top = 0;                 ///< highest address a stack can use
   std::uint32_t used = 0;                ///< bytes
   std::optional<std::uint32_t> deepest;  ///< bytes ever used since reset
-  std::optional<std::uint32_t> free;     ///< bytes between the stack and static data
-  std::vector<Slot> slots;               ///< from the stack pointer upwards
+  std::vector<std::string>
+      deepest_chain;                  ///< the functions that were at work then, outermost first
+  std::optional<std::uint32_t> free;  ///< bytes between the stack and static data
+  std::vector<Slot> slots;            ///< from the stack pointer upwards
 };
 
 struct TimeView {

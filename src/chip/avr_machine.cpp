@@ -31,6 +31,7 @@ AvrMachine::AvrMachine(const AvrMachine& other)
       world_(other.world_),
       slept_ticks_(other.slept_ticks_),
       lowest_sp_(other.lowest_sp_),
+      deepest_(other.deepest_),
       guard_begin_(other.guard_begin_),
       guard_end_(other.guard_end_),
       breakpoints_(other.breakpoints_),
@@ -370,6 +371,36 @@ bool AvrMachine::interrupt_imminent() const {
 std::optional<std::uint32_t> AvrMachine::deepest_sp() const {
   if (lowest_sp_ == UINT32_MAX) return std::nullopt;
   return lowest_sp_;
+}
+
+void AvrMachine::note_deepest(u32 sp, u32 pc, bool entered) {
+  lowest_sp_ = sp;
+  deepest_.pc = pc;
+  deepest_.entered = entered;
+  const auto data = world_.data.begin();
+  deepest_.registers.assign(data, data + 32);
+  const u32 end = fabric_->device.ram_end;
+  deepest_.stack.assign(data + std::min(sp + 1, end), data + end);
+}
+
+std::unique_ptr<isa::Machine> AvrMachine::at_deepest() const {
+  if (lowest_sp_ == UINT32_MAX || deepest_.registers.empty()) return nullptr;
+  auto out = std::make_unique<AvrMachine>(*this);
+  World& world = out->world_;
+  std::copy(deepest_.registers.begin(), deepest_.registers.end(), world.data.begin());
+  std::copy(deepest_.stack.begin(), deepest_.stack.end(),
+            world.data.begin() + fabric_->device.ram_end -
+                static_cast<std::ptrdiff_t>(deepest_.stack.size()));
+  world.cpu.sp = static_cast<u16>(lowest_sp_);
+  const Instruction by = instruction_at(2 * deepest_.pc, false);
+  u32 pc = 2 * deepest_.pc;
+  if (!deepest_.entered) {
+    pc += by.size;
+    if (by.flow == Flow::kCall && by.target) pc = *by.target;
+    if (by.flow == Flow::kIndirectCall) pc = 2U * (world.data[30] | world.data[31] << 8U);
+  }
+  world.cpu.pc = pc / 2 % (fabric_->flash_span / 2);
+  return out;
 }
 
 std::vector<PinState> AvrMachine::pins() const {

@@ -44,6 +44,7 @@ class AvrMachine final : public isa::Machine {
   [[nodiscard]] bool interrupt_imminent() const override;
   [[nodiscard]] bool asleep() const override { return world_.cpu.asleep; }
   [[nodiscard]] std::optional<std::uint32_t> deepest_sp() const override;
+  [[nodiscard]] std::unique_ptr<isa::Machine> at_deepest() const override;
   [[nodiscard]] std::uint64_t slept_ticks() const override { return slept_ticks_; }
   [[nodiscard]] std::vector<PinState> pins() const override;
   [[nodiscard]] std::vector<Address> register_bytes(unsigned index) const override;
@@ -81,6 +82,13 @@ class AvrMachine final : public isa::Machine {
   World world_;
   u64 slept_ticks_ = 0;         ///< beside the world, too
   u32 lowest_sp_ = UINT32_MAX;  ///< timeline: while the stack was in use
+  /// As it was when the stack was deepest.
+  struct Deepest {
+    u32 pc = 0;                        ///< word address of the instruction that did it
+    bool entered = false;              ///< it was the entry of an interrupt: `pc` is its vector
+    std::vector<u8> registers, stack;  ///< from above the stack pointer to the end of RAM
+  } deepest_;
+  void note_deepest(u32 sp, u32 pc, bool entered);
   u32 guard_begin_ = 0, guard_end_ = 0;
   std::vector<u32> breakpoints_;   ///< word addresses
   std::map<Address, u8> watched_;  ///< by isa::kOnRead and so on

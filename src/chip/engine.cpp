@@ -407,7 +407,8 @@ bool Engine::enter_interrupt() {
     if ((attribute & (kUnmapped | kIo)) == 0) slow_store(cpu_.sp, value, 0xff);
     --cpu_.sp;
   }
-  machine_.lowest_sp_ = std::min<u32>(machine_.lowest_sp_, cpu_.sp);
+  if (cpu_.sp < machine_.lowest_sp_)
+    machine_.note_deepest(cpu_.sp, machine_.vector_word(vector), true);
   cpu_.sreg = static_cast<u8>(cpu_.sreg & ~unsigned{avr::kI});
   cpu_.pc = machine_.vector_word(vector);
   cpu_.now += bytes == 3 ? 5 : 4;

@@ -102,7 +102,7 @@ struct Engine::Frame {
       if (!before && flags.i()) turned_on_interrupts();
     } else if (address == kSpl) {
       sp = static_cast<u16>((sp & 0xff00U) | value);
-      if (sp < lowest_sp) lowest_sp = sp;
+      if (sp < lowest_sp) note_deepest();
     } else if (address == kSph) {
       sp = static_cast<u16>((sp & 0xffU) | value << 8);
     } else {
@@ -117,7 +117,11 @@ struct Engine::Frame {
     else
       slow_push(value);
     --sp;
-    if (sp < lowest_sp) lowest_sp = sp;
+    if (sp < lowest_sp) note_deepest();
+  }
+  [[gnu::cold, gnu::noinline]] void note_deepest() {
+    lowest_sp = sp;
+    engine.machine_.note_deepest(sp, word_of(slot) & pc_mask, false);
   }
   void slow_push(u8 value) {
     if ((attributes[sp] & (kNoStack | kGuarded)) != 0) stack_fault();

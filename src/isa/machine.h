@@ -151,6 +151,9 @@ class Machine {
   [[nodiscard]] virtual bool asleep() const { return false; }
   /// The lowest stack pointer while the stack was in use since reset; nullopt before its first use.
   [[nodiscard]] virtual std::optional<std::uint32_t> deepest_sp() const { return std::nullopt; }
+  /// A machine whose execution point, registers and stack are as they were then, behind the
+  /// instruction that did it; other memory is as it is now. Null if that is not known.
+  [[nodiscard]] virtual std::unique_ptr<Machine> at_deepest() const { return nullptr; }
   /// Of the ticks so far, those that the processor was asleep.
   [[nodiscard]] virtual std::uint64_t slept_ticks() const { return 0; }
   [[nodiscard]] virtual std::vector<PinState> pins() const { return {}; }

@@ -26,6 +26,12 @@ class Session::Core::StackReader {
     view_.used = view_.sp <= empty ? empty - view_.sp : 0;
     if (const auto deepest = machine_.deepest_sp())
       view_.deepest = *deepest <= empty ? empty - *deepest : 0;
+    if (const auto then = machine_.at_deepest())
+      for (const session::Frame& level : session::call_levels(core_.program_, *then))
+        view_.deepest_chain.insert(view_.deepest_chain.begin(),
+                                   level.inlined != nullptr    ? level.inlined->name
+                                   : level.function != nullptr ? level.function->name
+                                                               : "?");
     at_ = view_.sp + convention_.stack_gap;
     if (core_.static_end_ && at_ >= *core_.static_end_) view_.free = at_ - *core_.static_end_;
     find_variables();

@@ -14,7 +14,6 @@ namespace session {
 namespace {
 
 constexpr unsigned kMostElements = 24;
-constexpr unsigned kMostDepth = 3;
 
 std::string escaped(unsigned char c) {
   switch (c) {
@@ -220,7 +219,7 @@ class Writer {
       return o.value.integer > 64 ? out + " …" : out;
     }
     const Type& t = scope_.program.types()[o.type];
-    if (depth >= kMostDepth) return "{…}";
+    if (depth >= format.depth) return "{…}";
     if (t.kind == Type::Kind::kArray) {
       if (scope_.program.types()[t.target].kind == Type::Kind::kChar &&
           (format.kind == Format::Kind::kNatural || format.kind == Format::Kind::kText))
@@ -308,9 +307,19 @@ Result<Format> parse_format(const std::string& name) {
                            {"bits", Kind::kBinary}, {"char", Kind::kCharacter},
                            {"text", Kind::kText},   {"real", Kind::kReal},
                            {"time", Kind::kTime},   {"raw", Kind::kRaw}};
+  if (const std::size_t at = name.rfind("depth "); at != name.npos) {
+    constexpr std::uint64_t kMostDepth = 32;
+    const auto depth = base::parse_unsigned(base::trim(std::string_view(name).substr(at + 6)));
+    if (!depth || *depth > kMostDepth || (at != 0 && name[at - 1] != ' '))
+      return fail(ErrorCode::kUsage, "'" + name.substr(at) + "' is no depth", "such as depth 5");
+    const std::string before(base::trim(std::string_view(name).substr(0, at)));
+    auto format = before.empty() ? Result<Format>(Format{}) : parse_format(before);
+    if (format) format->depth = static_cast<std::uint8_t>(*depth);
+    return format;
+  }
   std::vector<std::string> names{"q8.8"};
   for (const Row& row : kRows) {
-    if (name == row.name) return Format{row.kind, 0};
+    if (name == row.name) return Format{row.kind};
     names.emplace_back(row.name);
   }
   if (const std::size_t dot = name.find('.');
