@@ -402,4 +402,19 @@ int main(void) {
   }
   CHECK(session.go_for(1000).cause == Pause::Cause::kTimeUp);
   CHECK(session.breakpoints().size() == 1);  // gone with its frame
+
+  // One of main, which nobody called.
+  const std::string lone = test::compiled("lone", R"(#include <avr/io.h>
+int main(void) {
+  for (uint8_t i = 0;; i += 3) PORTB = i;
+}
+)",
+                                          "-Os -std=gnu11 -gdwarf-4");
+  Session in_main(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(in_main.open(lone));
+  REQUIRE(in_main.go_until("chip.PORTB == 6"));
+  local.place = "i";
+  REQUIRE(in_main.pause_at(local));
+  CHECK(in_main.go().data->after == "9");
+  CHECK(in_main.go().data->after == "12");
 }

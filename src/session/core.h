@@ -132,6 +132,7 @@ class Session::Core final : private isa::MarkListener {
     bool every_instruction = false;  ///< `when` over something that cannot be watched
     bool held = false;               ///< `when`: was it true?
     std::string last;                ///< of a local in registers: its value as last known
+    std::uint32_t cfa = 0;           ///< and the frame it belongs to
     /// Of a local: it ends when the frame has returned.
     struct Frame {
       std::uint32_t return_pc = 0, cfa = 0;

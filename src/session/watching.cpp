@@ -95,6 +95,7 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
                     "`pause on change` looks at its value");
       every_instruction = true;
       entry.last = session::written(*now, {}, here);
+      entry.cfa = session::call_levels(program_, machine())[level_].cfa;
     } else if (object.bytes.empty())
       return fail(ErrorCode::kUsage,
                   fmt::format("'{}' has no place that can be watched", entry.point.spec.place),
@@ -306,7 +307,7 @@ void Session::Core::look_at_local(Entry& entry, const isa::Stop& stop, Outcome& 
   session::Scope there = scope();
   const auto levels = session::call_levels(program_, machine());
   for (there.level = 0; there.level < levels.size(); ++there.level) {
-    if (levels[there.level].cfa != entry.frame->cfa) continue;
+    if (levels[there.level].cfa != entry.cfa) continue;
     const auto now = entry.object->evaluate(there);
     if (!now) continue;
     const std::string value = session::written(*now, {}, there);
@@ -405,7 +406,7 @@ bool Session::Core::digest(const isa::Stop& stop, Outcome& outcome) {
     }
     if (entry.every_instruction && !is_data(entry.point.spec.kind))
       became_true(entry, outcome);
-    else if (entry.every_instruction && entry.frame)
+    else if (entry.every_instruction)
       look_at_local(entry, stop, outcome);
     for (const isa::Event& event : stop.events)
       if (event_of(entry.point.spec.kind) == event.kind && matches(entry, event, stop) &&
