@@ -88,7 +88,7 @@ class AvrMachine final : public isa::Machine {
     bool entered = false;              ///< it was the entry of an interrupt: `pc` is its vector
     std::vector<u8> registers, stack;  ///< from above the stack pointer to the end of RAM
   } deepest_;
-  void note_deepest(u32 sp, u32 pc, bool entered);
+  [[gnu::cold]] void note_deepest(u32 sp, u32 pc, bool entered);
   u32 guard_begin_ = 0, guard_end_ = 0;
   std::vector<u32> breakpoints_;   ///< word addresses
   std::map<Address, u8> watched_;  ///< by isa::kOnRead and so on

@@ -119,7 +119,8 @@ struct Engine::Frame {
     --sp;
     if (sp < lowest_sp) note_deepest();
   }
-  [[gnu::cold, gnu::noinline]] void note_deepest() {
+  /// Inlined: a Frame whose address is passed on would live in memory.
+  [[gnu::always_inline]] void note_deepest() {
     lowest_sp = sp;
     engine.machine_.note_deepest(sp, word_of(slot) & pc_mask, false);
   }
