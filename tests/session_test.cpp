@@ -3,6 +3,7 @@
 #include <atomic>
 #include <catch2/catch.hpp>
 #include <chrono>
+#include <map>
 #include <thread>
 
 #include "lucid/session.h"
@@ -457,6 +458,34 @@ int main(void) {
   CHECK(text("handler").find("→ tick (nodes.c)") != std::string::npos);
   CHECK(text("first->next").find("→ pool[1]") != std::string::npos);
   CHECK(text("past").find("the end of buf") != std::string::npos);
+}
+
+TEST_CASE("the stack, slot by slot: arguments pushed, locals, saved registers, return addresses") {
+  const std::string elf = test::compiled("slots", R"(#include <stdio.h>
+#include <stdint.h>
+char line[40];
+volatile uint16_t x = 7;
+uint8_t big[1000];
+__attribute__((noinline)) void show(uint16_t n) {
+  volatile uint16_t local = n + 1;
+  sprintf(line, "%u of %u: %s", local, x, "kiln");
+}
+int main(void) {
+  for (;;) show(x++);
+}
+)",
+                                         "-Os -gdwarf-4");
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(elf));
+  REQUIRE(session.go_to("sprintf"));
+  using Kind = StackView::Slot::Kind;
+  std::map<Kind, std::string> seen;
+  for (const StackView::Slot& slot : session.stack().slots) seen[slot.kind] += slot.meaning + "\n";
+  CHECK(seen[Kind::kReturn].find("returns to show+") == 0);
+  CHECK(seen[Kind::kTemporary].find("show: 10 bytes, pushed from show+") == 0);  // five words
+  CHECK(seen[Kind::kLocal] == "local local of show = 8\n");
+  CHECK(seen[Kind::kSaved].find("saved r28 of show's caller") != std::string::npos);
+  CHECK(session.evaluate("big")->text == "{0 × 1000}");
 }
 
 TEST_CASE("sources that have moved are found by the beginning of their path") {

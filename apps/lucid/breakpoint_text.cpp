@@ -15,25 +15,25 @@ using Kind = BreakpointSpec::Kind;
 /// What stands between `pause` and the subject, and whether there is a subject: '-' none, '?' may
 /// be, '!' must be.
 struct Form {
-  Kind kind;
   const char* words;
+  Kind kind;
   char subject;
 };
 constexpr Form kForms[] = {
-    {Kind::kPlace, "at", '!'},
-    {Kind::kRead, "on read", '!'},
-    {Kind::kWrite, "on write", '!'},
-    {Kind::kChange, "on change", '!'},
-    {Kind::kWhen, "when", '!'},
-    {Kind::kInterrupt, "on interrupt", '?'},
-    {Kind::kReturn, "on return from", '?'},
-    {Kind::kEdge, "on edge", '!'},
-    {Kind::kByteIn, "on byte in", '?'},
-    {Kind::kByteOut, "on byte out", '?'},
-    {Kind::kSleep, "on sleep", '-'},
-    {Kind::kWake, "on wake", '-'},
-    {Kind::kEepromWrite, "on eeprom write", '-'},
-    {Kind::kReset, "on reset", '-'},
+    {"at", Kind::kPlace, '!'},
+    {"on read", Kind::kRead, '!'},
+    {"on write", Kind::kWrite, '!'},
+    {"on change", Kind::kChange, '!'},
+    {"when", Kind::kWhen, '!'},
+    {"on interrupt", Kind::kInterrupt, '?'},
+    {"on return from", Kind::kReturn, '?'},
+    {"on edge", Kind::kEdge, '!'},
+    {"on byte in", Kind::kByteIn, '?'},
+    {"on byte out", Kind::kByteOut, '?'},
+    {"on sleep", Kind::kSleep, '-'},
+    {"on wake", Kind::kWake, '-'},
+    {"on eeprom write", Kind::kEepromWrite, '-'},
+    {"on reset", Kind::kReset, '-'},
 };
 
 constexpr const char* kClauses =

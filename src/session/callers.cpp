@@ -176,7 +176,8 @@ class Unwinder {
   bool straight_from_start(Frame& frame, std::uint32_t sp, std::uint32_t look) const {
     std::uint32_t pushed = 0;
     std::set<int> written;
-    std::vector<std::pair<int, std::uint32_t>> pushes;  // register, bytes pushed before it
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> by;  // instruction, bytes before it
+    std::vector<std::pair<int, std::uint32_t>> pushes;        // register, bytes pushed before it
     std::uint32_t pc = frame.function->begin;
     for (unsigned i = 0; pc < look; ++i) {
       const Instruction instruction = machine_.instruction_at(pc, false);
@@ -192,11 +193,14 @@ class Unwinder {
       for (int n = 0; n < result.count; ++n) written.insert(result.first + n);
       if (effect.kind == isa::StackEffect::Kind::kPush && written.count(effect.dwarf_register) == 0)
         pushes.emplace_back(effect.dwarf_register, pushed);
+      if (effect.kind == isa::StackEffect::Kind::kPush) by.emplace_back(pc, pushed);
       if (effect.kind != isa::StackEffect::Kind::kNone) pushed += effect.bytes;
       pc += instruction.size;
     }
     if (pc != look && pc != frame.pc) return false;
     frame.cfa = sp + pushed + convention_.return_bytes;
+    for (const auto& [at, before] : by)
+      frame.pushed[frame.cfa - convention_.return_bytes - before - 1 + convention_.stack_gap] = at;
     for (const auto& [reg, before] : pushes)
       frame.saved.push_back(
           {reg, -static_cast<std::int32_t>(convention_.return_bytes + before + 1) +

@@ -15,13 +15,14 @@ struct Frame {
   std::uint32_t pc = 0;   ///< of a caller: where the call returns to
   std::uint32_t cfa = 0;  ///< the caller's stack pointer
   const Function* function = nullptr;
-  bool known = false;                      ///< cfa was found
-  bool guessed = false;                    ///< by scanning code
-  bool interrupt = false;                  ///< this function was entered by an interrupt
-  std::uint32_t return_slot = 0;           ///< lowest address of the return address
-  std::vector<FrameRow::Saved> saved;      ///< offsets from cfa
-  std::uint32_t sp = 0;                    ///< in this frame
-  std::map<int, std::uint32_t> registers;  ///< of this frame: where callees have saved them
+  bool known = false;                             ///< cfa was found
+  bool guessed = false;                           ///< by scanning code
+  bool interrupt = false;                         ///< this function was entered by an interrupt
+  std::uint32_t return_slot = 0;                  ///< lowest address of the return address
+  std::vector<FrameRow::Saved> saved;             ///< offsets from cfa
+  std::uint32_t sp = 0;                           ///< in this frame
+  std::map<std::uint32_t, std::uint32_t> pushed;  ///< bytes by address: which instruction did it
+  std::map<int, std::uint32_t> registers;         ///< of this frame: where callees have saved them
   std::uint64_t lost = 0;  ///< registers, a bit each, that callees may have overwritten
   bool at_call = false;    ///< pc is where a call returns to
   bool left = false;       ///< by a tail call: it has no frame any more

@@ -116,12 +116,19 @@ class Session::Core::StackReader {
         slot.meaning = v->second.meaning;
         continue;
       }
+      // Bytes that were pushed stand apart from room that was made.
+      const bool was_pushed = frame.pushed.count(at_) != 0;
       std::uint32_t end = at_ + 1;
-      while (end < frame.return_slot && saved.count(end) == 0 && variables_.count(end) == 0) ++end;
+      while (end < frame.return_slot && saved.count(end) == 0 && variables_.count(end) == 0 &&
+             (frame.pushed.count(end) != 0) == was_pushed)
+        ++end;
       const std::uint32_t bytes = end - at_;
+      std::string how = bytes == 1 ? "temporary" : "temporaries";
+      if (was_pushed)  // the highest byte first
+        how = fmt::format(bytes == 1 ? "pushed by {}" : "pushed from {} on",
+                          core_.place_name(frame.pushed.at(end - 1)));
       add(bytes, Kind::kTemporary, owner).meaning =
-          fmt::format("{}: temporar{}, {} byte{}", owner, bytes == 1 ? "y" : "ies", bytes,
-                      bytes == 1 ? "" : "s");
+          fmt::format("{}: {} byte{}, {}", owner, bytes, bytes == 1 ? "" : "s", how);
     }
     if (full() || at_ != frame.return_slot) return false;
     StackView::Slot& slot = add(convention_.return_bytes, Kind::kReturn, owner);

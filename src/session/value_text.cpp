@@ -260,7 +260,12 @@ class Writer {
       out += repeats > 1 ? fmt::format("{} × {}", previous, repeats) : previous;
       ++written;
     };
+    constexpr std::uint32_t kMostLooked = 4096;
     for (std::uint32_t i = 0; i < t.count; ++i) {
+      if (i == kMostLooked) {
+        flush();
+        return out + ", …}";
+      }
       std::string element =
           part(object_at(place_within(o.place, i * bytes, bytes), t.target, scope_), format, depth);
       if (repeats != 0 && element == previous) {
