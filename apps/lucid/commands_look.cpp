@@ -37,46 +37,40 @@ Result<void> Console::do_explain(const std::string& rest) {
 Result<void> Console::do_find(const std::string& rest) {
   if (rest.empty()) return fail(ErrorCode::kUsage, "this is written: find TEXT");
   const Program& program = session_->program();
-  std::string out;
-  for (const Function& f : program.functions()) {
-    if (f.name.find(rest) == std::string::npos) continue;
-    out += fmt::format("  function  {:<24} {:#06x}", f.name, f.begin);
-    if (f.file && f.line != 0) out += fmt::format("  {}:{}", program.files()[*f.file].name, f.line);
-    out += "\n";
-  }
-  for (const Variable& v : program.variables()) {
-    if (v.name.find(rest) == std::string::npos) continue;
-    const std::string& owner = v.function.empty() ? program.files()[v.file].name : v.function;
-    out += fmt::format("  variable  {:<24} {:#06x}  {} in {}\n", v.name, v.address.offset,
-                       program.types()[v.type].name, owner);
-  }
+  Found found;
+  found.text = rest;
+  const auto has = [&](const std::string& name) { return name.find(rest) != std::string::npos; };
+  const auto add = [&](const char* kind, const std::string& name,
+                       std::optional<std::uint32_t> address, std::string detail) {
+    found.items.push_back({kind, name, address, std::move(detail)});
+  };
+  for (const Function& f : program.functions())
+    if (has(f.name))
+      add("function", f.name, f.begin,
+          f.file && f.line != 0 ? fmt::format("{}:{}", program.files()[*f.file].name, f.line) : "");
+  for (const Variable& v : program.variables())
+    if (has(v.name))
+      add("variable", v.name, v.address.offset,
+          program.types()[v.type].name + " in " +
+              (v.function.empty() ? program.files()[v.file].name : v.function));
   for (const InlinedCall& call : program.inlined_calls())
-    if (call.name.find(rest) != std::string::npos) {
-      out += fmt::format("  inlined   {:<24} {:#06x}", call.name, call.entry);
-      if (call.call_file)
-        out +=
-            fmt::format("  called at {}:{}", program.files()[*call.call_file].name, call.call_line);
-      out += "\n";
-    }
+    if (has(call.name))
+      add("inlined", call.name, call.entry,
+          call.call_file ? fmt::format("called at {}:{}", program.files()[*call.call_file].name,
+                                       call.call_line)
+                         : "");
   std::set<std::string> types;
   for (const Type& t : program.types())
-    if (!t.name.empty() && t.bytes != 0 && t.name.find(rest) != std::string::npos &&
+    if (!t.name.empty() && t.bytes != 0 && has(t.name) &&
         t.name.find_first_of("*[") == std::string::npos && types.insert(t.name).second)
-      out += fmt::format("  type      {:<24} {} bytes\n", t.name, t.bytes);
+      add("type", t.name, {}, fmt::format("{} bytes", t.bytes));
   for (const Type& t : program.types())
     for (const Type::Enumerator& e : t.enumerators)
-      if (e.name.find(rest) != std::string::npos)
-        out += fmt::format("  enumerator {:<23} {}  {}\n", e.name, e.value, t.name);
+      if (has(e.name)) add("enumerator", e.name, {}, fmt::format("{}  {}", e.value, t.name));
   for (const SourceFile& f : program.files())
-    if (f.name.find(rest) != std::string::npos && !f.lines_with_code.empty())
-      out +=
-          fmt::format("  file      {:<24} {} lines with code\n", f.name, f.lines_with_code.size());
-  if (out.empty()) {
-    show(Message{"no name contains '" + rest + "'"});
-    return {};
-  }
-  out.pop_back();
-  show(Message{out});
+    if (has(f.name) && !f.lines_with_code.empty())
+      add("file", f.name, {}, fmt::format("{} lines with code", f.lines_with_code.size()));
+  show(found);
   return {};
 }
 
@@ -99,13 +93,7 @@ Result<void> Console::do_follow(const std::string& rest) {
 Result<void> Console::do_macros(const std::string& rest) {
   const auto levels = session_->macros(rest.empty() ? "here" : rest);
   if (!levels) return fail(levels.error());
-  std::string out;
-  for (std::size_t i = 0; i < levels->size(); ++i)
-    out +=
-        fmt::format("{:>4}  {}\n", i == 0 ? std::string("line") : std::to_string(i), (*levels)[i]);
-  if (levels->size() == 1) out += "      there are no macros in it\n";
-  out.pop_back();
-  show(Message{out});
+  show(OpenedLine{*levels});
   return {};
 }
 

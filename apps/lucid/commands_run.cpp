@@ -284,7 +284,7 @@ Result<void> Console::do_inputs(const std::string& rest) {
   std::string text;
   for (const Session::Input& input : inputs) text += "\n" + input.text;
   if (rest.empty()) {
-    show(Message{inputs.empty() ? "nothing has come from outside yet" : text.substr(1)});
+    show(Inputs{inputs});
     return {};
   }
   if (rest.rfind("save ", 0) != 0) return usage("inputs [save FILE]");

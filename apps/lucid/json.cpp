@@ -164,6 +164,22 @@ struct JsonWriter {
                               {"meaning", s.meaning}});
     return out;
   }
+  Json operator()(const Found& f) const {
+    Json out{{"view", "found"}, {"text", f.text}, {"items", Json::array()}};
+    for (const Found::Item& i : f.items) {
+      Json item{{"kind", i.kind}, {"name", i.name}, {"detail", i.detail}};
+      if (i.address) item["address"] = *i.address;
+      out["items"].push_back(std::move(item));
+    }
+    return out;
+  }
+  Json operator()(const OpenedLine& o) const { return {{"view", "macros"}, {"levels", o.levels}}; }
+  Json operator()(const Inputs& i) const {
+    Json out{{"view", "inputs"}, {"inputs", Json::array()}};
+    for (const Session::Input& input : i.list)
+      out["inputs"].push_back({{"tick", input.tick}, {"table", input.text}});
+    return out;
+  }
   Json operator()(const GraphView& g) const {
     Json out{{"view", "graph"},        {"type", g.type},     {"nodes", Json::array()},
              {"edges", Json::array()}, {"circle", g.circle}, {"cut", g.cut}};

@@ -61,14 +61,31 @@ struct Variables {
 struct Serial {
   std::string sent;
 };
+/// What `find` has found.
+struct Found {
+  struct Item {
+    std::string kind, name;
+    std::optional<std::uint32_t> address;
+    std::string detail;
+  };
+  std::string text;  ///< that was looked for
+  std::vector<Item> items;
+};
+/// A line, and with its macros opened.
+struct OpenedLine {
+  std::vector<std::string> levels;
+};
+struct Inputs {
+  std::vector<Session::Input> list;
+};
 struct Chips {
   std::vector<Chip::Summary> chips;
 };
 
-using Reply =
-    std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
-                 MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
-                 TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView>;
+using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView,
+                           Registers, MemoryView, StackView, Callers, Breakpoints, Pins, Parts,
+                           IoRegisters, Variables, TimeView, Explanation, Serial, Chips, Watches,
+                           Faults, GraphView, Found, OpenedLine, Inputs>;
 
 /// Colours and weights, or nothing where they are not wanted.
 class Style {

@@ -218,6 +218,32 @@ class TextWriter {
     return out;
   }
 
+  std::string operator()(const Found& f) const {
+    if (f.items.empty()) return "no name contains '" + f.text + "'\n";
+    std::string out;
+    for (const Found::Item& item : f.items) {
+      std::string line = fmt::format("  {:<10} {:<24}", item.kind, item.name);
+      if (item.address) line += fmt::format(" {:#06x}", *item.address);
+      if (!item.detail.empty()) line += "  " + item.detail;
+      out += line + "\n";
+    }
+    return out;
+  }
+
+  std::string operator()(const OpenedLine& o) const {
+    std::string out;
+    for (std::size_t i = 0; i < o.levels.size(); ++i)
+      out += fmt::format("{:>4}  {}\n", i == 0 ? "line" : std::to_string(i), o.levels[i]);
+    if (o.levels.size() == 1) out += "      there are no macros in it\n";
+    return out;
+  }
+
+  std::string operator()(const Inputs& i) const {
+    std::string out;
+    for (const Session::Input& input : i.list) out += (out.empty() ? "" : "\n") + input.text;
+    return out.empty() ? "nothing has come from outside yet\n" : out;
+  }
+
   std::string operator()(const GraphView& g) const {
     std::string out;
     for (std::size_t i = 0; i < g.nodes.size(); ++i) {
