@@ -81,19 +81,25 @@ class StabsReader {
         function_->name = text.substr(0, text.find(':'));
         function_->begin = function_->end = begin_ = value;
         function_->line = line;
-        function_->file = file_;
+        function_->file = file();
         break;
       case kLine:  // from the function's start; in assembly, an address
-        if (rows_.size() < kMostRows) rows_.push_back({begin_ + value, file_, line, true, false});
+        if (rows_.size() < kMostRows) rows_.push_back({begin_ + value, file(), line, true, false});
         break;
       default: break;
     }
   }
 
   void end_at(std::uint32_t address) {
-    if (rows_.size() < kMostRows) rows_.push_back({address, file_, 0, false, true});
+    if (rows_.size() < kMostRows) rows_.push_back({address, file(), 0, false, true});
     function_ = nullptr;
     begin_ = 0;
+  }
+
+  /// The file at hand; damaged input may not have named one.
+  unsigned file() {
+    if (data_.files.empty()) file_ = file_index("?");
+    return file_;
   }
 
   unsigned file_index(std::string_view path) {
