@@ -246,4 +246,7 @@ int main(void) {
   REQUIRE(session.go().cause == Pause::Cause::kEvent);
   // 8K periods of 128 kHz ("System Control and Reset", watchdog prescale select): 64 ms.
   CHECK(static_cast<double>(session.chip().cycles() - begun) == Approx(kHz * 0.064).epsilon(0.001));
+  // Time asleep goes on counting through the reset, as the cycles do.
+  CHECK(session.time().cycles_asleep > 4 * 15'000);
+  CHECK(session.time().cycles_asleep < session.time().cycles);
 }

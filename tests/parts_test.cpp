@@ -288,4 +288,11 @@ TEST_CASE("what has come from outside, written as a bench file, repeats the run"
     INFO(wrong);
     CHECK_FALSE(Bench::parse(kiln + "[[input]]\nat = \"1s\"\n" + wrong, "wrong", LUCID_KILN));
   }
+
+  // What a part refuses when the time has come is said.
+  Chip chip = on_bench(kiln + "[[input]]\nat = \"1ms\"\npart = \"door\"\naction = \"press\"\n");
+  chip.run_for(32'000);
+  std::string notes;
+  for (const std::string& note : chip.take_notes()) notes += note;
+  CHECK(notes.find("an input was not taken: 'door' is a switch") != std::string::npos);
 }

@@ -4,6 +4,7 @@
 #include <avr/io.h>
 
 #include "clock.h"
+#include "serial.h"
 
 #define QUIET_MS 50 /* contacts bounce for less */
 
@@ -21,4 +22,7 @@ ISR(INT0_vect) {
   last = now;
 }
 
-uint8_t door_closings(void) { return closings; }
+void door_report(void) {
+  serial_number(closings);
+  serial_text(" closings\r\n");
+}

@@ -2,9 +2,7 @@
 #ifndef DOOR_H
 #define DOOR_H
 
-#include <stdint.h>
-
 void door_init(void);
-uint8_t door_closings(void);
+void door_report(void); /* on the serial port */
 
 #endif

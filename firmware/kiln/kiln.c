@@ -161,7 +161,7 @@ static void obey(const char *command) {
     case 'S': stop(); break;
     case 'P': plan_print(); break;
     case '?': report(); break;
-    case 'D': serial_number(door_closings()), serial_text(" closings\r\n"); break;
+    case 'D': door_report(); break;
     default: serial_text("what?\r\n"); break;
   }
 }

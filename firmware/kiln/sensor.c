@@ -4,7 +4,7 @@
 #include <avr/io.h>
 
 #define SAMPLES 64
-#define LEAST_SUM (4 * SAMPLES) /* below a tenth of room temperature: no amplifier */
+#define LEAST_SUM (4 * SAMPLES) /* below 7 degrees: there is no amplifier */
 
 static volatile uint16_t sum; /* of the last SAMPLES conversions, 0: none yet */
 

@@ -32,7 +32,7 @@ class LUCID_API Wires {
   virtual void apply(unsigned pin, std::int32_t microvolts) = 0;
   /// Bytes arrive at a serial port, back to back. Nothing happens if there is no such port.
   virtual void send(const std::string& port, const std::string& bytes) = 0;
-  /// What a person does to another part of the same chip; see Part::act.
+  /// What a person does to another part of the same chip; see Part::act. A refusal is also noted.
   virtual Result<void> act(const std::string& part, const std::string& action,
                            const std::string& value) = 0;
   /// Part::on_time is called at this tick, once. A later call replaces an earlier one.

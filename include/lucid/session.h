@@ -226,7 +226,7 @@ class LUCID_API Session {
   Result<void> apply_voltage(const std::string& pin, double volts);
   Result<void> send(const std::string& port, const std::string& bytes);
   /// All that these have done since the image was loaded, as tables of a bench file that repeat it
-  /// at the same ticks. Assignments to memory and registers and `move to` are not inputs.
+  /// at the same ticks. Resets, assignments to memory and registers, and `move to` are not inputs.
   struct Input {
     std::uint64_t tick = 0;
     std::string text;  ///< a table `[[input]]`

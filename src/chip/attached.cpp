@@ -46,9 +46,12 @@ class Attached::View final : public Wires {
   }
   Result<void> act(const std::string& part, const std::string& action,
                    const std::string& value) override {
-    for (const Attached* other : part_.others_)
-      if (other != &part_ && base::equal_ignoring_case(other->part().name(), part))
-        return other->act(bus_, action, value);
+    for (const Attached* other : part_.others_) {
+      if (other == &part_ || !base::equal_ignoring_case(other->part().name(), part)) continue;
+      auto done = other->act(bus_, action, value);
+      if (!done) bus_.note("an input was not taken: " + done.error().text());
+      return done;
+    }
     return fail(ErrorCode::kNotFound, "there is no part '" + part + "'");
   }
   void wake_at(std::uint64_t tick) override {

@@ -47,6 +47,7 @@ std::unique_ptr<isa::Machine> AvrMachine::clone() const {
 }
 
 void AvrMachine::power_on() {
+  slept_ticks_ = 0;
   unwritten_.assign(fabric_->device.ram_end, false);
   std::fill(unwritten_.begin() + fabric_->device.ram_begin, unwritten_.end(), true);
   world_.fuses = fuses_;
@@ -73,7 +74,6 @@ void AvrMachine::reset_with(u8 cause) {
   const Bus bus(world_, outputs_);
   for (const Peripheral* p : fabric_->all) p->reset(bus);
   lowest_sp_ = UINT32_MAX;
-  slept_ticks_ = 0;
 }
 
 void AvrMachine::fall_asleep(unsigned sm) {

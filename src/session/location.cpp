@@ -271,7 +271,9 @@ class LocationReader {
       }
     } else if (atom == DW_OP_implicit_value) {
       add_constants(static_cast<std::uint64_t>(ops[0].b), Slot::kAll);
-    } else if (const auto found = ops.empty() ? std::nullopt : compute(ops, level_)) {
+    } else if (const auto found = ops.empty() || rests_on_overwritten(ops, bytes)
+                                      ? std::nullopt
+                                      : compute(ops, level_)) {
       if (found->is_value) {
         add_constants(found->top.raw, found->top.known);
       } else if (found->top.known >= 16) {
@@ -283,6 +285,18 @@ class LocationReader {
       }
     }
     pieces_.resize(end);
+  }
+
+  /// What is worked out from a register is gone with it.
+  [[nodiscard]] bool rests_on_overwritten(const std::vector<LocationOp>& ops,
+                                          std::uint32_t bytes) const {
+    const bool is_value = ops.back().atom == DW_OP_stack_value;  // otherwise an address
+    const int width = is_value ? static_cast<int>(std::clamp(bytes, 1U, 4U))
+                               : scope_.machine.target().convention().pointer_bytes;
+    return std::any_of(ops.begin(), ops.end(), [&](const LocationOp& op) {
+      return op.atom >= DW_OP_breg0 && op.atom <= DW_OP_breg31 &&
+             !wide_register(op.atom - DW_OP_breg0) && since_->any(op.atom - DW_OP_breg0, width);
+    });
   }
 
   [[nodiscard]] bool wide_register(int dwarf) const {

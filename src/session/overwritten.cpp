@@ -6,7 +6,7 @@
 namespace lucid::session {
 namespace {
 
-constexpr std::uint32_t kMostScanned = 4096;
+constexpr std::uint32_t kMostScanned = 16384;
 
 bool overlaps(const isa::RegisterSpan& span, int first, int count) {
   return span.count != 0 && span.first < first + count && first < span.first + span.count;
@@ -28,7 +28,7 @@ bool extend(isa::RegisterSpan& run, const isa::RegisterSpan& more) {
 }  // namespace
 
 bool Overwritten::any(int first, int count) const {
-  if (since_.end - since_.begin > kMostScanned) return false;
+  if (since_.end - since_.begin > kMostScanned) return true;  // too long to be told
   const auto spoils = [&](const isa::RegisterSpan& run) {
     return run.first != first && overlaps(run, first, count);
   };

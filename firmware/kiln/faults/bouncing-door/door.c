@@ -3,6 +3,8 @@
 #include <avr/interrupt.h>
 #include <avr/io.h>
 
+#include "serial.h"
+
 static volatile uint8_t closings;
 
 void door_init(void) {
@@ -12,4 +14,7 @@ void door_init(void) {
 
 ISR(INT0_vect) { closings++; }
 
-uint8_t door_closings(void) { return closings; }
+void door_report(void) {
+  serial_number(closings);
+  serial_text(" closings\r\n");
+}
