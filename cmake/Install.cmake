@@ -11,6 +11,11 @@ install(EXPORT LucidLoopTargets NAMESPACE LucidLoop::
 configure_package_config_file(cmake/LucidLoopConfig.cmake.in LucidLoopConfig.cmake
         INSTALL_DESTINATION ${CMAKE_INSTALL_LIBDIR}/cmake/LucidLoop)
 write_basic_package_version_file(LucidLoopConfigVersion.cmake COMPATIBILITY SameMinorVersion)
+if(LUCID_TRANSLATOR)
+  set(translator_libs "-lasmjit -lrt -lpthread ")
+else()
+  set(translator_libs "")
+endif()
 configure_file(cmake/lucid-loop.pc.in lucid-loop.pc @ONLY)
 install(FILES ${PROJECT_BINARY_DIR}/LucidLoopConfig.cmake
               ${PROJECT_BINARY_DIR}/LucidLoopConfigVersion.cmake

@@ -176,7 +176,10 @@ TEST_CASE("random programs: run freely or step by step, the same world") {
     INFO("seed " << seed);
     std::mt19937 random(seed);
     const char* const names[] = {"ATmega328P", "ATmega1284P", "ATmega2560"};
-    Chip quick = *Chip::make({names[n < 2 ? 0 : n % 3], 16'000'000});
+    Chip::Options options;
+    options.name = names[n < 2 ? 0 : n % 3];
+    options.translate_after = static_cast<std::uint8_t>(1 + random() % 3);
+    Chip quick = *Chip::make(options);
     fill(quick, random);
     if (n % 2 != 0 && n > 1) switch_on_everything(quick, random);
     Chip precise = quick;

@@ -125,6 +125,9 @@ class LUCID_API Chip {
     std::int32_t supply = 5'000'000;                        ///< microvolts, 1.8 V to 5.5 V
     std::optional<std::array<std::uint8_t, 3>> fuses = {};  ///< low, high, extended; as shipped
     std::vector<std::shared_ptr<const Part>> parts = {};    ///< on its pins
+    /// Code that has been reached so often is translated to machine code of this computer, 1 to 255
+    /// times; 0: never. It changes nothing but the time a run takes.
+    std::uint8_t translate_after = 40;
   };
   struct Summary {
     std::string name;

@@ -19,7 +19,8 @@ enum : u8 { kPorf = 1, kExtrf = 2 };  // MCUSR
 AvrMachine::AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options& options)
     : fabric_(std::move(fabric)),
       fuses_(options.fuses.value_or(fabric_->device.fuses)),
-      world_(fabric_->shape()) {
+      world_(fabric_->shape()),
+      translate_after_(options.translate_after) {
   world_.supply = world_.reference = options.supply;
   power_on();
 }
@@ -38,6 +39,7 @@ AvrMachine::AvrMachine(const AvrMachine& other)
       watched_(other.watched_),
       unwritten_(other.unwritten_),
       check_unwritten_(other.check_unwritten_),
+      translate_after_(other.translate_after_),
       outputs_(other.outputs_) {}
 
 AvrMachine::~AvrMachine() = default;

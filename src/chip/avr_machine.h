@@ -94,6 +94,7 @@ class AvrMachine final : public isa::Machine {
   std::map<Address, u8> watched_;  ///< by isa::kOnRead and so on
   std::vector<bool> unwritten_;    ///< timeline: RAM that nothing has written since power-on
   bool check_unwritten_ = false;
+  u8 translate_after_;  ///< Chip::Options
   Outputs outputs_;
   std::unique_ptr<class Engine> engine_;
 };

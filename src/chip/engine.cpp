@@ -11,34 +11,8 @@ namespace {
 // A request to pause is looked at at least this often.
 constexpr u64 kPauseGrain = 100'000;
 
-constexpr bool falls_through(Flow flow) {
-  return flow == Flow::kNext || flow == Flow::kBranch || flow == Flow::kSkip;
-}
-
-/// What the quick gear has to know of a row.
-struct RunTraits {
-  bool pure;        ///< registers, flags and flash only
-  bool goes_on;     ///< the next word may be next without a check
-  bool only_flags;  ///< a comparison
-  u8 reads;         ///< flags, as bits of the status register
-  u8 writes;
-};
-
-constexpr u8 flag_bits(std::string_view letters) {
-  unsigned bits = 0;
-  for (const char letter : letters) bits |= 1U << std::string_view("CZNVSHTI").find(letter);
-  return static_cast<u8>(bits);
-}
-
-constexpr RunTraits kRunTraits[] = {
-#define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, ...) \
-  {true, true, std::string_view(mnemonic).substr(0, 2) == "cp", flag_bits(reads),    \
-   flag_bits(writes)},
-#define LUCID_AVR_MEMORY(id, ...) {false, true, false, 0, 0},
-#define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, flow, ...) \
-  {false, falls_through(Flow::flow), false, 0, 0},
-#include "isa/avr/instructions.def"
-};
+// Machine code of so many runs is kept; then all of it is dropped.
+constexpr u32 kMostTranslations = 20'000;
 
 }  // namespace
 
@@ -47,9 +21,13 @@ Engine::Engine(AvrMachine& machine)
       cpu_(machine.world_.cpu),
       fabric_(*machine.fabric_),
       code_(fabric_.flash_span / 2 + 2),
-      attributes_(0x10000, kUnmapped) {
+      attributes_(kAttributes, kUnmapped) {
   const u32 words = fabric_.flash_span / 2;
-  for (u32 i = 0; i < words; ++i) code_[i].entry.op = kUndecoded;
+  const bool quick = machine.translate_after_ > 0 && Translator::works();
+  for (u32 i = 0; i < words; ++i) {
+    code_[i].entry.op = kUndecoded;
+    code_[i].worst = quick ? 0 : kNoRun;
+  }
   code_[words].entry.op = code_[words + 1].entry.op = kEndOfFlash;
   for (u32 a = 0; a < fabric_.device.ram_end; ++a) renew_attributes(a);
   renew_observed();
@@ -93,15 +71,6 @@ void Engine::forget(u32 word) {
   }
 }
 
-/// What the quick gear decided for the words before may rest on this one.
-void Engine::forget_run(u32 word) {
-  if (quick_labels_ == nullptr) return;
-  for (u32 w = word > 2 * kRunWords ? word - 2 * kRunWords : 0; w <= word; ++w) {
-    code_[w].quick = quick_labels_[kUnknown];
-    code_[w].worst = kRunCycles;
-  }
-}
-
 void Engine::mark(u32 word, bool on) {
   forget_run(word);
   Slot& slot = code_[word];
@@ -117,6 +86,7 @@ void Engine::stand_before(u32 word, u8 label) {
   set_jump(word, slot.entry);
   slot.behind = slot.entry.op;
   slot.entry.op = label;
+  if (label == kMarked) slot.worst = kNoRun;
 }
 
 /// For a skip: the slot of an instruction, decoded, and at the start of flash behind its end.
@@ -160,66 +130,88 @@ void Engine::observe() {
   }
 }
 
-// The quick gear's view of a word
-// -------------------------------------------------------------------
+// The quick gear --------------------------------------------------------------------------------
 
-/// Decides what the quick gear does at a word.
-void Engine::shift_up(u32 word) {
-  if (code_[word].entry.op == kUndecoded) decode_at(word);
+/// A run has begun at this word often.
+void Engine::translate(u32 word) {
+  if (!translator_) {
+    translator_ = std::make_unique<Translator>(fabric_.flash_span / 2, PagedMemory::kPageBytes);
+    native_.data = machine_.world_.data.data();
+    native_.attributes = attributes_.data();
+    native_.engine = this;
+    native_.load = load_for_run;
+    native_.store = store_for_run;
+    renew_flash_pages();
+  }
+  if (++translations_ > kMostTranslations) {
+    translator_->forget_all([this](u32 start) { cool(start); });
+    translations_ = 1;
+  }
+  Block block;
+  const CodeView view{[this](u32 w) { return translatable(w); }, fabric_.flash_span / 2 - 1,
+                      fabric_.device.ram_begin, fabric_.target.core().wide_pc()};
+  make_block(block, view, word);
   Slot& slot = code_[word];
-  const u8 op = slot.entry.op;
-  if (op >= avr::kOpCount) {
-    slot.quick = quick_labels_[kPrecise];
-    return;
-  }
-  const Ahead ahead = look_ahead(word);
-  slot.worst = static_cast<u16>(ahead.cycles);
-  unsigned what = op;
-  if (op == avr::kBRBS) what = kBranchIfSet + slot.entry.b;
-  if (op == avr::kBRBC) what = kBranchIfClear + slot.entry.b;
-  if (kRunTraits[op].pure) {
-    const unsigned seen = ahead.flags_seen & kRunTraits[op].writes;
-    if (seen == 0) what = kQuiet + op;
-    if (seen == avr::kC) what = kCarry + op;
-  }
-  slot.behind = static_cast<u16>(what);
-  slot.quick = quick_labels_[word % kRunWords == 0 ? kCheckpoint : what];
+  slot.translated = translator_->translate(block);
+  slot.worst = slot.translated ? block.worst : kNoRun;
 }
 
-/// Follows the words behind an instruction up to the next checkpoint or jump. Of the flags those
-/// can be seen that an instruction reads whose own result is seen, or that are there where
-/// something can look from outside: the run may end at each access to memory and each branch.
-Engine::Ahead Engine::look_ahead(u32 word) {
-  std::array<const RunTraits*, 2 * kRunWords> run{};
-  unsigned length = 0;
-  bool only_pure = true;
-  Ahead ahead;
-  for (u32 w = word;;) {
-    if (code_[w].entry.op == kUndecoded) decode_at(w);
-    const u8 op = code_[w].entry.op;
-    if (op >= avr::kOpCount) break;
-    const avr::Row& row = avr::row(op);
-    ahead.cycles += std::max(row.cycles, row.cycles22);
-    if (w != word) {
-      only_pure = only_pure && kRunTraits[op].pure;
-      if (only_pure) run[length++] = &kRunTraits[op];
-    }
-    w += code_[w].entry.length;
-    if (w % kRunWords == 0 || w + 2 >= code_.size() || !kRunTraits[op].goes_on) break;
-  }
-  unsigned seen = 0xff;
-  while (length > 0) {
-    const RunTraits& traits = *run[--length];
-    // CPC, SBC and SBCI read Z only to keep it: that matters if their own Z is seen. A comparison
-    // leaves nothing but flags.
-    unsigned reads = traits.reads;
-    if ((traits.writes & seen & avr::kZ) == 0) reads &= ~unsigned{avr::kZ};
-    if (traits.only_flags && (traits.writes & seen) == 0) reads = 0;
-    seen = (seen & ~unsigned{traits.writes}) | reads;
-  }
-  ahead.flags_seen = seen;
-  return ahead;
+/// What a run may go through.
+std::optional<avr::Entry> Engine::translatable(u32 word) {
+  const u32 words = fabric_.flash_span / 2;
+  if (word >= words) return std::nullopt;
+  if (code_[word].entry.op == kUndecoded) decode_at(word);
+  const avr::Entry& entry = code_[word].entry;
+  if (entry.op >= avr::kOpCount || word + entry.length > words) return std::nullopt;
+  return entry;
 }
+
+void Engine::cool(u32 word) {
+  Slot& slot = code_[word];
+  slot.translated = false;
+  slot.heat = 0;
+  const bool quick = machine_.translate_after_ > 0 && Translator::works();
+  slot.worst = quick && slot.entry.op != kMarked ? 0 : kNoRun;
+}
+
+/// Translated runs that rest on this word.
+void Engine::forget_run(u32 word) {
+  if (translator_) translator_->forget(word, [this](u32 start) { cool(start); });
+  cool(word);
+  if (word > 0 && !code_[word - 1].translated) cool(word - 1);  // a skip over this one
+}
+
+void Engine::renew_flash_pages() {
+  const PagedMemory& flash = machine_.world_.flash;
+  flash_pages_.clear();
+  for (u32 a = 0; a < fabric_.flash_span; a += PagedMemory::kPageBytes)
+    flash_pages_.push_back(flash.page_of(a % flash.size()));
+  native_.flash_pages = flash_pages_.data();
+}
+
+u32 Engine::load_for_run(void* engine, u32 address, u32 word) {
+  Engine& self = *static_cast<Engine*>(engine);
+  self.begin_access(word);
+  const u8 value = self.slow_load(static_cast<u16>(address));
+  self.end_access();
+  return value;
+}
+
+void Engine::store_for_run(void* engine, u32 address, u32 word, u32 value, u32 mask) {
+  Engine& self = *static_cast<Engine*>(engine);
+  self.begin_access(word);
+  const auto at = static_cast<u16>(address);
+  if ((self.attributes_[at] & kWatchWrite) != 0)
+    self.note_store(at, static_cast<u8>(value), static_cast<u8>(mask));
+  self.slow_store(at, static_cast<u8>(value), static_cast<u8>(mask));
+  self.end_access();
+}
+
+void Engine::begin_access(u32 word) {
+  cpu_.now = deadline_ - static_cast<u64>(native_.left);
+  stop_.last_pc = 2 * word;
+}
+void Engine::end_access() { native_.left = static_cast<std::int64_t>(deadline_ - cpu_.now); }
 
 // Slow paths: everything that is not plain memory ------------------------------------------------
 
@@ -360,6 +352,7 @@ void Engine::self_program() {
                 (fabric_.device.flash > 0x10000 ? u32{machine_.world_.data[0x5b]} << 16 : 0);
   const auto [begin, end] = fabric_.boot->spm(bus(), stop_.last_pc, z);
   for (u32 a = begin; a < end; a += 2) forget(a / 2);
+  if (translator_) renew_flash_pages();
   set_deadline();
 }
 

@@ -1,20 +1,25 @@
 // SPDX-License-Identifier: MIT
 // Engine: runs an AvrMachine's world, one predecoded entry an instruction.
 //
-// Two gears over one instruction table and one state. The precise gear makes one comparison between
-// two instructions: is it time for something (an event, an interrupt, the end of the run)? The
-// quick gear makes it only where a straight run of instructions ends, and leaves out flags that are
-// written again before anybody could see them. It is used while nothing can be due within the run
-// ahead, and left at once when a data access meets anything but plain memory.
+// Two gears over one instruction table and one state. The precise gear executes one predecoded
+// entry after the other and asks between two of them: is it time for something (an event, an
+// interrupt, the end of the run)? Where jumps lead again and again the quick gear takes over: the
+// run there is translated to machine code that asks only once, at its start, and leaves out flags
+// that nobody can see. It is used while nothing can be due within the run ahead, and left at once,
+// before the instruction, when a data access meets anything but plain memory.
 //
 // Breakpoints are entries that have been replaced; data accesses test one attribute byte. Nothing
 // else is looked at, so what is not used costs nothing.
 #ifndef LUCID_CHIP_ENGINE_H
 #define LUCID_CHIP_ENGINE_H
 
+#include <memory>
+#include <optional>
 #include <vector>
 
+#include "chip/attributes.h"
 #include "chip/avr_machine.h"
+#include "chip/translator.h"
 
 /// Kept out of the run loop, which inlines everything else.
 #define LUCID_SLOW __attribute__((noinline))
@@ -48,62 +53,31 @@ class Engine {
     kReserved,
     kLabels,
   };
-  // What the quick gear does at a word: a row of the table, one of these, or a row with kCarry or
-  // kQuiet added.
-  enum : unsigned {
-    kUnknown = avr::kOpCount,               ///< to be looked at when it is reached
-    kCheckpoint,                            ///< is there still time? At every kRunWords-th word
-    kPrecise,                               ///< marked, reserved, …: for the precise gear
-    kCarry,                                 ///< added to a row: of its flags only C can be seen
-    kQuiet = kCarry + avr::kOpCount,        ///< added to a row: none of its flags can be seen
-    kBranchIfSet = kQuiet + avr::kOpCount,  ///< BRBS with the flag's number added
-    kBranchIfClear = kBranchIfSet + 8,      ///< BRBC
-  };
   /// A flash word, ready to execute.
   struct Slot {
-    const void* quick = nullptr;  ///< where run() executes it in the quick gear
     avr::Entry entry;
-    std::int32_t jump = 0;   ///< to the slot of the target in `entry`, in bytes
-    u16 worst = kRunCycles;  ///< more cycles than the quick gear takes from here to its next check
-    u16 behind = 0;          ///< what a checkpoint, a mark or a note goes on with
+    std::int32_t jump = 0;  ///< to the slot of the target in `entry`, in bytes
+    u32 worst = 0;          ///< cycles that the translated run from here can take; kNoRun: none
+    u8 behind = 0;          ///< what a mark or a note goes on with
+    u8 heat = 0;            ///< how often a run began here while it was not translated
+    bool translated = false;
   };
-  static constexpr u32 kRunWords = 16;
-  /// More cycles than any run has between two checks: up to 2 * kRunWords words, as a two-word
-  /// instruction can step over a checkpoint, of at most three cycles, and what ends it.
-  static constexpr u64 kRunCycles = 128;
-
-  // Attributes of a data address.
-  enum : u8 {
-    kIo = 1,           ///< a peripheral may answer
-    kUnmapped = 2,     ///< nothing answers
-    kNotRam = 4,       ///< no place for a stack
-    kGuarded = 8,      ///< static data: no place for a stack either
-    kWatchRead = 16,   ///< a debugger wants to know of loads
-    kWatchWrite = 32,  ///< and of stores
-    kUnwritten = 64,   ///< RAM that has not been written since power-on
-    kUnreadable = 128  ///< the same, and a load of it is a fault
-  };
-  enum : unsigned {
-    kSlowLoad = kIo | kUnmapped | kWatchRead | kUnreadable,
-    kSlowStore = kIo | kUnmapped | kWatchWrite | kUnwritten,
-    kNoStack = kIo | kUnmapped | kNotRam,
-    kSlowPush = kSlowStore | kNoStack | kGuarded,
-    kSlowPop = kSlowLoad | kNoStack,
-  };
+  static constexpr u32 kNoRun = 1U << 30;
 
   [[nodiscard]] Bus bus() { return {machine_.world_, machine_.outputs_}; }
   [[nodiscard]] u16 flash_word(u32 word) const;
   LUCID_SLOW avr::Entry decoded(u32 word) const;
   LUCID_SLOW void decode_at(u32 word);
   void set_jump(u32 word, const avr::Entry& entry);
-  LUCID_SLOW void shift_up(u32 word);
-  /// What lies behind a word until the quick gear checks again.
-  struct Ahead {
-    unsigned flags_seen = 0xff;  ///< of those the word leaves
-    unsigned cycles = 0;
-  };
-  [[nodiscard]] Ahead look_ahead(u32 word);
+  LUCID_SLOW void translate(u32 word);
   void forget_run(u32 word);
+  void cool(u32 word);
+  void renew_flash_pages();
+  void begin_access(u32 word);
+  void end_access();
+  [[nodiscard]] std::optional<avr::Entry> translatable(u32 word);
+  static u32 load_for_run(void* engine, u32 address, u32 word);
+  static void store_for_run(void* engine, u32 address, u32 word, u32 value, u32 mask);
   void fire_due(u64 until);
   void set_deadline();
   /// At an instruction boundary. True: the run ends, `stop_` says why.
@@ -130,7 +104,10 @@ class Engine {
   CpuState& cpu_;
   const Fabric& fabric_;
   std::vector<Slot> code_;
-  const void* const* quick_labels_ = nullptr;  ///< in run(), by what the quick gear does
+  std::unique_ptr<Translator> translator_;  ///< made with the first hot run
+  Native native_;
+  std::vector<const u8*> flash_pages_;
+  u32 translations_ = 0;  ///< since the translator was empty
   std::vector<u8> attributes_;
   /// Bytes that change otherwise than by a store: compared after each instruction.
   std::vector<std::pair<Address, u8>> observed_;

@@ -27,6 +27,10 @@ class PagedMemory {
   std::uint8_t operator[](std::uint32_t address) const {
     return pages_[address / kPageBytes]->bytes[address % kPageBytes];
   }
+  /// The kPageBytes bytes of a page. Good until it or a copy is written.
+  [[nodiscard]] const std::uint8_t* page_of(std::uint32_t address) const {
+    return pages_[address / kPageBytes]->bytes.data();
+  }
   void write(std::uint32_t address, std::uint8_t value) {
     std::shared_ptr<Page>& page = pages_[address / kPageBytes];
     if (page.use_count() > 1) page = std::make_shared<Page>(*page);

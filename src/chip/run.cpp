@@ -1,19 +1,15 @@
 // SPDX-License-Identifier: MIT
-// Engine::run: both gears, one block an instruction, made from the instruction table.
+// Engine::run: the precise gear, one piece of code an instruction, made from the instruction table,
+// and the way into the quick one.
 #include "chip/engine.h"
 #include "isa/avr/execute.h"
 
 namespace lucid::chip {
-namespace {
-
-constexpr u16 kSpl = 0x5d, kSph = 0x5e, kSregAddress = 0x5f;
-constexpr u16 kRampz = 0x5b, kEind = 0x5c;
-
-}  // namespace
-
 /// The hot state, in local variables of run(). Slow paths get it through the world: no pointer to
 /// a Frame leaves run(), so the compiler can keep it in registers.
 struct Engine::Frame {
+  using Number = u32;
+
   Engine& engine;
   CpuState& cpu;
   u8* const r;  ///< data space; the registers are its first 32 bytes
@@ -25,11 +21,9 @@ struct Engine::Frame {
   const Slot* next = nullptr;  ///< and what follows it
   u64 now = 0;
   u64 deadline = 0;
-  u64 limit = 0;  ///< before it there is time for any run
   u32 lowest_sp = 0;
   u16 sp = 0;
   avr::Flags flags;
-  bool left = false;  ///< the run ends here: a jump, or something slow has happened
 
   explicit Frame(Engine& e)
       : engine(e),
@@ -54,9 +48,8 @@ struct Engine::Frame {
   }
   /// After something slow that leaves the processor's registers alone.
   void fetch_time() {
-    left = true;
     now = cpu.now;
-    set_deadline(engine.deadline_);
+    deadline = engine.deadline_;
   }
   void fetch() {
     fetch_time();
@@ -65,14 +58,43 @@ struct Engine::Frame {
     flags.set_byte(cpu.sreg);
     lowest_sp = engine.machine_.lowest_sp_;
   }
-  void set_deadline(u64 ticks) {
-    deadline = ticks;
-    limit = ticks > kRunCycles ? ticks - kRunCycles : 0;
+  /// Is there time for the translated run at `next`?
+  [[nodiscard]] bool time_for_run() const { return now + next->worst < deadline; }
+  /// Runs translated code from `next` on, as far as it goes. False: the next instruction is for the
+  /// precise gear.
+  [[gnu::always_inline]] bool run_translated() {
+    Native& native = engine.native_;
+    const auto& parts = flags.parts();
+    native.left = static_cast<std::int64_t>(deadline - now);
+    native.flags = {parts.c, parts.carries, parts.sign, parts.zero, parts.t, u32{flags.i()}};
+    native.sp = sp;
+    native.lowest_sp = lowest_sp;
+    cpu.sreg = static_cast<u8>(u32{flags.i()} << 7);  // what a deadline rests on
+    engine.deadline_ = deadline;
+    const Translator::Left left = engine.translator_->run(native, word_of(next));
+    next = code + left.word;
+    deadline = engine.deadline_;
+    now = deadline - static_cast<u64>(native.left);
+    sp = static_cast<u16>(native.sp);
+    flags.set_parts(
+        {native.flags[0], native.flags[1], native.flags[2], native.flags[3], native.flags[4]});
+    return !left.precise;
   }
-  /// Is there time for the run that starts at `s`?
-  [[nodiscard]] bool time_for(const Slot* s) const { return now + s->worst < deadline; }
 
-  u8 load(u16 address) {
+  [[nodiscard]] u32 reg(unsigned n) const { return r[n]; }
+  void set_reg(unsigned n, u32 value) const { r[n] = static_cast<u8>(value); }
+  [[nodiscard]] u32 pair(unsigned n) const {
+    const u8* const low = r + n;
+    return static_cast<u32>(low[0] | low[1] << 8);
+  }
+  void set_pair(unsigned n, u32 value) const {
+    u8* const low = r + n;
+    low[0] = static_cast<u8>(value);
+    low[1] = static_cast<u8>(value >> 8);
+  }
+
+  u32 load(u32 data_address) {
+    const auto address = static_cast<u16>(data_address);
     if ((attributes[address] & kSlowLoad) == 0) return r[address];
     if ((attributes[address] & kWatchRead) == 0) {
       if (address == kSregAddress) return flags.byte();
@@ -84,13 +106,16 @@ struct Engine::Frame {
     fetch_time();
     return value;
   }
-  void store(u16 address, u8 value) {
+  void store(u32 data_address, u32 byte) {
+    const auto address = static_cast<u16>(data_address);
+    const auto value = static_cast<u8>(byte);
     if ((attributes[address] & kSlowStore) == 0)
       r[address] = value;
     else
       store_bits(address, value, 0xff);
   }
-  void store_bits(u16 address, u8 value, u8 mask) {
+  void store_bits(u32 data_address, u8 value, u8 mask) {
+    const auto address = static_cast<u16>(data_address);
     if ((attributes[address] & kWatchWrite) != 0) {
       store_back();
       engine.note_store(address, value, mask);
@@ -111,7 +136,8 @@ struct Engine::Frame {
       fetch_time();
     }
   }
-  void push(u8 value) {
+  void push(u32 byte) {
+    const auto value = static_cast<u8>(byte);
     if ((attributes[sp] & kSlowPush) == 0)
       r[sp] = value;
     else
@@ -128,7 +154,7 @@ struct Engine::Frame {
     if ((attributes[sp] & (kNoStack | kGuarded)) != 0) stack_fault();
     store(sp, value);
   }
-  u8 pop() {
+  u32 pop() {
     ++sp;
     if ((attributes[sp] & kSlowPop) == 0) return r[sp];
     if ((attributes[sp] & kNoStack) != 0) stack_fault();
@@ -142,9 +168,9 @@ struct Engine::Frame {
   }
   void push_pc() {
     const u32 pc = word_of(next) & pc_mask;
-    push(static_cast<u8>(pc));
-    push(static_cast<u8>(pc >> 8));
-    if (wide_pc) push(static_cast<u8>(pc >> 16));
+    push(pc);
+    push(pc >> 8);
+    if (wide_pc) push(pc >> 16);
   }
   u32 pop_pc() {
     u32 word = 0;
@@ -152,36 +178,41 @@ struct Engine::Frame {
     word = word << 8 | pop();
     return word << 8 | pop();
   }
-  [[nodiscard]] u8 flash(u32 address) const {
+  [[nodiscard]] u32 flash(u32 address) const {
     const World& world = engine.machine_.world_;
     if (now <= world.boot.enabled_until)  // LPM may read fuses instead
       if (const auto byte = engine.fabric_.boot->special_byte(world, address)) return *byte;
     const PagedMemory& memory = world.flash;
     return memory[address & (2 * pc_mask + 1)];
   }
-  [[nodiscard]] u8 rampz() const { return r[kRampz]; }
-  void set_rampz(u8 value) const { r[kRampz] = value; }
-  [[nodiscard]] u8 eind() const { return r[kEind]; }
-  void jump(u32 word) {
-    next = code + (word & pc_mask);
-    left = true;
-  }
+  [[nodiscard]] u32 rampz() const { return r[kRampz]; }
+  void set_rampz(u32 value) const { r[kRampz] = static_cast<u8>(value); }
+  [[nodiscard]] u32 eind() const { return r[kEind]; }
+  void jump(u32 word) { next = code + (word & pc_mask); }
   void jump_to(const avr::Entry& /*entry*/) {
     next = reinterpret_cast<const Slot*>(reinterpret_cast<const char*>(slot) + slot->jump);
-    left = true;
   }
-  void took_branch() { ++now; }
-  void skip() {
+  void branch_if(u32 condition, const avr::Entry& entry) {
+    if (condition == 0) return;
+    ++now;
+    jump_to(entry);
+  }
+  void skip_if(u32 condition) {
+    if (condition == 0) return;
     if (next->entry.op >= kUndecoded) next = engine.settled(next);
     const u8 length = next->entry.length;
     next += length;
     now += length;
-    left = true;
+  }
+  void set_flag(unsigned bit, bool on) {
+    const bool before = flags.i();
+    const u32 mask = 1U << bit;
+    flags.set_byte(on ? flags.byte() | mask : flags.byte() & ~mask);
+    if (!before && flags.i()) turned_on_interrupts();
   }
   void turned_on_interrupts() {
     cpu.hold = 2;
-    set_deadline(0);
-    left = true;
+    deadline = 0;
   }
   void returned_from_interrupt() {
     engine.bus().happened(isa::EventKind::kReturn);
@@ -204,45 +235,12 @@ struct Engine::Frame {
   }
 };
 
-namespace {
-
-/// BRBS and BRBC with the flag known when this is compiled.
-template <class Frame, unsigned kBit, bool kSet>
-void branch_on_flag(Frame& f) {
-  if (f.flags.test(kBit) != kSet) return;
-  f.took_branch();
-  f.jump_to(f.slot->entry);
-}
-
-}  // namespace
-
 __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
-#define LUCID_EACH_FLAG(X) X(0) X(1) X(2) X(3) X(4) X(5) X(6) X(7)
-  // Where each entry is executed, in the precise gear and in the quick one.
-  static const void* const kPreciseLabels[kLabels] = {
+  static const void* const kLabelsOf[kLabels] = {
 #define LUCID_AVR(id, ...) &&do_##id,
 #include "isa/avr/instructions.def"
       &&undecoded, &&marked, &&undefined, &&end_of_flash, &&reserved};
-#define LUCID_IF_SET(bit) &&branch_set_##bit,
-#define LUCID_IF_CLEAR(bit) &&branch_clear_##bit,
-  static const void* const kQuickLabels[] = {
-#define LUCID_AVR(id, ...) &&quick_##id,
-#include "isa/avr/instructions.def"
-      &&unknown, &&checkpoint, &&precise,
-#define LUCID_AVR_PURE(id, ...) &&carry_##id,
-#define LUCID_AVR(id, ...) &&precise,
-#include "isa/avr/instructions.def"
-#define LUCID_AVR_PURE(id, ...) &&quiet_##id,
-#define LUCID_AVR(id, ...) &&precise,
-#include "isa/avr/instructions.def"
-      LUCID_EACH_FLAG(LUCID_IF_SET) LUCID_EACH_FLAG(LUCID_IF_CLEAR)};
-#undef LUCID_IF_SET
-#undef LUCID_IF_CLEAR
 
-  if (quick_labels_ == nullptr) {
-    quick_labels_ = kQuickLabels;
-    for (Slot& s : code_) s.quick = kQuickLabels[kUnknown];
-  }
   request_ = request;
   stop_ = isa::Stop{};
   stop_.last_pc = cpu_.pc * 2;
@@ -250,6 +248,7 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
   entered_interrupt_ = false;
   fault_ = isa::Fault::kNone;
   if (!observed_.empty()) renew_observed();
+  if (translator_) renew_flash_pages();
   machine_.outputs_.events_wanted = request.events;
   machine_.outputs_.events.clear();
   levels_.clear();
@@ -263,33 +262,23 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
   if (request.pass_first_breakpoint && !entered_interrupt_) {
     const u32 word = f.word_of(f.slot);
     if (decoded(word).op == avr::kBREAK) goto pass_break;
-    if (f.slot->entry.op == kMarked) goto* kPreciseLabels[f.slot->behind];
+    if (f.slot->entry.op == kMarked) goto* kLabelsOf[f.slot->behind];
   }
   goto go_on;
 
-// What follows an instruction. In the precise gear: is it time for something?
-#define LUCID_PRECISE()                        \
+// What follows an instruction: is it time for something?
+#define LUCID_NEXT()                           \
   do {                                         \
     if (f.now >= f.deadline) goto at_boundary; \
     f.slot = f.next;                           \
-    goto* kPreciseLabels[f.slot->entry.op];    \
+    goto* kLabelsOf[f.slot->entry.op];         \
   } while (false)
-// Where a run ends: with time enough for another one, in the quick gear.
-#define LUCID_END_OF_RUN()                \
-  do {                                    \
-    if (f.now >= f.limit) goto run_ended; \
-    f.slot = f.next;                      \
-    goto* f.slot->quick;                  \
+// And where another run begins: is there one in machine code, or should there be?
+#define LUCID_NEXT_RUN()                 \
+  do {                                   \
+    if (f.time_for_run()) goto next_run; \
+    LUCID_NEXT();                        \
   } while (false)
-// Within a run of the quick gear nothing is asked, unless the instruction has left it.
-#define LUCID_QUICK(cycles, words, execute) \
-  f.now += (cycles);                        \
-  f.next = f.slot + (words);                \
-  f.left = false;                           \
-  execute;                                  \
-  if (f.left) LUCID_END_OF_RUN();           \
-  f.slot = f.next;                          \
-  goto* f.slot->quick;
 #define LUCID_LENGTH(id)                                                            \
   (avr::k##id == avr::kLDS || avr::k##id == avr::kSTS || avr::k##id == avr::kJMP || \
            avr::k##id == avr::kCALL                                                 \
@@ -297,54 +286,32 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
        : 1)
 #define LUCID_CYCLES(c16, c22) ((c16) == (c22) || !f.wide_pc ? (c16) : (c22))
 
-  // The precise gear. BREAK pauses before it executes.
-#define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  do_##id : f.now += LUCID_CYCLES(c16, c22);                                                   \
-  f.next = f.slot + LUCID_LENGTH(id);                                                          \
-  avr::Execute<Frame>::id(f, f.slot->entry);                                                   \
-  LUCID_PRECISE();
+#define LUCID_AVR_MEMORY(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
+  do_##id : f.now += LUCID_CYCLES(c16, c22);                                                     \
+  f.next = f.slot + LUCID_LENGTH(id);                                                            \
+  avr::Execute<Frame>::id(f, f.slot->entry);                                                     \
+  LUCID_NEXT();
+#define LUCID_AVR_PURE LUCID_AVR_MEMORY
+// BREAK pauses before it executes.
 #define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
   do_##id : if (avr::k##id == avr::kBREAK) goto break_instruction;                        \
   f.now += LUCID_CYCLES(c16, c22);                                                        \
   f.next = f.slot + LUCID_LENGTH(id);                                                     \
   avr::Execute<Frame>::id(f, f.slot->entry);                                              \
-  LUCID_END_OF_RUN();
+  LUCID_NEXT_RUN();
 #include "isa/avr/instructions.def"
 
-  // The quick gear.
-#define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  quick_##id : if (avr::k##id == avr::kBREAK) goto precise;                               \
-  LUCID_QUICK(LUCID_CYCLES(c16, c22), LUCID_LENGTH(id), (avr::Execute<Frame>::id(f, f.slot->entry)))
-#include "isa/avr/instructions.def"
-#define LUCID_IF_SET(bit) \
-  branch_set_##bit : LUCID_QUICK(1, 1, (branch_on_flag<Frame, bit, true>(f)))
-#define LUCID_IF_CLEAR(bit) \
-  branch_clear_##bit : LUCID_QUICK(1, 1, (branch_on_flag<Frame, bit, false>(f)))
-  LUCID_EACH_FLAG(LUCID_IF_SET)
-  LUCID_EACH_FLAG(LUCID_IF_CLEAR)
-
-  // The same with only C, and without flags.
-#define LUCID_AVR_PURE(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  carry_##id : LUCID_QUICK(LUCID_CYCLES(c16, c22), LUCID_LENGTH(id),                           \
-                           (avr::Execute<Frame, avr::Seen::kCarry>::id(f, f.slot->entry)))     \
-                   quiet_##id                                                                  \
-      : LUCID_QUICK(LUCID_CYCLES(c16, c22), LUCID_LENGTH(id),                                  \
-                    (avr::Execute<Frame, avr::Seen::kNone>::id(f, f.slot->entry)))
-#define LUCID_AVR(id, ...)
-#include "isa/avr/instructions.def"
-
-unknown:
-  shift_up(f.word_of(f.slot));
-  goto* f.slot->quick;
-checkpoint:
-  if (f.now < f.limit || f.time_for(f.slot)) goto* kQuickLabels[f.slot->behind];
-precise:
-  goto* kPreciseLabels[f.slot->entry.op];
-run_ended:
-  if (f.now >= f.deadline) goto at_boundary;
+next_run:
   f.slot = f.next;
-  if (f.time_for(f.slot)) goto* f.slot->quick;
-  goto* kPreciseLabels[f.slot->entry.op];
+  if (!f.slot->translated) {
+    Slot& slot = code_[f.word_of(f.slot)];
+    if (++slot.heat < machine_.translate_after_) goto* kLabelsOf[slot.entry.op];
+    translate(f.word_of(f.slot));
+    if (!slot.translated) goto* kLabelsOf[slot.entry.op];
+  }
+  if (f.now <= machine_.world_.boot.enabled_until) goto* kLabelsOf[f.slot->entry.op];
+  if (f.run_translated()) LUCID_NEXT_RUN();
+  LUCID_NEXT();
 
 pass_break:
   f.next = f.slot + 1;
@@ -353,25 +320,25 @@ at_boundary:
   f.store_back();
   if (boundary(true)) return stop_;
   f.fetch();
-  f.slot = f.next;
 go_on:
-  if (f.time_for(f.slot)) goto* f.slot->quick;
-  goto* kPreciseLabels[f.slot->entry.op];
+  if (f.time_for_run()) goto next_run;
+  f.slot = f.next;
+  goto* kLabelsOf[f.slot->entry.op];
 
 undecoded:
   decode_at(f.word_of(f.slot));
-  goto* kPreciseLabels[f.slot->entry.op];
+  goto* kLabelsOf[f.slot->entry.op];
 undefined:
   note_undefined(f.word_of(f.slot));
-  goto* kPreciseLabels[f.slot->behind];
+  goto* kLabelsOf[f.slot->behind];
 end_of_flash:
   f.slot = f.code;
-  goto* kPreciseLabels[f.slot->entry.op];
+  goto* kLabelsOf[f.slot->entry.op];
 marked:
   if (request_.marks != nullptr) {
     f.next = f.slot;
     f.store_back();
-    if (!request_.marks->ends_run_at(2 * f.word_of(f.slot))) goto* kPreciseLabels[f.slot->behind];
+    if (!request_.marks->ends_run_at(2 * f.word_of(f.slot))) goto* kLabelsOf[f.slot->behind];
   }
   stop_.why = isa::Stop::Why::kBreakpoint;
   goto not_executed;
@@ -384,7 +351,7 @@ reserved:
                                 : isa::Fault::kReservedInstruction)) {
     f.next = f.slot + 1;
     f.now += 1;
-    LUCID_PRECISE();
+    LUCID_NEXT();
   }
   stop_.why = isa::Stop::Why::kFault;
   stop_.fault_pc = 2 * f.word_of(f.slot);
@@ -397,12 +364,8 @@ not_executed:
   stop_.last_pc = last_pc;
   return stop_;
 
-#undef LUCID_EACH_FLAG
-#undef LUCID_IF_SET
-#undef LUCID_IF_CLEAR
-#undef LUCID_PRECISE
-#undef LUCID_END_OF_RUN
-#undef LUCID_QUICK
+#undef LUCID_NEXT
+#undef LUCID_NEXT_RUN
 #undef LUCID_LENGTH
 #undef LUCID_CYCLES
 }

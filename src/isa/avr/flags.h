@@ -24,122 +24,123 @@ using u8 = std::uint8_t;
 using u16 = std::uint16_t;
 using u32 = std::uint32_t;
 
-/// How many of the flags an instruction writes can be seen by anybody.
-enum class Seen : std::uint8_t { kNone, kCarry, kAll };
+/// 1 for 0, 0 for anything else.
+constexpr u32 is_zero(u32 value) { return static_cast<u32>(value == 0); }
 
-class Flags {
+/// `Number` is u32, or whatever stands for one: see execute.h.
+template <class Number>
+class BasicFlags {
+  using N = const Number&;
+
  public:
-  [[nodiscard]] unsigned c() const { return c_; }
-  [[nodiscard]] bool t() const { return (ti_ & kT) != 0; }
-  [[nodiscard]] bool i() const { return (ti_ & kI) != 0; }
+  [[nodiscard]] N c() const { return parts_.c; }
+  [[nodiscard]] N t() const { return parts_.t; }
+  [[nodiscard]] bool i() const { return i_; }
 
-  /// One flag, by its bit number.
-  [[nodiscard]] bool test(unsigned bit) const {
+  /// One flag, by its bit number: 0 is clear, anything else is set.
+  [[nodiscard]] Number test(unsigned bit) const {
     switch (bit) {
-      case 0: return c_ != 0;
-      case 1: return (zero_ & 0xff) == 0;
-      case 2: return (sign_ & 0x80) != 0;
-      case 3: return v() != 0;
-      case 4: return s() != 0;
-      case 5: return (carries_ & 0x10) != 0;
-      default: return (ti_ >> bit & 1U) != 0;
+      case 0: return parts_.c;
+      case 1: return is_zero(parts_.zero & 0xffU);
+      case 2: return parts_.sign & 0x80U;
+      case 3: return v();
+      case 4: return s();
+      case 5: return parts_.carries & 0x10U;
+      case 6: return parts_.t;
+      default: return Number(static_cast<u32>(i_));
     }
   }
-  [[nodiscard]] u8 byte() const {
-    return static_cast<u8>(c_ | static_cast<unsigned>((zero_ & 0xff) == 0) << 1 |
-                           (sign_ >> 5 & kN) | v() << 3 | s() << 4 | (carries_ & 0x10) << 1 | ti_);
+  /// The register but for I.
+  [[nodiscard]] Number low_bits() const {
+    return parts_.c | is_zero(parts_.zero & 0xffU) << 1U | (parts_.sign >> 5U & kN) | v() << 3U |
+           s() << 4U | (parts_.carries & 0x10U) << 1U | parts_.t << 6U;
   }
-  void set_byte(unsigned byte) {
-    const unsigned v = byte >> 3 & 1U;
-    const unsigned n = byte >> 2 & 1U;
-    c_ = byte & kC;
-    carries_ = (byte & kH) >> 1 | v << 7;
-    sign_ = n << 7 | ((byte >> 4 & 1U) ^ n ^ v) << 8;
-    zero_ = ~byte & kZ;
-    ti_ = static_cast<u8>(byte & (kT | kI));
+  void set_low_bits(u32 byte) {
+    const u32 v = byte >> 3 & 1U;
+    const u32 n = byte >> 2 & 1U;
+    parts_.c = byte & kC;
+    parts_.carries = (byte & kH) >> 1 | v << 7;
+    parts_.sign = n << 7 | ((byte >> 4 & 1U) ^ n ^ v) << 8;
+    parts_.zero = ~byte & kZ;
+    parts_.t = byte >> 6 & 1U;
   }
-  void set_t(bool on) { ti_ = static_cast<u8>((ti_ & kI) | (on ? kT : 0)); }
-  void set_i(bool on) { ti_ = static_cast<u8>((ti_ & kT) | (on ? kI : 0)); }
+  void set_c(N value) { parts_.c = value; }
+  void set_t(N value) { parts_.t = value; }
+  void set_i(bool on) { i_ = on; }
 
   // What instructions leave. `result` is not yet cut to a byte; N and Z follow it, S = N xor V.
   /// The sum of a and b, perhaps with a carry; their difference.
-  template <Seen kSeen>
-  void sum(unsigned result, unsigned a, unsigned b) {
-    if constexpr (kSeen != Seen::kNone) c_ = result >> 8;
-    if constexpr (kSeen == Seen::kAll) {
-      carries_ = result ^ a ^ b;
-      sign_ = zero_ = result & 0xff;
-    }
+  void sum(N result, N a, N b) {
+    parts_.c = result >> 8U;
+    parts_.carries = result ^ a ^ b;
+    parts_.sign = parts_.zero = result & 0xffU;
   }
-  template <Seen kSeen>
-  void difference(unsigned result, unsigned a, unsigned b) {
-    if constexpr (kSeen != Seen::kNone) c_ = result >> 31;
-    if constexpr (kSeen == Seen::kAll) {
-      carries_ = result ^ a ^ b;
-      sign_ = zero_ = result & 0xff;
-    }
+  void difference(N result, N a, N b) {
+    parts_.c = result >> 31U;
+    parts_.carries = result ^ a ^ b;
+    parts_.sign = parts_.zero = result & 0xffU;
   }
   /// A difference that can only clear Z: CPC, SBC and SBCI.
-  template <Seen kSeen>
-  void chained(unsigned result, unsigned a, unsigned b) {
-    if constexpr (kSeen != Seen::kNone) c_ = result >> 31;
-    if constexpr (kSeen == Seen::kAll) {
-      carries_ = result ^ a ^ b;
-      sign_ = result & 0xff;
-      zero_ |= sign_;
-    }
+  void chained(N result, N a, N b) {
+    parts_.c = result >> 31U;
+    parts_.carries = result ^ a ^ b;
+    parts_.sign = result & 0xffU;
+    parts_.zero = parts_.zero | parts_.sign;
   }
   /// INC and DEC: V as for a sum or difference, C and H stay.
-  template <Seen kSeen>
-  void stepped(unsigned result, unsigned a) {
-    if constexpr (kSeen == Seen::kAll) {
-      carries_ = (carries_ & 0x10) | ((result ^ a) & 0x180);
-      sign_ = zero_ = result & 0xff;
-    }
+  void stepped(N result, N a) {
+    parts_.carries = (parts_.carries & 0x10U) | ((result ^ a) & 0x180U);
+    parts_.sign = parts_.zero = result & 0xffU;
   }
   /// V = 0, C and H stay.
-  template <Seen kSeen>
-  void logic(unsigned result) {
-    if constexpr (kSeen == Seen::kAll) {
-      carries_ &= 0x10;
-      sign_ = zero_ = result & 0xff;
-    }
+  void logic(N result) {
+    parts_.carries = parts_.carries & 0x10U;
+    parts_.sign = parts_.zero = result & 0xffU;
   }
   /// V and C are given (0 or 1), H stays.
-  template <Seen kSeen>
-  void with_carry(unsigned result, unsigned v, unsigned c) {
-    if constexpr (kSeen != Seen::kNone) c_ = c;
-    if constexpr (kSeen == Seen::kAll) {
-      carries_ = (carries_ & 0x10) | v << 7;
-      sign_ = zero_ = result & 0xff;
-    }
+  void with_carry(N result, N v, N c) {
+    parts_.c = c;
+    parts_.carries = (parts_.carries & 0x10U) | v << 7U;
+    parts_.sign = parts_.zero = result & 0xffU;
   }
   /// The same of a 16-bit result.
-  template <Seen kSeen>
-  void wide(unsigned result, unsigned v, unsigned c) {
-    if constexpr (kSeen != Seen::kNone) c_ = c;
-    if constexpr (kSeen == Seen::kAll) {
-      carries_ = (carries_ & 0x10) | v << 7;
-      sign_ = result >> 8 & 0xff;
-      zero_ = result >> 8 | result;
-    }
+  void wide(N result, N v, N c) {
+    parts_.c = c;
+    parts_.carries = (parts_.carries & 0x10U) | v << 7U;
+    parts_.sign = result >> 8U & 0xffU;
+    parts_.zero = result >> 8U | result;
   }
   /// Only Z and C, of a 16-bit product.
-  template <Seen kSeen>
-  void product(unsigned value, unsigned c) {
-    if constexpr (kSeen != Seen::kNone) c_ = c;
-    if constexpr (kSeen == Seen::kAll) zero_ = value >> 8 | value;
+  void product(N value, N c) {
+    parts_.c = c;
+    parts_.zero = value >> 8U | value;
   }
 
- private:
-  [[nodiscard]] unsigned v() const { return (carries_ >> 7 ^ carries_ >> 8) & 1U; }
-  [[nodiscard]] unsigned s() const { return ((sign_ >> 7 ^ sign_ >> 8) & 1U) ^ v(); }
+  struct Parts {
+    Number c{};        ///< C
+    Number carries{};  ///< into each bit: H is the one into bit 4, V the difference of 7 and 8
+    Number sign{};     ///< N at 7; at 8 if S is something else than N xor V: SREG can be written
+    Number zero{};     ///< Z if the low byte is 0
+    Number t{};        ///< T
+  };
+  [[nodiscard]] const Parts& parts() const { return parts_; }
+  void set_parts(const Parts& parts) { parts_ = parts; }
 
-  u32 c_ = 0;        ///< C
-  u32 carries_ = 0;  ///< into each bit: H is the one into bit 4, V the difference of 7 and 8
-  u32 sign_ = 0;     ///< N at 7; at 8 whether S is something else than N xor V: SREG can be written
-  u32 zero_ = 0;     ///< Z if the low byte is 0
-  u8 ti_ = 0;        ///< T and I
+ private:
+  [[nodiscard]] Number v() const { return (parts_.carries >> 7U ^ parts_.carries >> 8U) & 1U; }
+  [[nodiscard]] Number s() const { return ((parts_.sign >> 7U ^ parts_.sign >> 8U) & 1U) ^ v(); }
+
+  Parts parts_;
+  bool i_ = false;  ///< I
+};
+
+class Flags : public BasicFlags<u32> {
+ public:
+  [[nodiscard]] u8 byte() const { return static_cast<u8>(low_bits() | static_cast<u32>(i()) << 7); }
+  void set_byte(u32 byte) {
+    set_low_bits(byte);
+    set_i((byte & kI) != 0);
+  }
 };
 
 }  // namespace lucid::avr
