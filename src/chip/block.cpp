@@ -7,7 +7,8 @@ namespace lucid::chip {
 namespace {
 
 constexpr unsigned kMostInstructions = 40;
-constexpr unsigned kMostCycles = 48;
+constexpr unsigned kMostCycles = 64;
+constexpr unsigned kCyclesUnlooked = 8;  // then the time is looked at
 
 Value made(Block& block, StepKind kind, const Value& a, const Value& b, unsigned bits,
            u32 imm = 0) {
@@ -124,6 +125,7 @@ class Maker {
     block_.start = next_ = word;
     block_.spans.emplace_back(word, word);
     while (!ended_) {
+      if (cycles_ >= looked_ + kCyclesUnlooked) look_at_time();
       const auto entry = block_.instructions < kMostInstructions && cycles_ < kMostCycles
                              ? code_.at(next_)
                              : std::nullopt;
@@ -132,7 +134,7 @@ class Maker {
         break;
       }
     }
-    for (const Exit& exit : block_.exits) block_.worst = std::max(block_.worst, exit.cycles);
+    look_back();
   }
 
   // What avr::Execute asks for.
@@ -222,14 +224,10 @@ class Maker {
     branch_cycles_ = 1;
   }
   void skip_if(const Value& condition) {
-    const auto over = code_.at(next_);
-    if (!over) {
-      refused_ = true;
-      return;
-    }
+    const u32 over = code_.length(next_);
     branches_ = condition;
-    branch_to_ = (next_ + over->length) & code_.pc_mask;
-    branch_cycles_ = over->length;
+    branch_to_ = (next_ + over) & code_.pc_mask;
+    branch_cycles_ = over;
   }
   void set_flag(unsigned bit, bool on) {
     if (bit == 0)
@@ -252,6 +250,7 @@ class Maker {
     const auto sp = sp_;
     const u32 here = next_;
     before_ = exit_to(Value(here), cycles_);
+    before_.precise = true;
     pending_.clear();
     refused_ = pushed_ = io_ = false;
     branches_.reset();
@@ -296,6 +295,21 @@ class Maker {
       default: refused_ = true;
     }
     if (entry.op == avr::kBREAK) refused_ = true;
+  }
+
+  void look_at_time() {
+    look_back();
+    look_step_ = block_.steps.size();
+    leave(StepKind::kLeaveLate, {}, exit_to(Value(next_), cycles_));
+    looked_ = cycles_;
+    looked_exit_ = block_.exits.size();
+  }
+  /// The last look has to see so far ahead.
+  void look_back() {
+    u32 worst = cycles_;
+    for (std::size_t i = looked_exit_; i < block_.exits.size(); ++i)
+      worst = std::max(worst, block_.exits[i].cycles);
+    (looked_ == 0 ? block_.worst : block_.steps[look_step_].imm) = worst;
   }
 
   Value made_leaf(const Step& step, unsigned bits) {
@@ -351,7 +365,15 @@ class Maker {
     return made_leaf({StepKind::kIo, {}, Value(here_), address, 0, 8, last_exit()}, 8);
   }
   void store_io(u32 address, const Value& value, u8 mask) {
-    if (address < 0x20 || address == kSregAddress) refused_ = true;
+    if (address < 0x20) refused_ = true;
+    if (address == kSregAddress) {
+      if (mask != 0xff) refused_ = true;
+      guard(Value(0U), address, kWatchWrite);
+      // I stays, or else the instruction is for the precise gear.
+      leave(StepKind::kLeaveIf, value >> 7U ^ leaf(StepKind::kFlag, 5, 1), before_);
+      flags.set_low_bits(low8(value));
+      return;
+    }
     if (address == kSpl || address == kSph) {
       if (mask != 0xff) refused_ = true;
       guard(Value(0U), address, kWatchWrite);
@@ -368,7 +390,7 @@ class Maker {
   [[nodiscard]] u16 last_exit() const { return static_cast<u16>(block_.exits.size() - 1); }
 
   [[nodiscard]] Exit exit_to(const Value& to, u32 cycles) const {
-    return {to, cycles, io_, flags.parts(), sp_};
+    return {to, cycles, false, io_, flags.parts(), sp_};
   }
   void leave(StepKind kind, const Value& a, const Exit& exit) {
     block_.exits.push_back(exit);
@@ -380,20 +402,24 @@ class Maker {
       condition = step->a;
       when = !when;
     }
-    const Exit taken = exit_to(Value(branch_to_), cycles_ + branch_cycles_);
-    if (!condition.is_constant()) {
-      leave(when ? StepKind::kLeaveIf : StepKind::kLeaveIfNot, condition, taken);
-    } else if ((condition.constant() != 0) == when) {
-      leave(StepKind::kLeave, {}, taken);
-      ended_ = true;
-      io_ = false;
+    if (condition.is_constant()) {
+      if ((condition.constant() != 0) == when) {
+        cycles_ += branch_cycles_;
+        jump(Value(branch_to_));
+      }
+      return;
     }
+    leave(when ? StepKind::kLeaveIf : StepKind::kLeaveIfNot, condition,
+          exit_to(Value(branch_to_), cycles_ + branch_cycles_));
   }
+
   Block& block_;
   const CodeView& code_;
   u32 here_ = 0;    ///< word of the instruction being taken
   u32 next_ = 0;    ///< and behind it
   u32 cycles_ = 0;  ///< that one included
+  u32 looked_ = 0;  ///< cycles at the last look at the time
+  std::size_t look_step_ = 0, looked_exit_ = 0;
   Value sp_;
   std::array<std::optional<Value>, 32> registers_;
   std::array<std::optional<Value>, 16> pairs_;

@@ -3,10 +3,10 @@
 // functions that execute instructions one by one (isa/avr/execute.h). It is what the translator
 // makes machine code of.
 //
-// A run is left in three ways: at its end, by a branch or skip that is taken, and before an
-// instruction that turns out to need the precise gear (it meets I/O, a watched byte, the deepest
-// stack so far). Each exit says what the state is there, so flags that nobody sees are never worked
-// out.
+// A run is left in four ways: at its end, by a branch or skip that is taken, before an instruction
+// that turns out to need the precise gear (it meets I/O, a watched byte, the deepest stack so far),
+// and on its way when time is short. Each exit says what the state is there, so flags that nobody
+// sees are never worked out.
 #ifndef LUCID_CHIP_BLOCK_H
 #define LUCID_CHIP_BLOCK_H
 
@@ -51,6 +51,7 @@ enum class StepKind : u8 {
   kStoreIo,    ///< a to the peripheral at `imm`, by the word at b; `mask` says which bits
   kLeaveSlow,  ///< exit if the byte at a + imm has an attribute of `mask`
   kLeaveDeep,  ///< exit if stack pointer a is the lowest so far
+  kLeaveLate,  ///< exit if fewer than `imm` cycles are left, counted from the start of the run
   kLeaveIf,    ///< exit if a is not 0
   kLeaveIfNot,
   kLeave,
@@ -111,16 +112,17 @@ using FlagParts = avr::BasicFlags<Value>::Parts;
 
 /// What is true when the run is left.
 struct Exit {
-  Value to;            ///< word address
-  u32 cycles = 0;      ///< since the run began
-  bool saved = false;  ///< flags and stack pointer are in memory already: I/O was the last thing
+  Value to;              ///< word address
+  u32 cycles = 0;        ///< since the run began
+  bool precise = false;  ///< by the instruction at `to`, which is for the precise gear
+  bool saved = false;    ///< flags and stack pointer are in memory already: I/O was the last thing
   FlagParts flags;
   Value sp;
 };
 
 struct Block {
-  u32 start = 0;                           ///< word address
-  u32 worst = 0;                           ///< it takes no more cycles
+  u32 start = 0;  ///< word address
+  u32 worst = 0;  ///< it takes no more cycles before it looks at the time again
   std::vector<std::pair<u32, u32>> spans;  ///< of words it was made from: [begin, end)
   std::vector<Step> steps;
   std::vector<Exit> exits;
@@ -136,6 +138,8 @@ struct Block {
 struct CodeView {
   /// Null where a run has to end: a breakpoint, a word that is no instruction.
   std::function<std::optional<avr::Entry>(u32 word)> at;
+  /// In words, also of what a breakpoint stands for: who skips it goes on behind it.
+  std::function<u32(u32 word)> length;
   u32 pc_mask = 0;  ///< of a word address
   u32 ram_begin = 0;
   bool wide_pc = false;

@@ -148,12 +148,18 @@ void Engine::translate(u32 word) {
     translations_ = 1;
   }
   Block block;
-  const CodeView view{[this](u32 w) { return translatable(w); }, fabric_.flash_span / 2 - 1,
-                      fabric_.device.ram_begin, fabric_.target.core().wide_pc()};
-  make_block(block, view, word);
   Slot& slot = code_[word];
-  slot.translated = translator_->translate(block);
-  slot.worst = slot.translated ? block.worst : kNoRun;
+  const bool marked = slot.entry.op == kMarked;
+  const CodeView view{[&](u32 w) { return w == word && marked ? decoded(w) : translatable(w); },
+                      [this](u32 w) { return u32{settled(&code_[w])->entry.length}; },
+                      fabric_.flash_span / 2 - 1, fabric_.device.ram_begin,
+                      fabric_.target.core().wide_pc()};
+  make_block(block, view, word);
+  slot.translated = translator_->translate(block, marked);
+  if (marked)
+    slot.worst_behind = static_cast<u8>(block.worst);
+  else
+    slot.worst = slot.translated ? block.worst : kNoRun;
 }
 
 /// What a run may go through.
@@ -178,7 +184,6 @@ void Engine::cool(u32 word) {
 void Engine::forget_run(u32 word) {
   if (translator_) translator_->forget(word, [this](u32 start) { cool(start); });
   cool(word);
-  if (word > 0 && !code_[word - 1].translated) cool(word - 1);  // a skip over this one
 }
 
 void Engine::renew_flash_pages() {
@@ -359,7 +364,7 @@ void Engine::self_program() {
 // Boundaries
 // ---------------------------------------------------------------------------------------
 
-void Engine::fire_due(u64 until) {
+void Engine::fire_events(u64 until) {
   World& world = machine_.world_;
   while (world.next_due() <= until) {
     const unsigned slot = world.next_event();
@@ -392,12 +397,15 @@ bool Engine::enter_interrupt() {
   while ((cpu_.pending >> vector & 1U) == 0) ++vector;
   const unsigned bytes = fabric_.target.core().wide_pc() ? 3 : 2;
   for (unsigned i = 0; i < bytes; ++i) {
-    const unsigned attribute = attributes_[cpu_.sp];
     const auto value = static_cast<u8>(cpu_.pc >> (8 * i));
-    if ((attribute & kNoStack) != 0) raise(isa::Fault::kStackOutsideRam, cpu_.sp);
-    if ((attribute & kGuarded) != 0) raise(isa::Fault::kStackIntoData, cpu_.sp);
-    if ((attribute & kWatchWrite) != 0) note_store(cpu_.sp, value, 0xff);
-    if ((attribute & (kUnmapped | kIo)) == 0) slow_store(cpu_.sp, value, 0xff);
+    if (const unsigned attribute = attributes_[cpu_.sp]; (attribute & kSlowPush) == 0) {
+      machine_.world_.data[cpu_.sp] = value;
+    } else {
+      if ((attribute & kNoStack) != 0) raise(isa::Fault::kStackOutsideRam, cpu_.sp);
+      if ((attribute & kGuarded) != 0) raise(isa::Fault::kStackIntoData, cpu_.sp);
+      if ((attribute & kWatchWrite) != 0) note_store(cpu_.sp, value, 0xff);
+      if ((attribute & (kUnmapped | kIo)) == 0) slow_store(cpu_.sp, value, 0xff);
+    }
     --cpu_.sp;
   }
   if (cpu_.sp < machine_.lowest_sp_)
@@ -414,29 +422,40 @@ bool Engine::enter_interrupt() {
   return request_.stop_at_interrupt && end(isa::Stop::Why::kInterruptEntered);
 }
 
+/// Anything that boundary() has to tell of, but for time and interrupts.
+bool Engine::something_happened() const {
+  return cpu_.reset_cause != 0 || fault_ != isa::Fault::kNone || !observed_.empty() ||
+         !stop_.accesses.empty() || !machine_.outputs_.events.empty() || pins_moved();
+}
+
+/// Resets, faults, accesses and events. True: the run ends.
+bool Engine::tell() {
+  if (cpu_.reset_cause != 0) {
+    const u8 cause = cpu_.reset_cause;
+    machine_.reset_with(cause);
+    std::string name;
+    for (const IoRegister& io : fabric_.info.io)
+      for (const IoField& field : io.fields)
+        if (io.name == "MCUSR" && cause == 1U << field.lowest) name = field.name;
+    bus().happened(isa::EventKind::kReset, cause, 0, name);
+  }
+  if (fault_ != isa::Fault::kNone) {
+    stop_.fault = std::exchange(fault_, isa::Fault::kNone);
+    stop_.fault_pc = stop_.last_pc;
+    stop_.fault_address = fault_address_;
+    return end(isa::Stop::Why::kFault);
+  }
+  if (!observed_.empty()) observe();
+  if (pins_moved()) note_edges();
+  if (!stop_.accesses.empty()) return end(isa::Stop::Why::kAccess);
+  return !machine_.outputs_.events.empty() && end(isa::Stop::Why::kEvent);
+}
+
 bool Engine::boundary(bool executed) {
   for (;;) {
     fire_due(cpu_.now);
     if (executed && cpu_.hold != 0) --cpu_.hold;
-    if (cpu_.reset_cause != 0) {
-      const u8 cause = cpu_.reset_cause;
-      machine_.reset_with(cause);
-      std::string name;
-      for (const IoRegister& io : fabric_.info.io)
-        for (const IoField& field : io.fields)
-          if (io.name == "MCUSR" && cause == 1U << field.lowest) name = field.name;
-      bus().happened(isa::EventKind::kReset, cause, 0, name);
-    }
-    if (fault_ != isa::Fault::kNone) {
-      stop_.fault = std::exchange(fault_, isa::Fault::kNone);
-      stop_.fault_pc = stop_.last_pc;
-      stop_.fault_address = fault_address_;
-      return end(isa::Stop::Why::kFault);
-    }
-    if (!observed_.empty()) observe();
-    if (pins_moved()) note_edges();
-    if (!stop_.accesses.empty()) return end(isa::Stop::Why::kAccess);
-    if (!machine_.outputs_.events.empty()) return end(isa::Stop::Why::kEvent);
+    if (something_happened() && tell()) return true;
     if (executed) {
       if (--steps_left_ == 0) return end(isa::Stop::Why::kInstructions);
       if (request_.within_begin &&

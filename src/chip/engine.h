@@ -61,6 +61,7 @@ class Engine {
     u8 behind = 0;          ///< what a mark or a note goes on with
     u8 heat = 0;            ///< how often a run began here while it was not translated
     bool translated = false;
+    u8 worst_behind = 0;  ///< of a mark: `worst` of the run that starts with what it stands for
   };
   static constexpr u32 kNoRun = 1U << 30;
 
@@ -78,7 +79,12 @@ class Engine {
   [[nodiscard]] std::optional<avr::Entry> translatable(u32 word);
   static u32 load_for_run(void* engine, u32 address, u32 word);
   static void store_for_run(void* engine, u32 address, u32 word, u32 value, u32 mask);
-  void fire_due(u64 until);
+  void fire_due(u64 until) {
+    if (machine_.world_.next_due() <= until) fire_events(until);
+  }
+  LUCID_SLOW void fire_events(u64 until);
+  [[nodiscard]] bool something_happened() const;
+  LUCID_SLOW bool tell();
   void set_deadline();
   /// At an instruction boundary. True: the run ends, `stop_` says why.
   LUCID_SLOW bool boundary(bool executed);

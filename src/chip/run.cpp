@@ -62,6 +62,7 @@ struct Engine::Frame {
   [[nodiscard]] bool time_for_run() const { return now + next->worst < deadline; }
   /// Runs translated code from `next` on, as far as it goes. False: the next instruction is for the
   /// precise gear.
+  template <bool kBehindMark>
   [[gnu::always_inline]] bool run_translated() {
     Native& native = engine.native_;
     const auto& parts = flags.parts();
@@ -71,7 +72,9 @@ struct Engine::Frame {
     native.lowest_sp = lowest_sp;
     cpu.sreg = static_cast<u8>(u32{flags.i()} << 7);  // what a deadline rests on
     engine.deadline_ = deadline;
-    const Translator::Left left = engine.translator_->run(native, word_of(next));
+    const u32 word = word_of(next);
+    const Translator::Left left = kBehindMark ? engine.translator_->run_behind_mark(native, word)
+                                              : engine.translator_->run(native, word);
     next = code + left.word;
     deadline = engine.deadline_;
     now = deadline - static_cast<u64>(native.left);
@@ -310,7 +313,7 @@ next_run:
     if (!slot.translated) goto* kLabelsOf[slot.entry.op];
   }
   if (f.now <= machine_.world_.boot.enabled_until) goto* kLabelsOf[f.slot->entry.op];
-  if (f.run_translated()) LUCID_NEXT_RUN();
+  if (f.run_translated<false>()) LUCID_NEXT_RUN();
   LUCID_NEXT();
 
 pass_break:
@@ -338,10 +341,21 @@ marked:
   if (request_.marks != nullptr) {
     f.next = f.slot;
     f.store_back();
-    if (!request_.marks->ends_run_at(2 * f.word_of(f.slot))) goto* kLabelsOf[f.slot->behind];
+    if (!request_.marks->ends_run_at(2 * f.word_of(f.slot))) goto behind_mark;
   }
   stop_.why = isa::Stop::Why::kBreakpoint;
   goto not_executed;
+behind_mark:
+  if (!f.slot->translated) {
+    Slot& slot = code_[f.word_of(f.slot)];
+    if (slot.heat < machine_.translate_after_ && ++slot.heat == machine_.translate_after_)
+      translate(f.word_of(f.slot));
+    if (!slot.translated) goto* kLabelsOf[slot.behind];
+  }
+  if (f.now + f.slot->worst_behind >= f.deadline || f.now <= machine_.world_.boot.enabled_until)
+    goto* kLabelsOf[f.slot->behind];
+  if (f.run_translated<true>()) LUCID_NEXT_RUN();
+  LUCID_NEXT();
 break_instruction:
   stop_.why = isa::Stop::Why::kBreakInstruction;
   goto not_executed;

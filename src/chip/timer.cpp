@@ -15,6 +15,8 @@ constexpr u64 kCrystalHz = 32'768;
 /// More values that matter than two periods hold: after them everything repeats.
 constexpr unsigned kTwoPeriods = 18;
 
+unsigned lowest_bit(unsigned bits) { return static_cast<unsigned>(__builtin_ctz(bits)); }
+
 constexpr u64 scaled(u64 value, u64 times, u64 by, bool up) {
   __extension__ using Wide = unsigned __int128;
   return static_cast<u64>((Wide{value} * times + (up ? by - 1 : 0)) / by);
@@ -46,7 +48,9 @@ Timer::Timer(unsigned number, unsigned bits, const Pins& pins, const Names& name
   const std::array<std::string_view, 6> vectors{"OVF", "COMPA", "COMPB", "COMPC", "-", "CAPT"};
   for (unsigned i = 0; i < 6; ++i) {
     vectors_[i] = names.vector({fmt::format("TIMER{}_{}", number, vectors[i])});
-    if (vectors_[i] != 0) all_flags_ |= static_cast<u8>(1U << i);
+    if (vectors_[i] == 0) continue;
+    all_flags_ |= static_cast<u8>(1U << i);
+    all_vectors_ |= u64{1} << vectors_[i];
   }
 }
 
@@ -357,9 +361,11 @@ void Timer::schedule(const Bus& bus, const Plan& plan) const {
 // -------------------------------------------------------------------------------------
 
 void Timer::refresh_requests(const Bus& bus) const {
-  const unsigned on = bus.world.timers[index_].flags & bus.reg(timsk_);
-  for (unsigned flag = 0; flag < 6; ++flag)
-    if (vectors_[flag] != 0) bus.request(vectors_[flag], (on >> flag & 1U) != 0);
+  unsigned on = bus.world.timers[index_].flags & bus.reg(timsk_) & all_flags_;
+  u64 requests = 0;
+  for (; on != 0; on &= on - 1) requests |= u64{1} << vectors_[lowest_bit(on)];
+  u64& pending = bus.world.cpu.pending;
+  pending = (pending & ~all_vectors_) | requests;
 }
 
 u8 Timer::peek(const World& world, u16 address, u64 t) const {

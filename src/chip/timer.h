@@ -108,6 +108,7 @@ class Timer final : public Peripheral {
   std::array<u16, 3> ocr_;
   std::array<unsigned, 6> vectors_;  ///< by flag bit of TIFR
   u8 all_flags_ = 0;
+  u64 all_vectors_ = 0;  ///< of them, as bits
 };
 
 /// GTCCR: the prescalers' reset and hold ("Timer/Counter Prescalers").

@@ -85,7 +85,7 @@ class Emitter {
     for (std::size_t i = 0; i < stubs_.size() && !failed_; ++i) {
       a_.bind(stubs_[i].label);
       at_ = std::move(stubs_[i].layout);
-      leave(block_.exits[stubs_[i].exit], stubs_[i].precise);
+      leave(block_.exits[stubs_[i].exit], stubs_[i].late);
     }
     a_.bind(no_time);
     a_.mov(x86::eax, block_.start);
@@ -448,6 +448,10 @@ class Emitter {
         }
         leave_when(x86::CondCode::kUnsignedLT, s);
         break;
+      case StepKind::kLeaveLate:
+        a_.cmp(kLeft, s.imm);
+        leave_when(x86::CondCode::kSignedLE, s);
+        break;
       case StepKind::kLeaveIf:
       case StepKind::kLeaveIfNot: test(s); return;
       default: leave(block_.exits[s.exit]); return;
@@ -477,7 +481,7 @@ class Emitter {
     release(value);
   }
   void leave_when(x86::CondCode condition, const Step& s) {
-    stubs_.push_back({a_.newLabel(), s.exit, !tests(s.kind), at_});
+    stubs_.push_back({a_.newLabel(), s.exit, s.kind == StepKind::kLeaveLate, at_});
     a_.j(condition, stubs_.back().label);
     for (const u16 hand : wanted(block_.exits[s.exit]).at_hand)
       release(Value(*block_of_this(), hand));
@@ -511,20 +515,20 @@ class Emitter {
   void spend(u32 cycles) {
     if (cycles > spent_) a_.sub(kLeft, cycles - spent_);
   }
-  /// `precise`: the next instruction is for the precise gear, though a block may begin there.
-  void leave(const Exit& exit, bool precise = false) {
+  /// `late`: there is no time to go on.
+  void leave(const Exit& exit, bool late = false) {
     if (!exit.saved) save(exit);
     const u32 before = spent_;
     if (!exit.saved) spent_ = 0;
     spend(exit.cycles);
     spent_ = before;
     if (exit.to.is_constant()) {
-      a_.mov(x86::eax, exit.to.constant() | (precise ? kPrecise : 0));
+      a_.mov(x86::eax, exit.to.constant() | (exit.precise ? kPrecise : 0));
     } else {
       pinned_ = 0;
       a_.mov(x86::eax, r32(hold(exit.to)));
     }
-    if (precise)
+    if (exit.precise || late)
       a_.jmp(x86::qword_ptr(kTable, -8));
     else
       a_.jmp(x86::qword_ptr(kTable, x86::rax, 3));
@@ -561,7 +565,7 @@ class Emitter {
   struct Stub {
     asmjit::Label label;
     u16 exit;
-    bool precise;
+    bool late;
     Layout layout;
   };
   const Block& block_;
@@ -587,9 +591,15 @@ struct Translator::Private {
     u32 start;
     std::vector<std::pair<u32, u32>> spans;
     const void* code;
+    bool behind_mark;
   };
   std::vector<Made> blocks;
+  std::vector<const void*> behind_marks;  ///< by the word of the mark; empty before the first
 
+  [[nodiscard]] Left run(Native& state, const void* code) const {
+    const u32 left = enter(&state, table.data(), code);
+    return {left & ~kPrecise, (left & kPrecise) != 0};
+  }
   template <class Emit>
   const void* code(Emit emit) {
     asmjit::CodeHolder holder;
@@ -601,7 +611,10 @@ struct Translator::Private {
     return made;
   }
   void drop(const Made& made) {
-    table[made.start + 1] = out;
+    if (made.behind_mark)
+      behind_marks[made.start] = nullptr;
+    else
+      table[made.start + 1] = out;
     runtime.release(made.code);
   }
 };
@@ -633,13 +646,14 @@ Translator::~Translator() = default;
 
 bool Translator::works() { return true; }
 
-bool Translator::translate(const Block& block) {
+bool Translator::translate(const Block& block, bool behind_mark) {
   if (block.instructions == 0 || p_->enter == nullptr || p_->out == nullptr) return false;
   const void* const code =
       p_->code([&](x86::Assembler& a) { return Emitter(block, a, p_->page_bytes).emit(); });
   if (code == nullptr) return false;
-  p_->table[block.start + 1] = code;
-  p_->blocks.push_back({block.start, block.spans, code});
+  if (behind_mark && p_->behind_marks.empty()) p_->behind_marks.resize(p_->table.size());
+  (behind_mark ? p_->behind_marks[block.start] : p_->table[block.start + 1]) = code;
+  p_->blocks.push_back({block.start, block.spans, code, behind_mark});
   return true;
 }
 
@@ -673,8 +687,11 @@ void Translator::forget_all(const std::function<void(u32 start)>& dropped) {
 }
 
 Translator::Left Translator::run(Native& state, u32 word) const {
-  const u32 left = p_->enter(&state, p_->table.data(), p_->table[word + 1]);
-  return {left & ~kPrecise, (left & kPrecise) != 0};
+  return p_->run(state, p_->table[word + 1]);
+}
+
+Translator::Left Translator::run_behind_mark(Native& state, u32 word) const {
+  return p_->run(state, p_->behind_marks[word]);
 }
 
 #else
@@ -683,11 +700,14 @@ struct Translator::Private {};
 Translator::Translator(u32 /*words*/, u32 /*page_bytes*/) {}
 Translator::~Translator() = default;
 bool Translator::works() { return false; }
-bool Translator::translate(const Block& /*block*/) { return false; }
+bool Translator::translate(const Block& /*block*/, bool /*behind_mark*/) { return false; }
 bool Translator::has(u32 /*word*/) const { return false; }
 void Translator::forget(u32 /*word*/, const std::function<void(u32)>& /*dropped*/) {}
 void Translator::forget_all(const std::function<void(u32)>& /*dropped*/) {}
 Translator::Left Translator::run(Native& /*state*/, u32 word) const { return {word, true}; }
+Translator::Left Translator::run_behind_mark(Native& /*state*/, u32 word) const {
+  return {word, true};
+}
 
 #endif
 

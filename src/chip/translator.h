@@ -38,8 +38,9 @@ class Translator {
   /// Whether it was built.
   static bool works();
 
-  /// False if it cannot be done: the block has no instructions or needs too much.
-  bool translate(const Block& block);
+  /// False if it cannot be done: the block has no instructions or needs too much. `behind_mark`: no
+  /// other run leads into it, only run_behind_mark().
+  bool translate(const Block& block, bool behind_mark);
   [[nodiscard]] bool has(u32 word) const;
   /// Drops what was made from this word. `dropped` is told where each such block starts.
   void forget(u32 word, const std::function<void(u32 start)>& dropped);
@@ -52,6 +53,7 @@ class Translator {
   };
   /// Runs from `word` on, which has been translated, as far as there is time for a whole block.
   Left run(Native& state, u32 word) const;
+  Left run_behind_mark(Native& state, u32 word) const;
 
  private:
   struct Private;

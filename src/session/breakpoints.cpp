@@ -389,22 +389,23 @@ bool Session::Core::ends_run_at(std::uint32_t pc) {
                        [](const auto& row, std::uint32_t address) { return row.first < address; });
   if (found == simple_.end() || found->first != pc) return true;
   // First whether all of them are to be passed, then the counting: it must not be done twice.
-  bool counted = false;
+  const bool alone = found->second.size() == 1;
   for (const std::size_t i : found->second) {
-    const Entry& entry = breakpoints_[i];
+    Entry& entry = breakpoints_[i];
     if (entry.condition != nullptr) {
       const auto holds = entry.condition->quick_truth(machine());
       if (!holds) return true;
-      if (!*holds) continue;
+      if (!*holds) {
+        if (alone) ++entry.point.reached;
+        continue;
+      }
     }
-    if (found->second.size() > 1) return true;
-    if (rule_says_pause(entry.point.spec, entry.point.passes + 1)) return true;
-    counted = true;
+    if (!alone || rule_says_pause(entry.point.spec, entry.point.passes + 1)) return true;
+    ++entry.point.reached;
+    ++entry.point.passes;
   }
-  for (const std::size_t i : found->second) {
-    ++breakpoints_[i].point.reached;
-    if (counted) ++breakpoints_[i].point.passes;
-  }
+  if (!alone)
+    for (const std::size_t i : found->second) ++breakpoints_[i].point.reached;
   return false;
 }
 

@@ -140,6 +140,10 @@ class Quick {
  public:
   Quick(const isa::Machine& machine, unsigned int_bits) : machine_(machine), int_bits_(int_bits) {}
 
+  [[gnu::always_inline]] std::int64_t operand(const Node& node) {
+    if (node.kind == NodeKind::kConstant) return node.quick->value;
+    return node.kind == NodeKind::kVariable ? leaf(*node.quick) : value(node);
+  }
   std::int64_t value(const Node& node) {
     const Node::Quick& quick = *node.quick;
     switch (node.kind) {
@@ -161,8 +165,8 @@ class Quick {
 
  private:
   std::int64_t binary(const Node& node, const Node::Quick& quick) {
-    std::int64_t a = value(*node.a);
-    std::int64_t b = value(*node.b);
+    std::int64_t a = operand(*node.a);
+    std::int64_t b = operand(*node.b);
     if (node.op == kShiftLeft || node.op == kShiftRight) {
       const Number count = promoted({b, node.b->quick->bits, node.b->quick->is_signed}, int_bits_);
       return work_out(node.op, {a, quick.common_bits, quick.common_signed}, count);

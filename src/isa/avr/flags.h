@@ -55,14 +55,14 @@ class BasicFlags {
     return parts_.c | is_zero(parts_.zero & 0xffU) << 1U | (parts_.sign >> 5U & kN) | v() << 3U |
            s() << 4U | (parts_.carries & 0x10U) << 1U | parts_.t << 6U;
   }
-  void set_low_bits(u32 byte) {
-    const u32 v = byte >> 3 & 1U;
-    const u32 n = byte >> 2 & 1U;
+  void set_low_bits(N byte) {
+    const Number v = byte >> 3U & 1U;
+    const Number n = byte >> 2U & 1U;
     parts_.c = byte & kC;
-    parts_.carries = (byte & kH) >> 1 | v << 7;
-    parts_.sign = n << 7 | ((byte >> 4 & 1U) ^ n ^ v) << 8;
-    parts_.zero = ~byte & kZ;
-    parts_.t = byte >> 6 & 1U;
+    parts_.carries = (byte & kH) >> 1U | v << 7U;
+    parts_.sign = n << 7U | ((byte >> 4U & 1U) ^ n ^ v) << 8U;
+    parts_.zero = (byte & kZ) ^ kZ;
+    parts_.t = byte >> 6U & 1U;
   }
   void set_c(N value) { parts_.c = value; }
   void set_t(N value) { parts_.t = value; }
