@@ -212,6 +212,20 @@ Result<void> AvrMachine::set_breakpoint(std::uint32_t address, bool on) {
   return {};
 }
 
+void AvrMachine::pass_unless(std::uint32_t address, const isa::Predicate* unless) {
+  const u32 word = address / 2;
+  if (unless == nullptr && conditions_.count(word) == 0) return;
+  conditions_.erase(word);
+  if (unless != nullptr) conditions_[word].unless = *unless;
+  if (engine_ != nullptr && std::count(breakpoints_.begin(), breakpoints_.end(), word) != 0)
+    engine_->mark(word, true);
+}
+
+std::uint64_t AvrMachine::take_passed(std::uint32_t address) {
+  const auto found = conditions_.find(address / 2);
+  return found == conditions_.end() ? 0 : std::exchange(found->second.passed, 0);
+}
+
 void AvrMachine::guard_stack(std::uint32_t begin, std::uint32_t end) {
   guard_begin_ = begin;
   guard_end_ = end;

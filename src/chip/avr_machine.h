@@ -30,6 +30,8 @@ class AvrMachine final : public isa::Machine {
   void reset() override;
   Result<void> load(const Image& image) override;
   Result<void> set_breakpoint(std::uint32_t address, bool on) override;
+  void pass_unless(std::uint32_t address, const isa::Predicate* unless) override;
+  std::uint64_t take_passed(std::uint32_t address) override;
   void guard_stack(std::uint32_t begin, std::uint32_t end) override;
   Result<void> watch(Address address, std::uint8_t kinds) override;
   void check_unwritten(bool on) override;
@@ -90,9 +92,14 @@ class AvrMachine final : public isa::Machine {
   } deepest_;
   [[gnu::cold]] void note_deepest(u32 sp, u32 pc, bool entered);
   u32 guard_begin_ = 0, guard_end_ = 0;
-  std::vector<u32> breakpoints_;   ///< word addresses
-  std::map<Address, u8> watched_;  ///< by isa::kOnRead and so on
-  std::vector<bool> unwritten_;    ///< timeline: RAM that nothing has written since power-on
+  std::vector<u32> breakpoints_;  ///< word addresses
+  struct Condition {
+    isa::Predicate unless;
+    u64 passed = 0;  ///< counted by translated code, at this address
+  };
+  std::map<u32, Condition> conditions_;  ///< by word address; not copied
+  std::map<Address, u8> watched_;        ///< by isa::kOnRead and so on
+  std::vector<bool> unwritten_;          ///< timeline: RAM that nothing has written since power-on
   bool check_unwritten_ = false;
   u8 translate_after_;  ///< Chip::Options
   Outputs outputs_;

@@ -100,9 +100,20 @@ Value is_zero(const Value& a) {
   if (a.is_constant()) return avr::is_zero(a.constant());
   return made(*a.block(), StepKind::kIsZero, a, {}, 1);
 }
-Value signed8(const Value& a) {
-  if (a.is_constant()) return avr::signed8(a.constant());
-  return made(*a.block(), StepKind::kSigned8, a, {}, 32);
+Value signed_of(const Value& a, unsigned bits) {
+  if (bits >= 32) return a;
+  if (a.is_constant()) {
+    const u32 sign = 1U << (bits - 1);
+    return ((a.constant() & ones(bits)) ^ sign) - sign;
+  }
+  return made(*a.block(), StepKind::kSigned, a, {}, 32, bits);
+}
+Value less(const Value& a, const Value& b, bool is_signed) {
+  if (a.is_constant() && b.is_constant())
+    return u32{is_signed ? static_cast<std::int32_t>(a.constant()) <
+                               static_cast<std::int32_t>(b.constant())
+                         : a.constant() < b.constant()};
+  return made(block_of(a, b), is_signed ? StepKind::kLessSigned : StepKind::kLess, a, b, 1);
 }
 
 namespace {
@@ -124,6 +135,7 @@ class Maker {
   void make(u32 word) {
     block_.start = next_ = word;
     block_.spans.emplace_back(word, word);
+    if (code_.ends_if != nullptr) begin_with(*code_.ends_if);
     while (!ended_) {
       if (cycles_ >= looked_ + kCyclesUnlooked) look_at_time();
       const auto entry = block_.instructions < kMostInstructions && cycles_ < kMostCycles
@@ -135,6 +147,15 @@ class Maker {
       }
     }
     look_back();
+  }
+
+  /// Leaves it to the precise gear to pause.
+  void begin_with(const isa::Predicate& ends_if) {
+    before_ = exit_to(Value(next_), 0);
+    before_.precise = true;
+    leave(StepKind::kLeaveIf, worked_out(ends_if), before_);
+    block_.passed = code_.passed;
+    block_.add({StepKind::kCount});
   }
 
   // What avr::Execute asks for.
@@ -295,6 +316,48 @@ class Maker {
       default: refused_ = true;
     }
     if (entry.op == avr::kBREAK) refused_ = true;
+  }
+
+  [[nodiscard]] Value worked_out(const isa::Predicate& predicate) {
+    using Kind = isa::Predicate::Kind;
+    std::vector<Value> stack;
+    const auto pop = [&stack] {
+      const Value top = stack.back();
+      stack.pop_back();
+      return top;
+    };
+    for (const isa::Predicate::Operation& op : predicate.operations) {
+      if (op.kind == Kind::kConstant) {
+        stack.emplace_back(op.value);
+        continue;
+      }
+      if (op.kind == Kind::kBytes) {
+        Step step{StepKind::kBytes, {}, {}, op.value, static_cast<u8>(op.bits / 8)};
+        const Value bytes = made_leaf(step, op.bits);
+        stack.push_back(op.is_signed ? signed_of(bytes, op.bits) : bytes);
+        continue;
+      }
+      const Value b = pop();
+      if (op.kind == Kind::kFit) {
+        stack.push_back(op.is_signed ? signed_of(b, op.bits) : b & Value(ones(op.bits)));
+        continue;
+      }
+      if (op.kind == Kind::kNot) {
+        stack.push_back(is_zero(b));
+        continue;
+      }
+      const Value a = pop();
+      switch (op.kind) {
+        case Kind::kAdd: stack.push_back(a + b); break;
+        case Kind::kSubtract: stack.push_back(a - b); break;
+        case Kind::kAnd: stack.push_back(a & b); break;
+        case Kind::kOr: stack.push_back(a | b); break;
+        case Kind::kXor: stack.push_back(a ^ b); break;
+        case Kind::kEqual: stack.push_back(is_zero(a ^ b)); break;
+        default: stack.push_back(less(a, b, op.is_signed));
+      }
+    }
+    return pop();
   }
 
   void look_at_time() {

@@ -19,6 +19,7 @@
 #include "chip/attributes.h"
 #include "chip/world.h"
 #include "isa/avr/execute.h"
+#include "isa/machine.h"
 
 namespace lucid::chip {
 
@@ -31,6 +32,7 @@ enum class StepKind : u8 {
   kSp,     ///< the stack pointer
   kLoad,   ///< the byte at data address a + imm
   kFlash,  ///< the byte of flash at a
+  kBytes,  ///< `mask` bytes at data address `imm`
   kIo,     ///< what a peripheral answers: the load of data address `imm`, by the word at b
   // Calculation, in 32 bits.
   kAdd,
@@ -42,13 +44,16 @@ enum class StepKind : u8 {
   kShl,
   kShr,
   kIsZero,
-  kSigned8,
+  kSigned,  ///< of the lowest `imm` bits
+  kLess,
+  kLessSigned,
   // Effects.
   kSetReg,
   kSetPair,
   kSetData,
   kStore,      ///< b to data address a + imm
   kStoreIo,    ///< a to the peripheral at `imm`, by the word at b; `mask` says which bits
+  kCount,      ///< one more in Block::passed
   kLeaveSlow,  ///< exit if the byte at a + imm has an attribute of `mask`
   kLeaveDeep,  ///< exit if stack pointer a is the lowest so far
   kLeaveLate,  ///< exit if fewer than `imm` cycles are left, counted from the start of the run
@@ -90,7 +95,9 @@ class Value {
   friend Value operator>>(const Value& a, unsigned places);
   friend Value operator~(const Value& a) { return a ^ Value(~0U); }
   friend Value is_zero(const Value& a);
-  friend Value signed8(const Value& a);
+  friend Value signed_of(const Value& a, unsigned bits);
+  friend Value signed8(const Value& a) { return signed_of(a, 8); }
+  friend Value less(const Value& a, const Value& b, bool is_signed);
   friend Value low8(const Value& a) { return a & 0xffU; }
   friend Value low16(const Value& a) { return a & 0xffffU; }
 
@@ -127,6 +134,7 @@ struct Block {
   std::vector<Step> steps;
   std::vector<Exit> exits;
   u32 instructions = 0;
+  u64* passed = nullptr;  ///< how often a condition in front of it did not hold
 
   u16 add(const Step& step) {
     steps.push_back(step);
@@ -140,6 +148,9 @@ struct CodeView {
   std::function<std::optional<avr::Entry>(u32 word)> at;
   /// In words, also of what a breakpoint stands for: who skips it goes on behind it.
   std::function<u32(u32 word)> length;
+  /// At the first word stands a breakpoint that ends the run if this holds, and is counted if not.
+  const isa::Predicate* ends_if = nullptr;
+  u64* passed = nullptr;
   u32 pc_mask = 0;  ///< of a word address
   u32 ram_begin = 0;
   bool wide_pc = false;

@@ -150,14 +150,23 @@ void Engine::translate(u32 word) {
   Block block;
   Slot& slot = code_[word];
   const bool marked = slot.entry.op == kMarked;
-  const CodeView view{[&](u32 w) { return w == word && marked ? decoded(w) : translatable(w); },
-                      [this](u32 w) { return u32{settled(&code_[w])->entry.length}; },
-                      fabric_.flash_span / 2 - 1, fabric_.device.ram_begin,
-                      fabric_.target.core().wide_pc()};
+  const auto condition = machine_.conditions_.find(word);
+  const bool conditional = marked && condition != machine_.conditions_.end();
+  CodeView view{[&](u32 w) { return w == word && marked ? decoded(w) : translatable(w); },
+                [this](u32 w) { return u32{settled(&code_[w])->entry.length}; },
+                {},
+                {},
+                fabric_.flash_span / 2 - 1,
+                fabric_.device.ram_begin,
+                fabric_.target.core().wide_pc()};
+  if (conditional) {
+    view.ends_if = &condition->second.unless;
+    view.passed = &condition->second.passed;
+  }
   make_block(block, view, word);
-  slot.translated = translator_->translate(block, marked);
-  if (marked)
-    slot.worst_behind = static_cast<u8>(block.worst);
+  slot.translated = translator_->translate(block, marked && !conditional);
+  if (marked && !conditional)
+    slot.worst_behind = slot.translated ? static_cast<u8>(block.worst) : u8{0};
   else
     slot.worst = slot.translated ? block.worst : kNoRun;
 }
@@ -176,6 +185,7 @@ void Engine::cool(u32 word) {
   Slot& slot = code_[word];
   slot.translated = false;
   slot.heat = 0;
+  slot.worst_behind = 0;
   const bool quick = machine_.translate_after_ > 0 && Translator::works();
   slot.worst = quick && slot.entry.op != kMarked ? 0 : kNoRun;
 }

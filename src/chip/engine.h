@@ -61,7 +61,7 @@ class Engine {
     u8 behind = 0;          ///< what a mark or a note goes on with
     u8 heat = 0;            ///< how often a run began here while it was not translated
     bool translated = false;
-    u8 worst_behind = 0;  ///< of a mark: `worst` of the run that starts with what it stands for
+    u8 worst_behind = 0;  ///< of a mark: `worst` of the run that starts behind it, if there is one
   };
   static constexpr u32 kNoRun = 1U << 30;
 

@@ -352,7 +352,8 @@ behind_mark:
       translate(f.word_of(f.slot));
     if (!slot.translated) goto* kLabelsOf[slot.behind];
   }
-  if (f.now + f.slot->worst_behind >= f.deadline || f.now <= machine_.world_.boot.enabled_until)
+  if (f.slot->worst_behind == 0 || f.now + f.slot->worst_behind >= f.deadline ||
+      f.now <= machine_.world_.boot.enabled_until)
     goto* kLabelsOf[f.slot->behind];
   if (f.run_translated<true>()) LUCID_NEXT_RUN();
   LUCID_NEXT();

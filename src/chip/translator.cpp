@@ -296,6 +296,7 @@ class Emitter {
         break;
       }
       case StepKind::kFlash: flash(i, s); break;
+      case StepKind::kBytes: load_leaf(i, at(kData, s.imm, s.mask), s.mask < 4); break;
       case StepKind::kIo: ask(i, s); break;
       default: calculate(i, s);
     }
@@ -330,8 +331,12 @@ class Emitter {
   void calculate(u16 i, const Step& s) {
     Value a = s.a;
     Value b = s.b;
-    const bool commutes = s.kind != StepKind::kSub;
+    const bool commutes = s.kind != StepKind::kSub;  // of those with two operands below
     if (commutes && !b.is_constant() && !last_use(a) && last_use(b)) std::swap(a, b);
+    if (s.kind == StepKind::kLess || s.kind == StepKind::kLessSigned) {
+      compare(i, s);
+      return;
+    }
     const u8 left = a.is_constant() ? kScratch : hold(a);
     const u8 right = b.is_constant() ? kScratch : hold(b);
     const auto imm = static_cast<std::int32_t>(b.is_constant() ? b.constant() : 0);
@@ -410,11 +415,34 @@ class Emitter {
         copied();
         a_.shr(r32(to), s.imm);
         break;
-      case StepKind::kSigned8: a_.movsx(r32(to), r32(left).r8()); break;
+      case StepKind::kSigned:
+        if (s.imm == 8)
+          a_.movsx(r32(to), r32(left).r8());
+        else
+          a_.movsx(r32(to), r32(left).r16());
+        break;
       default: failed_ = true;
     }
     release(a);
     release(b);
+    put(i, to);
+  }
+
+  void compare(u16 i, const Step& s) {
+    const u8 to = allocate();
+    a_.mov(r32(to), 0);
+    if (s.a.is_constant()) a_.mov(x86::eax, s.a.constant());
+    const x86::Gp left = r32(s.a.is_constant() ? kScratch : hold(s.a));
+    if (s.b.is_constant())
+      a_.cmp(left, static_cast<std::int32_t>(s.b.constant()));
+    else
+      a_.cmp(left, r32(hold(s.b)));
+    if (s.kind == StepKind::kLess)
+      a_.setb(r32(to).r8());
+    else
+      a_.setl(r32(to).r8());
+    release(s.a);
+    release(s.b);
     put(i, to);
   }
 
@@ -435,6 +463,10 @@ class Emitter {
       case StepKind::kSetPair: store(at(kData, s.imm, 2), s.a); break;
       case StepKind::kStore: store(byte_at(kData, s.a, s.imm), s.b); break;
       case StepKind::kStoreIo: tell(s); return;
+      case StepKind::kCount:
+        a_.mov(x86::rax, reinterpret_cast<std::uintptr_t>(block_.passed));
+        a_.inc(x86::qword_ptr(x86::rax));
+        break;
       case StepKind::kLeaveSlow:
         a_.test(byte_at(kAttributesAt, s.a, s.imm), s.mask);
         leave_when(x86::CondCode::kNotZero, s);

@@ -38,6 +38,31 @@ class MarkListener {
   virtual bool ends_run_at(std::uint32_t pc) = 0;
 };
 
+/// A condition that a machine may work out without asking: operations on a stack of whole numbers
+/// of at most 32 bits. It holds if the last one leaves something else than 0.
+struct Predicate {
+  enum class Kind : std::uint8_t {
+    kConstant,  ///< pushes `value`
+    kBytes,     ///< pushes `bits` (8, 16, 32) of plain memory at data address `value`
+    kFit,       ///< the top becomes a number of `bits`
+    kAdd,       ///< this and the following: of the two on top, the upper one on the right
+    kSubtract,
+    kAnd,
+    kOr,
+    kXor,
+    kEqual,
+    kLess,
+    kNot,  ///< 1 for 0, 0 for anything else
+  };
+  struct Operation {
+    Kind kind;
+    std::uint32_t value = 0;
+    std::uint8_t bits = 32;
+    bool is_signed = false;
+  };
+  std::vector<Operation> operations;
+};
+
 /// What ends a run.
 struct RunRequest {
   std::uint64_t until_ticks = UINT64_MAX;     ///< ends at the first boundary at or after this time
@@ -120,6 +145,11 @@ class Machine {
   virtual Result<void> load(const Image& image) = 0;
   /// Error: kOutOfRange for an address that is not the start of an instruction in code memory.
   virtual Result<void> set_breakpoint(std::uint32_t address, bool on) = 0;
+  /// As long as `unless` does not hold at a breakpoint, a run with a listener may pass it without
+  /// asking; null: it always asks. A machine that cannot do that ignores it.
+  virtual void pass_unless(std::uint32_t /*address*/, const Predicate* /*unless*/) {}
+  /// How often it has done so since it was last asked.
+  virtual std::uint64_t take_passed(std::uint32_t /*address*/) { return 0; }
   /// Pushes into `[begin, end)` of data space are faults; an empty range turns that off.
   virtual void guard_stack(std::uint32_t begin, std::uint32_t end) = 0;
   /// Ends a run behind each access of these kinds (kOnRead, …) to a byte; 0 turns that off. Loads

@@ -292,8 +292,23 @@ void Session::Core::sync_marks() {
   for (const Entry& entry : breakpoints_)
     if (entry.frame) simple.erase(entry.frame->return_pc);
   for (const std::uint32_t address : temporary_) simple.erase(address);
+  if (no_handler_) simple.erase(*no_handler_);
   simple_.assign(simple.begin(), simple.end());
+  for (const std::uint32_t address : marks_) {
+    const auto at = simple.find(address);
+    const bool alone = at != simple.end() && at->second.size() == 1;
+    const session::Expression* condition =
+        alone ? breakpoints_[at->second.front()].condition.get() : nullptr;
+    const auto predicate = condition != nullptr ? condition->predicate(machine()) : std::nullopt;
+    machine().pass_unless(address, predicate ? &*predicate : nullptr);
+  }
   sync_watches();
+}
+
+/// What the machine has passed without asking.
+void Session::Core::count_passed() {
+  for (const auto& [address, ids] : simple_)
+    if (ids.size() == 1) breakpoints_[ids.front()].point.reached += machine().take_passed(address);
 }
 
 std::vector<unsigned> Session::Core::ids_at(std::uint32_t address) const {

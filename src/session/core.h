@@ -34,6 +34,7 @@ class Session::Core final : private isa::MarkListener {
   std::vector<std::string> follow_lines();
   [[nodiscard]] std::string line_text(const Location& where) const;
   void sync_marks();
+  void count_passed();
   Result<void> set_fault(const std::string& name, bool on);
   [[nodiscard]] std::vector<Session::Fault> faults() const;
 

@@ -481,6 +481,10 @@ std::optional<bool> Expression::quick_truth(const isa::Machine& machine) const {
   return number ? std::optional<bool>(*number != 0) : std::nullopt;
 }
 
+std::optional<isa::Predicate> Expression::predicate(const isa::Machine& machine) const {
+  return predicate_of(*root_, machine);
+}
+
 bool stands_still(const Node& node) {
   switch (node.kind) {
     case NodeKind::kConstant:

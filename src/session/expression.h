@@ -85,6 +85,8 @@ class Expression {
   /// The same for whole numbers of objects that stand still, in well under a microsecond. nullopt:
   /// something else is in it, or it cannot be worked out.
   [[nodiscard]] std::optional<bool> quick_truth(const isa::Machine& machine) const;
+  /// The same as a machine may work it out by itself, if it can.
+  [[nodiscard]] std::optional<isa::Predicate> predicate(const isa::Machine& machine) const;
   /// The objects its value depends on, as they are found now. False: also on others, or on some
   /// that move.
   bool parts(const Scope& scope, std::vector<Operand>& out) const;

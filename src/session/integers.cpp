@@ -226,4 +226,119 @@ std::optional<std::int64_t> quick_value(const Node& node, const isa::Machine& ma
   return quick.failed() ? std::nullopt : std::optional<std::int64_t>(value);
 }
 
+namespace {
+
+/// Writes a marked tree down in the order in which it is worked out.
+class Postfix {
+ public:
+  explicit Postfix(const isa::Machine& machine) : machine_(machine) {}
+
+  void write(const Node& node) {
+    const Node::Quick& quick = *node.quick;
+    if (quick.bits > 32 && !never_negative(node)) possible_ = false;
+    switch (node.kind) {
+      case NodeKind::kConstant: constant(static_cast<std::uint32_t>(quick.value)); break;
+      case NodeKind::kUnary: unary(node, quick); break;
+      case NodeKind::kAnd:
+      case NodeKind::kOr:
+        truth(*node.a);
+        truth(*node.b);
+        add({node.kind == NodeKind::kAnd ? Kind::kAnd : Kind::kOr});
+        break;
+      case NodeKind::kBinary: binary(node, quick); break;
+      default: leaf(quick);
+    }
+  }
+  [[nodiscard]] std::optional<isa::Predicate> written() && {
+    if (!possible_) return std::nullopt;
+    return std::move(predicate_);
+  }
+
+ private:
+  using Kind = isa::Predicate::Kind;
+
+  void add(const isa::Predicate::Operation& operation) {
+    predicate_.operations.push_back(operation);
+  }
+  void constant(std::uint32_t value) { add({Kind::kConstant, value}); }
+  void fit_to(unsigned bits, bool is_signed) {
+    if (bits < 32) add({Kind::kFit, 0, static_cast<std::uint8_t>(bits), is_signed});
+  }
+  void truth(const Node& node) {
+    write(node);
+    add({Kind::kNot});
+    add({Kind::kNot});
+  }
+  void unary(const Node& node, const Node::Quick& quick) {
+    if (node.op == '-') constant(0);
+    write(*node.a);
+    if (node.op == '!') add({Kind::kNot});
+    if (node.op == '-') add({Kind::kSubtract});
+    if (node.op == '~') {
+      constant(~std::uint32_t{0});
+      add({Kind::kXor});
+    }
+    if (node.op != '!') fit_to(quick.bits, quick.is_signed);
+  }
+  void operand(const Node& node, const Node::Quick& quick) {
+    write(node);
+    fit_to(quick.common_bits, quick.common_signed);
+  }
+  /// And no more than 32 bits, whatever its type.
+  static bool never_negative(const Node& node) {
+    if (node.kind == NodeKind::kConstant)
+      return node.quick->value >= 0 && node.quick->value <= std::int64_t{0xffffffff};
+    return !node.quick->is_signed && node.quick->bits <= 32;
+  }
+  void binary(const Node& node, const Node::Quick& quick) {
+    const bool unsigned32 = never_negative(*node.a) && never_negative(*node.b);
+    if (quick.common_bits > 32 && !(unsigned32 && is_comparison(node.op))) possible_ = false;
+    const bool swapped = node.op == '>' || node.op == kLessEqual;
+    operand(swapped ? *node.b : *node.a, quick);
+    operand(swapped ? *node.a : *node.b, quick);
+    switch (node.op) {
+      case '+': add({Kind::kAdd}); break;
+      case '-': add({Kind::kSubtract}); break;
+      case '&': add({Kind::kAnd}); break;
+      case '|': add({Kind::kOr}); break;
+      case '^': add({Kind::kXor}); break;
+      case kEqual:
+      case kNotEqual: add({Kind::kEqual}); break;
+      case '<':
+      case '>':
+      case kLessEqual:
+      case kGreaterEqual: add({Kind::kLess, 0, 32, quick.common_signed && !unsigned32}); break;
+      default: possible_ = false;
+    }
+    if (node.op == kNotEqual || node.op == kLessEqual || node.op == kGreaterEqual)
+      add({Kind::kNot});
+    if (!is_comparison(node.op)) fit_to(quick.bits, quick.is_signed);
+  }
+  void leaf(const Node::Quick& quick) {
+    const Place& place = quick.place;
+    const unsigned bits = 8 * place.bytes;
+    if (place.kind != Place::Kind::kMemory || (bits != 8 && bits != 16 && bits != 32) ||
+        machine_.plain_bytes(place.address, place.bytes) == nullptr) {
+      possible_ = false;
+      return;
+    }
+    const bool whole = place.bit_offset == 0 && quick.bits == bits;
+    if (!whole) possible_ = false;  // a bit field
+    add({Kind::kBytes, place.address.offset, static_cast<std::uint8_t>(bits), quick.is_signed});
+  }
+
+  const isa::Machine& machine_;
+  isa::Predicate predicate_;
+  bool possible_ = true;
+};
+
+}  // namespace
+
+std::optional<isa::Predicate> predicate_of(const Node& node, const isa::Machine& machine) {
+  if (!node.quick) return std::nullopt;
+  Postfix postfix(machine);
+  postfix.write(node);
+  return std::move(postfix).written();
+}
+
 }  // namespace lucid::session

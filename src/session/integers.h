@@ -54,6 +54,9 @@ void prepare_quick(Node& node, const Scope& scope);
 std::optional<std::int64_t> quick_value(const Node& node, const isa::Machine& machine,
                                         unsigned int_bits);
 
+/// The same as operations that a machine may work out by itself. nullopt: they would not do.
+std::optional<isa::Predicate> predicate_of(const Node& node, const isa::Machine& machine);
+
 }  // namespace lucid::session
 
 #endif  // LUCID_SESSION_INTEGERS_H

@@ -55,6 +55,7 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
     const bool one = object_under_way() || looks_at_every_instruction();
     if (one) stretch.instructions = 1;
     outcome.stop = run_in_slices(stretch);
+    count_passed();
     if (outcome.stop.interrupt >= 0) interrupt = outcome.stop.interrupt;
     const auto why = outcome.stop.why;
     if (digest(outcome.stop, outcome)) {
