@@ -81,6 +81,86 @@ TEST_CASE("a pass is counted when the condition holds; how often it was reached 
   CHECK(session.evaluate("i")->integer == 50);
 }
 
+TEST_CASE("a condition in translated code holds when it holds step by step") {
+  const std::string elf = test::compiled("conditions", R"(
+#include <stdint.h>
+volatile uint8_t u8; volatile int8_t s8 = -120; volatile uint16_t u16; volatile int16_t s16 = -300;
+volatile uint32_t u32 = 0xfffffff0; volatile int32_t s32 = -7;
+struct { uint8_t low : 3, high : 5; } volatile bits; volatile uint16_t table[4];
+volatile uint8_t *pointer = &u8;
+__attribute__((noinline)) void turn(void) {
+  u8 += 3; s8 += 5; u16 += 777; s16 += 7; u32 += 3; s32 += 2; bits.high++; table[u8 & 3] += 9;
+}
+int main(void) { for (;;) turn(); }
+)",
+                                         "-Og -gdwarf-4");
+  Chip::Options options;
+  options.translate_after = 1;
+  Chip::Options never = options;
+  never.translate_after = 0;
+  Session quick(*Chip::make(options));
+  Session precise(*Chip::make(never));
+  for (Session* session : {&quick, &precise}) REQUIRE(session->open(elf));
+  std::uint64_t held = 0;
+  for (const char* condition : {"u8 == 30",
+                                "u8 > 200",
+                                "s8 < -100",
+                                "s8 <= u8",
+                                "s8 == -1",
+                                "u16 >= 40000",
+                                "u16 != 777",
+                                "s16 < 0",
+                                "s16 > u16",
+                                "s16 == u16",
+                                "u32 < 16",
+                                "u32 > 4294967290",
+                                "u32 == 4000000000",
+                                "s32 < u32",
+                                "s32 < u8",
+                                "s32 == -1",
+                                "-s8 > 100",
+                                "~u8 == -4",
+                                "!u8",
+                                "!(u8 & 1)",
+                                "u8 + s8 < 0",
+                                "u16 + u16 == 1554",
+                                "u16 - s16 > 100",
+                                "(u8 ^ s8) == 5",
+                                "u8 | s16",
+                                "u8 & s8 && s16 < 5",
+                                "u8 == 3 || s16 == -286",
+                                "table[1] > 100",
+                                "bits.high == 7",
+                                "u8 * 2 == 6",
+                                "u16 >> 4 == 9",
+                                "*pointer == 9",
+                                "u8 && !(s16 - 7)",
+                                "u16 + 1 < u8",
+                                "s16 + s32 == -302",
+                                "u8 - 200 > 0",
+                                "u8 == 1000"}) {
+    INFO(condition);
+    std::string seen[2];
+    for (Session* session : {&quick, &precise}) {
+      session->reset();
+      const auto id = session->pause_at({"turn", Rule::kOn, 9, condition});
+      REQUIRE(id);
+      std::string& out = seen[session == &quick ? 0 : 1];
+      for (int i = 0; i < 2; ++i) {
+        const Pause pause = session->go_for(150'000);
+        const Breakpoint point = session->breakpoints().back();
+        out += std::to_string(pause.cycles) + " at " + std::to_string(session->chip().pc()) +
+               ", passed " + std::to_string(point.passes) + " of " + std::to_string(point.reached) +
+               "; ";
+        held += point.passes;
+      }
+      REQUIRE(session->remove(id->id));
+    }
+    CHECK(seen[0] == seen[1]);
+  }
+  CHECK(held > 1000);
+}
+
 TEST_CASE("a pass counts only if the instruction executes next") {
   SECTION("not when it is skipped") {
     Session session = opened(test::assembled("skipped", R"(
