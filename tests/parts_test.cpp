@@ -256,6 +256,8 @@ TEST_CASE("what has come from outside, written as a bench file, repeats the run"
   REQUIRE(first.act("door", "turn", "on"));
   first.go_for(30'000'001);
   REQUIRE(first.send("USART0", std::string("P\nT\x80\n\0\"\n", 8)));
+  REQUIRE(first.send_frame("USART0", {0x155, true, true}));
+  REQUIRE(first.drive_for("PD3", true, {2'000'000'000}));
   REQUIRE(first.let("pin.PC3", "1"));
   first.go_for(7'654'321);
   REQUIRE(first.apply_voltage("PC1", 1.234567));
@@ -264,7 +266,7 @@ TEST_CASE("what has come from outside, written as a bench file, repeats the run"
   first.go_for(40'000'000);
   REQUIRE(first.act("door", "turn", "off"));
   first.go_for(50'000'000);
-  CHECK(first.inputs().size() == 6);
+  CHECK(first.inputs().size() == 9);
 
   std::string text = kiln;
   for (const Session::Input& input : first.inputs()) text += "\n" + input.text;
@@ -284,7 +286,7 @@ TEST_CASE("what has come from outside, written as a bench file, repeats the run"
   for (const char* wrong :
        {"part = \"dor\"\naction = \"press\"", "part = \"door\"\naction = \"kick\"",
         "part = \"door\"\naction = \"turn\"", "serial = \"USART0\"\nhex = \"4\"",
-        "serial = \"USART0\"\nhex = \"xy\""}) {
+        "serial = \"USART0\"\nhex = \"xy\"", "serial = \"USART0\"\nframe = \"0x41 late\""}) {
     INFO(wrong);
     CHECK_FALSE(Bench::parse(kiln + "[[input]]\nat = \"1s\"\n" + wrong, "wrong", LUCID_KILN));
   }

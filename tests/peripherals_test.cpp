@@ -187,6 +187,117 @@ TEST_CASE("bytes wait for the receiver; misuse of the transmitter is told") {
   CHECK_FALSE(b.chip().send("USART1", "x").has_value());
 }
 
+TEST_CASE("nine bits, wrong parity and a missing stop bit belong to their frame") {
+  Bench b;
+  b.write(kUbrr0, 3);
+  b.write(kUcsr0c, 0x26);  // even parity
+  b.write(kUcsr0b, 0x1c);  // both ways, nine bits
+  for (const SerialFrame& frame :
+       {SerialFrame{0x141}, SerialFrame{0x42, true}, SerialFrame{0x143, false, true}})
+    REQUIRE(b.chip().send_frame("USART0", frame));
+  const std::uint64_t frame = std::uint64_t{12} * 64;  // start, nine, parity, stop
+  b.pass(3 * frame);
+  struct Row {
+    unsigned status, ninth, data;
+  };
+  for (const Row& row : {Row{0x00, 2, 0x41}, Row{0x04, 0, 0x42}, Row{0x10, 2, 0x43}}) {
+    CHECK((b.get(kUcsr0a) & 0x94) == (0x80 | row.status));
+    CHECK((b.get(kUcsr0b) & 2) == row.ninth);
+    CHECK(b.read(kUdr0) == row.data);
+  }
+  CHECK((b.get(kUcsr0a) & 0x94) == 0);
+  // Without parity nothing is wrong with it; the ninth bit goes out with TXB8.
+  b.write(kUcsr0c, 0x06);
+  REQUIRE(b.chip().send_frame("USART0", {0x42, true}));
+  b.pass(frame);
+  CHECK((b.get(kUcsr0a) & 0x94) == 0x80);
+  b.write(kUcsr0b, 0x1d);
+  b.write(kUdr0, 0x55);
+  const std::uint64_t started = b.chip().cycles();
+  b.pass(11 * 64 - 4);
+  CHECK((b.get(kUcsr0a) & 0x40) == 0);
+  b.pass(started + 11 * 64 + 1 - b.chip().cycles());
+  CHECK((b.get(kUcsr0a) & 0x40) != 0);
+  CHECK_FALSE(parse_serial_frame("0x200"));
+  CHECK_FALSE(parse_serial_frame("65 wrong-party"));
+  CHECK(parse_serial_frame("65 wrong-parity no-stop-bit")->no_stop_bit);
+}
+
+TEST_CASE("multi-processor mode receives addresses alone") {
+  Bench b;
+  b.write(kUcsr0b, 0x14);
+  b.write(kUcsr0a, 0x01);
+  for (const unsigned data : {0x011U, 0x122U, 0x033U})
+    REQUIRE(b.chip().send_frame("USART0", {static_cast<std::uint16_t>(data)}));
+  b.pass(10'000);
+  CHECK(b.read(kUdr0) == 0x22);
+  CHECK((b.get(kUcsr0a) & 0x81) == 0x01);
+  // With eight bits the first stop bit tells: low for data.
+  b.write(kUcsr0b, 0x10);
+  REQUIRE(b.chip().send_frame("USART0", {0x44, false, true}));
+  REQUIRE(b.chip().send_frame("USART0", {0x55}));
+  b.pass(10'000);
+  CHECK(b.read(kUdr0) == 0x55);
+  CHECK((b.get(kUcsr0a) & 0x80) == 0);
+}
+
+TEST_CASE("synchronous mode takes two divided clocks a bit") {
+  Bench b;
+  b.out(0x2a, 0x10);  // DDRD: XCK is an output
+  b.write(kUbrr0, 4);
+  b.write(kUcsr0c, 0x46);
+  b.write(kUcsr0b, 0x08);
+  b.write(kUdr0, 0x41);
+  const std::uint64_t started = b.chip().cycles();
+  b.pass(10 * 10 - 4);
+  CHECK((b.get(kUcsr0a) & 0x40) == 0);
+  b.pass(started + 10 * 10 + 1 - b.chip().cycles());
+  CHECK((b.get(kUcsr0a) & 0x40) != 0);
+  CHECK(b.chip().take_notes().empty());
+}
+
+TEST_CASE("SPI-master mode: what is shown at one edge is sampled at the other") {
+  constexpr unsigned kOut = 0xb1, kIn = 0x4e;
+  for (unsigned mode = 0; mode < 8; ++mode) {
+    const bool rests_high = (mode & 1) != 0, second_edge = (mode & 2) != 0,
+               lowest_first = (mode & 4) != 0;
+    INFO("UCSR0C " << mode);
+    Bench b;
+    b.write(kUcsr0c, 0xc0 | mode);
+    b.out(0x2a, 0x10);  // DDRD
+    b.write(kUcsr0b, 0x18);
+    b.write(kUbrr0, 9);  // a bit in 20 cycles
+    CHECK(b.pin("PD4").level == rests_high);
+    b.write(kUdr0, kOut);
+    b.write(kUdr0, kOut ^ 0xff);  // waits
+    unsigned sent = 0;
+    bool clock = rests_high;
+    unsigned edges = 0;
+    std::uint64_t last = 0;
+    const auto place = [&](unsigned n) { return lowest_first ? n : 7 - n; };
+    REQUIRE(b.chip().drive("PD0", (kIn >> place(0) & 1) != 0));
+    while (edges < 16) {
+      b.pass(2);
+      if (b.pin("PD4").level == clock) continue;
+      clock = !clock;
+      const bool leading = edges % 2 == 0;
+      if (edges > 0) CHECK(b.chip().cycles() - last == 10);
+      last = b.chip().cycles();
+      if (leading != second_edge) sent |= unsigned{b.pin("PD1").level} << place(edges / 2);
+      if (leading == second_edge) {
+        const unsigned next = leading ? edges / 2 : edges / 2 + 1;
+        REQUIRE(b.chip().drive("PD0", (kIn >> place(next & 7) & 1) != 0));
+      }
+      ++edges;
+    }
+    CHECK(sent == kOut);
+    CHECK(b.read(kUdr0) == kIn);
+    b.pass(200);
+    CHECK((b.get(kUcsr0a) & 0xc0) == 0xc0);  // the second byte has left, too
+    CHECK(b.pin("PD4").level == rests_high);
+  }
+}
+
 // EEPROM
 // -------------------------------------------------------------------------------------------------
 

@@ -116,16 +116,19 @@ const std::vector<Command>& commands() {
        "Functions, inlined calls, variables, types, enumerators and files whose names contain a "
        "text.",
        "find tick", &Console::do_find, true},
-      {"drive", "", "drive PIN low|high|open|VOLTS", "Drive a pin from outside, or let go of it.",
-       "drive PD2 low", &Console::do_drive, true},
+      {"drive", "", "drive PIN low|high|open|VOLTS [for TIME]",
+       "Drive a pin from outside, or let go of it; with `for`, let go of it that much later.",
+       "drive PD2 low for 5ms", &Console::do_drive, true},
       {"press", "", "press PART", "Press a button of the bench.", "press door", &Console::do_press,
        true},
       {"release", "", "release PART", "Let go of a button.", "release door", &Console::do_release,
        true},
       {"turn", "", "turn PART on|off|PERCENT%|VOLTS", "Turn a switch, potentiometer or voltage.",
        "turn knob 40%", &Console::do_turn, true},
-      {"send", "", "send PORT \"TEXT\"",
-       "Let bytes arrive at a serial port, back to back. \\n \\r \\t \\\\ \\\" \\xNN are known.",
+      {"send", "", "send PORT \"TEXT\" | send PORT frame DATA [wrong-parity] [no-stop-bit]",
+       "Let bytes arrive at a serial port, back to back. \\n \\r \\t \\\\ \\\" \\xNN are known. A "
+       "frame "
+       "has up\nto 9 data bits and may be wrong.",
        "send USART0 \"G\\n\"", &Console::do_send, true},
       {"inputs", "", "inputs [save FILE]",
        "What has come from outside so far; saved, with the bench at hand, as a bench file that "

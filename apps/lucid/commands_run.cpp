@@ -263,20 +263,29 @@ Result<void> Console::do_let(const std::string& rest) {
 
 Result<void> Console::do_drive(const std::string& rest) {
   const auto words = split(rest);
-  if (words.size() != 2) return usage("drive PIN low|high|open|VOLTS");
+  const bool timed = words.size() == 4 && words[2] == "for";
+  if (words.size() != 2 && !timed) return usage("drive PIN low|high|open|VOLTS [for TIME]");
   std::string pin = words[0];
   if (pin.rfind("pin.", 0) == 0) pin = pin.substr(4);
-  if (const auto microvolts = parse_voltage(words[1]))
-    return session_->apply_voltage(pin, *microvolts / 1e6);
-  std::optional<bool> level;
-  if (words[1] == "high")
-    level = true;
-  else if (words[1] == "low")
-    level = false;
-  else if (words[1] != "open")
-    return fail(ErrorCode::kUsage, "'" + words[1] + "' is not a level",
-                "levels are low, high, open and voltages such as 2.5V or 300mV");
-  return session_->drive(pin, level);
+  Picoseconds span;
+  if (timed) {
+    const auto time = parse_time(words[3]);
+    if (!time) return fail(time.error());
+    span = *time;
+  }
+  if (const auto microvolts = parse_voltage(words[1])) {
+    const double volts = *microvolts / 1e6;
+    return timed ? session_->apply_voltage_for(pin, volts, span)
+                 : session_->apply_voltage(pin, volts);
+  }
+  if (words[1] == "open" && !timed) return session_->drive(pin, std::nullopt);
+  if (words[1] != "high" && words[1] != "low")
+    return fail(
+        ErrorCode::kUsage, "'" + words[1] + "' is not a level",
+        "levels are low, high, open and voltages such as 2.5V or 300mV; `for` goes with all "
+        "but open");
+  const bool level = words[1] == "high";
+  return timed ? session_->drive_for(pin, level, span) : session_->drive(pin, level);
 }
 
 Result<void> Console::do_inputs(const std::string& rest) {
@@ -337,7 +346,12 @@ Result<void> Console::do_turn(const std::string& rest) {
 
 Result<void> Console::do_send(const std::string& rest) {
   const auto words = split_quoted(rest);
-  if (words.size() != 2) return usage("send PORT \"TEXT\"");
+  if (words.size() >= 3 && words[1] == "frame") {
+    const auto frame = parse_serial_frame(rest.substr(rest.find("frame") + 5));
+    return frame ? session_->send_frame(words[0], *frame) : fail(frame.error());
+  }
+  if (words.size() != 2)
+    return usage("send PORT \"TEXT\" | send PORT frame DATA [wrong-parity] [no-stop-bit]");
   auto text = unquoted(words[1]);
   if (!text) return fail(text.error());
   return session_->send(words[0], *text);

@@ -26,6 +26,7 @@
 #include "lucid/error.h"
 #include "lucid/image.h"
 #include "lucid/instruction.h"
+#include "lucid/serial.h"
 
 namespace lucid {
 namespace isa {
@@ -202,6 +203,7 @@ class LUCID_API Chip {
   /// Queues bytes that arrive at a serial port back to back, at the port's own rate. Error:
   /// kNotFound.
   Result<void> send(const std::string& port, const std::string& bytes);
+  Result<void> send_frame(const std::string& port, const SerialFrame& frame);
   /// Bytes the firmware has sent since the last call, by all ports in the order they left.
   std::string take_serial_output();
   /// The same, each run of bytes with its port.

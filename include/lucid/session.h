@@ -225,6 +225,12 @@ class LUCID_API Session {
   /// A voltage at a pin from outside; see Chip::apply_voltage for its range and errors.
   Result<void> apply_voltage(const std::string& pin, double volts);
   Result<void> send(const std::string& port, const std::string& bytes);
+  /// A single frame, as long and as wrong as it may be.
+  Result<void> send_frame(const std::string& port, const SerialFrame& frame);
+  /// Drives a pin for a time and lets go of it at the first instruction boundary behind it, while
+  /// the program runs. A later drive of the same pin ends it. Errors: as drive.
+  Result<void> drive_for(const std::string& pin, bool level, Picoseconds span);
+  Result<void> apply_voltage_for(const std::string& pin, double volts, Picoseconds span);
   /// All that these have done since the image was loaded, as tables of a bench file that repeat it
   /// at the same ticks. Resets, assignments to memory and registers, and `move to` are not inputs.
   struct Input {

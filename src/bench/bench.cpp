@@ -187,10 +187,15 @@ class Reader {
     input.at = keys.picoseconds("at");
     if (keys.has("serial")) {
       input.serial = keys.text("serial");
-      if (keys.has("hex"))
+      if (keys.has("hex")) {
         input.bytes = bytes_of(keys);
-      else
+      } else if (keys.has("frame")) {
+        const auto frame = parse_serial_frame(keys.text("frame"));
+        if (!frame) keys.wrong("frame", "must be such as \"0x141\" or \"0x41 wrong-parity\"");
+        input.frame = frame.value_or(SerialFrame{});
+      } else {
         input.bytes = keys.text("text");
+      }
     } else if (keys.has("part")) {
       input.part = keys.text("part");
       input.action = std::array{"press", "release",

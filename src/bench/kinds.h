@@ -33,7 +33,8 @@ struct Input {
   std::string pin, serial, part;  ///< what it is done to
   std::optional<bool> level;      ///< with pin: nullopt lets go
   std::optional<std::int32_t> microvolts;
-  std::string bytes;          ///< with serial
+  std::string bytes;  ///< with serial
+  std::optional<SerialFrame> frame;
   std::string action, value;  ///< with part
 };
 /// All of them as one part. REQUIRES: sorted by time.

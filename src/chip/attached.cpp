@@ -44,6 +44,10 @@ class Attached::View final : public Wires {
     for (const auto& usart : part_.usarts_)
       if (base::equal_ignoring_case(usart->name(), port)) usart->send(bus_, bytes, now_);
   }
+  void send_frame(const std::string& port, const SerialFrame& frame) override {
+    for (const auto& usart : part_.usarts_)
+      if (base::equal_ignoring_case(usart->name(), port)) usart->send(bus_, frame, now_);
+  }
   Result<void> act(const std::string& part, const std::string& action,
                    const std::string& value) override {
     for (const Attached* other : part_.others_) {

@@ -487,14 +487,25 @@ Result<void> AvrMachine::act(const std::string& name, const std::string& action,
               names.empty() ? "give a bench file with --bench" : base::did_you_mean(name, names));
 }
 
+Result<const Usart*> AvrMachine::find_usart(const std::string& name) const {
+  for (const auto& usart : fabric_->usarts)
+    if (base::equal_ignoring_case(usart->name(), name)) return usart.get();
+  return fail(ErrorCode::kNotFound, "there is no serial port '" + name + "' on " + info().name,
+              base::did_you_mean(name, info().serial_ports));
+}
+
 Result<void> AvrMachine::send(const std::string& port, const std::string& bytes) {
-  for (const auto& usart : fabric_->usarts) {
-    if (!base::equal_ignoring_case(usart->name(), port)) continue;
-    usart->send(Bus(world_, outputs_), bytes, world_.cpu.now);
-    return {};
-  }
-  return fail(ErrorCode::kNotFound, "there is no serial port '" + port + "' on " + info().name,
-              base::did_you_mean(port, info().serial_ports));
+  const auto usart = find_usart(port);
+  if (!usart) return tl::unexpected(usart.error());
+  (*usart)->send(Bus(world_, outputs_), bytes, world_.cpu.now);
+  return {};
+}
+
+Result<void> AvrMachine::send_frame(const std::string& port, const SerialFrame& frame) {
+  const auto usart = find_usart(port);
+  if (!usart) return tl::unexpected(usart.error());
+  (*usart)->send(Bus(world_, outputs_), frame, world_.cpu.now);
+  return {};
 }
 
 }  // namespace lucid::chip

@@ -62,6 +62,7 @@ class AvrMachine final : public isa::Machine {
                    const std::string& value) override;
   Result<void> apply(const std::string& pin, std::int32_t microvolts) override;
   Result<void> send(const std::string& port, const std::string& bytes) override;
+  Result<void> send_frame(const std::string& port, const SerialFrame& frame) override;
   std::vector<SerialText> take_serial() override { return std::exchange(outputs_.serial, {}); }
   std::vector<std::string> take_notes() override { return std::exchange(outputs_.notes, {}); }
 
@@ -78,6 +79,7 @@ class AvrMachine final : public isa::Machine {
   [[nodiscard]] u32 reset_word() const;
   [[nodiscard]] u32 vector_word(unsigned vector) const;
   Result<Pin> find_pin(const std::string& name) const;
+  Result<const Usart*> find_usart(const std::string& name) const;
 
   std::shared_ptr<const Fabric> fabric_;
   std::array<u8, 3> fuses_;  ///< at power-on

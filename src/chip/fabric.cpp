@@ -185,7 +185,8 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   for (const UsartPins& row : wiring.usarts) {
     if (names.reg("UCSR" + std::to_string(row.number) + "A") == 0) continue;
     usarts.push_back(std::make_unique<Usart>(row.number, names, pin(row.txd), pin(row.rxd),
-                                             static_cast<unsigned>(usarts.size()), next_slot_));
+                                             pin(row.xck), static_cast<unsigned>(usarts.size()),
+                                             next_slot_));
     info.serial_ports.push_back(usarts.back()->name());
     next_slot_ += 2;
   }

@@ -1,11 +1,11 @@
 // SPDX-License-Identifier: MIT
 // A serial port ("USART0").
-// Modelled: asynchronous mode at normal and double speed, 5 to 8 data bits, parity, one or two stop
-// bits, two-stage buffers, RXC, TXC, UDRE and DOR with their interrupts, times to the tick.
-// Not modelled, and said when asked for: synchronous and SPI-master mode, 9 data bits,
-// multi-processor mode. The waveform on TXD is not drawn: the pin rests high while the transmitter
-// is on. Arriving bytes come from a sender with the port's own settings; it waits until RXEN is
-// set.
+// Modelled: asynchronous mode at normal and double speed, synchronous mode as master, 5 to 9 data
+// bits, parity, one or two stop bits, two-stage buffers, RXC, TXC, UDRE, FE, DOR, UPE with their
+// interrupts, multi-processor mode, SPI-master mode on its pins; times to the tick.
+// Not modelled, and said: synchronous mode clocked from outside. Silent: the waveform on TXD (the
+// pin rests high while the transmitter is on) and, in synchronous mode, on XCK. Arriving frames
+// come from a sender with the port's own settings, which waits until RXEN is set.
 #ifndef LUCID_CHIP_USART_H
 #define LUCID_CHIP_USART_H
 
@@ -17,7 +17,8 @@ namespace lucid::chip {
 class Usart final : public Peripheral {
  public:
   /// Slots: `slot` for the end of a leaving frame, `slot + 1` for an arriving one.
-  Usart(unsigned number, const Names& names, Pin txd, Pin rxd, unsigned index, unsigned slot);
+  Usart(unsigned number, const Names& names, Pin txd, Pin rxd, Pin xck, unsigned index,
+        unsigned slot);
 
   [[nodiscard]] std::vector<u16> addresses() const override;
   u8 read(const Bus& bus, u16 address, u64 t) const override;
@@ -38,22 +39,50 @@ class Usart final : public Peripheral {
 
   /// Bytes begin to arrive at tick `now`, back to back, behind those still arriving.
   void send(const Bus& bus, const std::string& bytes, u64 now) const;
+  void send(const Bus& bus, const SerialFrame& frame, u64 now) const;
   void add_listener(const Peripheral& who) { listeners_.push_back(&who); }
   [[nodiscard]] std::string name() const { return "USART" + std::to_string(number_); }
 
  private:
   // Offsets from UCSRnA.
   enum : u16 { kUcsrb = 1, kUcsrc = 2, kUbrr = 4, kUdr = 6 };
-  enum : u8 { kRxc = 0x80, kTxc = 0x40, kUdre = 0x20, kDor = 0x08, kU2x = 0x02 };      // UCSRnA
-  enum : u8 { kRxcie = 0x80, kTxcie = 0x40, kUdrie = 0x20, kRxen = 0x10, kTxen = 8 };  // UCSRnB
+  enum : u8 {  // UCSRnA
+    kRxc = 0x80,
+    kTxc = 0x40,
+    kUdre = 0x20,
+    kFe = 0x10,
+    kDor = 0x08,
+    kUpe = 0x04,
+    kU2x = 0x02,
+    kMpcm = 0x01
+  };
+  enum : u8 {  // UCSRnB
+    kRxcie = 0x80,
+    kTxcie = 0x40,
+    kUdrie = 0x20,
+    kRxen = 0x10,
+    kTxen = 0x08,
+    kUcsz2 = 0x04,
+    kRxb8 = 0x02,
+    kTxb8 = 0x01
+  };
+  enum : u16 { kNoStop = 0x200, kWrongParity = 0x400 };  // beside a frame's data bits
+  enum class Mode : u8 { kAsynchronous, kSynchronous, kReserved, kSpi };
 
   [[nodiscard]] u16 at(u16 offset) const { return static_cast<u16>(ucsra_ + offset); }
   [[nodiscard]] u8 control(const World& world, u16 offset) const { return world.data[at(offset)]; }
-  [[nodiscard]] u64 samples_per_bit(const World& world) const;
-  [[nodiscard]] u64 sample_ticks(const World& world) const;
+  [[nodiscard]] Mode mode(const World& world) const;
+  [[nodiscard]] u64 bit_ticks(const World& world) const;
+  [[nodiscard]] unsigned data_bits(const World& world) const;
   [[nodiscard]] u64 frame_bits(const World& world) const;
-  [[nodiscard]] u8 data_mask(const World& world) const;
-  void start_sending(const Bus& bus, u8 byte, u64 when) const;
+  [[nodiscard]] u16 data_mask(const World& world) const;
+  [[nodiscard]] bool passed_over(const World& world, u16 frame) const;
+  void start_sending(const Bus& bus, u16 data, u64 when) const;
+  void sent(const Bus& bus, u64 t) const;
+  void received(const Bus& bus, u16 frame) const;
+  void spi_edge(const Bus& bus, u64 t) const;
+  void show_spi_bit(const Bus& bus, unsigned number, u64 t) const;
+  void take_pins(const Bus& bus, u64 t) const;
   void start_receiving(const Bus& bus, u64 when) const;
   void refresh_requests(const Bus& bus) const;
   void say_what_is_missing(const Bus& bus) const;
@@ -61,7 +90,7 @@ class Usart final : public Peripheral {
   unsigned number_;
   u16 ucsra_;
   unsigned receive_, empty_, transmit_;  ///< vectors
-  Pin txd_, rxd_;
+  Pin txd_, rxd_, xck_;
   unsigned index_;
   unsigned slot_;
   std::vector<const Peripheral*> listeners_;

@@ -177,23 +177,25 @@ struct InterruptPinState {
 
 struct UsartState {
   bool sending = false;  ///< a frame is leaving
-  u8 leaving = 0;
+  u16 leaving = 0;       ///< its 5 to 9 data bits
   bool buffer_full = false;
-  u8 buffer = 0;
+  u16 buffer = 0;
   bool transmitted = false;  ///< TXC
   bool receiving = false;    ///< a frame is arriving
-  u8 arriving = 0;
-  u64 next_start = 0;  ///< earliest start of the next arriving frame
-  u8 fifo_count = 0;   ///< 0 to 3: two in the buffer, one waiting in the shift register
-  std::array<u8, 3> fifo{};
-  bool overrun = false;  ///< DOR
-  std::vector<u8> line;  ///< bytes still to arrive
+  u16 arriving = 0;          ///< its data bits; kNoStop, kWrongParity
+  u64 next_start = 0;        ///< earliest start of the next arriving frame
+  u8 fifo_count = 0;         ///< 0 to 3: two in the buffer, one waiting in the shift register
+  std::array<u16, 3> fifo{};
+  bool overrun = false;   ///< DOR
+  std::vector<u16> line;  ///< frames still to arrive
+  u8 half_bits = 0;       ///< of SPI-master mode, done
+  bool clock = false;     ///< XCK is away from its rest
 
   template <class Visit>
   void fields(Visit& visit) const {
     visit(sending, leaving, buffer_full, buffer, transmitted, receiving, arriving, next_start,
-          fifo_count, fifo[0], fifo[1], fifo[2], overrun, line.size());
-    for (const u8 byte : line) visit(byte);
+          fifo_count, fifo[0], fifo[1], fifo[2], overrun, half_bits, clock, line.size());
+    for (const u16 frame : line) visit(frame);
   }
 };
 

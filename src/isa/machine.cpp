@@ -2,6 +2,7 @@
 #include "isa/machine.h"
 
 #include <fmt/format.h>
+#include <sstream>
 
 #include <cmath>
 
@@ -62,6 +63,10 @@ Result<void> Machine::apply(const std::string& pin, std::int32_t /*microvolts*/)
 }
 Result<void> Machine::send(const std::string& port, const std::string& /*bytes*/) {
   return fail(ErrorCode::kNotFound, "there is no serial port '" + port + "' on " + info().name);
+}
+
+Result<void> Machine::send_frame(const std::string& port, const SerialFrame& /*frame*/) {
+  return send(port, {});
 }
 
 Instruction Machine::instruction_at(std::uint32_t address, bool with_text) const {
@@ -185,6 +190,30 @@ Result<void> Chip::act(const std::string& part, const std::string& action,
 std::vector<PartState> Chip::parts() const { return machine_->parts(); }
 Result<void> Chip::send(const std::string& port, const std::string& bytes) {
   return machine_->send(port, bytes);
+}
+Result<SerialFrame> parse_serial_frame(const std::string& text) {
+  std::istringstream words(text);
+  std::string word;
+  words >> word;
+  const auto data = base::parse_unsigned(word);
+  if (!data || *data > 0x1ff)
+    return fail(ErrorCode::kUsage, "'" + word + "' is not the data of a frame",
+                "data are 0 to 0x1ff, such as 0x141");
+  SerialFrame frame;
+  frame.data = static_cast<std::uint16_t>(*data);
+  while (words >> word) {
+    if (word == "wrong-parity")
+      frame.wrong_parity = true;
+    else if (word == "no-stop-bit")
+      frame.no_stop_bit = true;
+    else
+      return fail(ErrorCode::kUsage, "'" + word + "' is nothing that can be wrong with a frame",
+                  base::did_you_mean(word, {"wrong-parity", "no-stop-bit"}));
+  }
+  return frame;
+}
+Result<void> Chip::send_frame(const std::string& port, const SerialFrame& frame) {
+  return machine_->send_frame(port, frame);
 }
 std::vector<SerialText> Chip::take_serial() { return machine_->take_serial(); }
 std::string Chip::take_serial_output() {

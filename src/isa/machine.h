@@ -202,6 +202,7 @@ class Machine {
                            const std::string& value);
   virtual Result<void> apply(const std::string& pin, std::int32_t microvolts);
   virtual Result<void> send(const std::string& port, const std::string& bytes);
+  virtual Result<void> send_frame(const std::string& port, const SerialFrame& frame);
   virtual std::vector<SerialText> take_serial() { return {}; }
   virtual std::vector<std::string> take_notes() { return {}; }
 

@@ -86,6 +86,11 @@ class Session::Core final : private isa::MarkListener {
   /// Notes what comes from outside; `text` are the keys that say it.
   Result<void> entered(Result<void> done, const std::string& text);
 
+  /// Pins to be let go of, by tick.
+  std::multimap<std::uint64_t, std::string> driven_until_;
+  Result<void> drive_until(const std::string& pin, Result<void> done, Picoseconds span);
+  void let_go();
+  void forget_drive(const std::string& pin);
   std::vector<Session::Input> inputs_;
 
   [[nodiscard]] isa::Machine& machine() { return chip_.machine(); }

@@ -31,7 +31,10 @@ isa::Stop Session::Core::run_in_slices(isa::RunRequest request) {
   request.endless = end == UINT64_MAX;
   for (;;) {
     request.until_ticks = std::min(end, machine().ticks() + kSliceTicks);
+    if (!driven_until_.empty())
+      request.until_ticks = std::min(request.until_ticks, driven_until_.begin()->first);
     const isa::Stop stop = machine().run(request);
+    let_go();
     deliver();
     if (stop.why != isa::Stop::Why::kTime || machine().ticks() >= end) return stop;
     if (listener_ != nullptr)

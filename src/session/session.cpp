@@ -20,6 +20,7 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
   if (auto loaded = machine().load(*image); !loaded) return fail(loaded.error());
   program_ = Program::read(*image);
   inputs_.clear();
+  driven_until_.clear();
   image_path_ = path;
   sources_.set_image_path(path);
   warnings.insert(warnings.end(), program_.warnings().begin(), program_.warnings().end());
@@ -345,12 +346,51 @@ Result<void> Session::act(const std::string& part, const std::string& action,
                                     value.empty() ? "" : "value = " + quoted(value) + "\n"));
 }
 
+void Session::Core::forget_drive(const std::string& pin) {
+  for (auto at = driven_until_.begin(); at != driven_until_.end();)
+    at = base::equal_ignoring_case(at->second, pin) ? driven_until_.erase(at) : std::next(at);
+}
+
+Result<void> Session::Core::drive_until(const std::string& pin, Result<void> done,
+                                        Picoseconds span) {
+  if (done)
+    driven_until_.emplace(machine().ticks() + to_ticks(span, machine().info().clock_hz), pin);
+  return done;
+}
+
+void Session::Core::let_go() {
+  while (!driven_until_.empty() && driven_until_.begin()->first <= machine().ticks()) {
+    const std::string pin = driven_until_.begin()->second;
+    driven_until_.erase(driven_until_.begin());
+    (void)entered(machine().drive(pin, std::nullopt),
+                  fmt::format("pin = {}\nlevel = \"open\"\n", quoted(pin)))
+        .has_value();
+  }
+}
+
+Result<void> Session::drive_for(const std::string& pin, bool level, Picoseconds span) {
+  return core_->drive_until(pin, drive(pin, level), span);
+}
+
+Result<void> Session::apply_voltage_for(const std::string& pin, double volts, Picoseconds span) {
+  return core_->drive_until(pin, apply_voltage(pin, volts), span);
+}
+
+Result<void> Session::send_frame(const std::string& port, const SerialFrame& frame) {
+  return core_->entered(core_->machine().send_frame(port, frame),
+                        fmt::format("serial = {}\nframe = \"{:#x}{}{}\"\n", quoted(port),
+                                    frame.data & 0x1ffU, frame.wrong_parity ? " wrong-parity" : "",
+                                    frame.no_stop_bit ? " no-stop-bit" : ""));
+}
+
 Result<void> Session::apply_voltage(const std::string& pin, double volts) {
+  core_->forget_drive(pin);
   return core_->entered(core_->chip_.apply_voltage(pin, volts),
                         fmt::format("pin = {}\nvolts = \"{:.6f}V\"\n", quoted(pin), volts));
 }
 
 Result<void> Session::drive(const std::string& pin, std::optional<bool> level) {
+  core_->forget_drive(pin);
   const char* const word = !level ? "open" : *level ? "high" : "low";
   return core_->entered(core_->machine().drive(pin, level),
                         fmt::format("pin = {}\nlevel = \"{}\"\n", quoted(pin), word));
