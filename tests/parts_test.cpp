@@ -256,8 +256,8 @@ TEST_CASE("what has come from outside, written as a bench file, repeats the run"
   REQUIRE(first.act("door", "turn", "on"));
   first.go_for(30'000'001);
   REQUIRE(first.send("USART0", std::string("P\nT\x80\n\0\"\n", 8)));
-  REQUIRE(first.send_frame("USART0", {0x155, true, true}));
-  REQUIRE(first.drive_for("PD3", true, {2'000'000'000}));
+  REQUIRE(first.send_frame("USART0", {0x10a, true, true}));
+  REQUIRE(first.drive_for("PD7", true, {2'000'000'000}));
   REQUIRE(first.let("pin.PC3", "1"));
   first.go_for(7'654'321);
   REQUIRE(first.apply_voltage("PC1", 1.234567));
