@@ -210,3 +210,69 @@ int main(void) {
   CHECK(io(chip, 0x40) == 0x0f);
   for (const std::string& note : chip.take_notes()) FAIL_CHECK(note);
 }
+
+// "Power Management and Sleep Modes", section "Power Reduction Register"
+TEST_CASE("power reduction stops a peripheral and shuts its registers") {
+  constexpr std::uint32_t kPrr = 0x64, kTccr1b = 0x81, kTcnt1 = 0x84, kUcsr0a = 0xc0,
+                          kUcsr0b = 0xc1, kUbrr0 = 0xc4, kUdr0 = 0xc6, kAdcsra = 0x7a;
+  Bench b;
+  SECTION("a timer goes on where it was, in step with the prescaler") {
+    b.write(kTccr1b, 2);  // clk/8
+    b.pass(801);
+    b.write(kPrr, 0x08);
+    const unsigned stands = b.get(kTcnt1) | b.get(kTcnt1 + 1) << 8;
+    CHECK(stands >= 100);
+    CHECK(b.read(kTcnt1) == 0);
+    b.write(kTccr1b, 1);
+    REQUIRE(b.chip().take_notes().size() == 2);
+    b.pass(5000);
+    CHECK((b.get(kTcnt1) | b.get(kTcnt1 + 1) << 8) == stands);
+    b.write(kPrr, 0);
+    CHECK((b.get(kTcnt1) | b.get(kTcnt1 + 1) << 8) == stands);
+    b.pass(80);
+    CHECK((b.get(kTcnt1) | b.get(kTcnt1 + 1) << 8) == stands + 10);
+    CHECK(b.get(kTccr1b) == 2);
+  }
+  SECTION("a frame that is leaving waits; bytes that would arrive wait, too") {
+    b.write(kUbrr0, 3);
+    b.write(kUcsr0b, 0x18);
+    b.write(kUdr0, 'k');
+    b.pass(300);
+    b.write(kPrr, 0x02);
+    REQUIRE(b.chip().send("USART0", "x"));
+    b.pass(10'000);
+    CHECK(b.chip().take_serial_output().empty());
+    b.write(kPrr, 0);
+    b.pass(10 * 64 - 300 - 12);
+    CHECK(b.chip().take_serial_output().empty());
+    b.pass(20);
+    CHECK(b.chip().take_serial_output() == "k");
+    b.pass(640);
+    CHECK((b.get(kUcsr0a) & 0x80) != 0);
+    CHECK(b.read(kUdr0) == 'x');
+  }
+  SECTION("a conversion waits") {
+    b.write(kAdcsra, 0xc0);  // clk/2: 25 cycles of it
+    b.pass(20);
+    b.write(kPrr, 0x01);
+    b.pass(1000);
+    CHECK((b.get(kAdcsra) & 0x40) != 0);
+    b.write(kPrr, 0);
+    b.pass(40);
+    CHECK((b.get(kAdcsra) & 0x50) == 0x10);
+  }
+  SECTION("a sleep in between counts once; a reset switches all on") {
+    b.write(kTccr1b, 1);
+    b.write(kPrr, 0x08);
+    const unsigned stands = b.get(kTcnt1) | b.get(kTcnt1 + 1) << 8;
+    b.pass(100);
+    b.write(kPrr, 0);
+    b.pass(100);
+    const unsigned later = b.get(kTcnt1) | b.get(kTcnt1 + 1) << 8;
+    CHECK(later >= stands + 100);
+    CHECK(later <= stands + 104);
+    b.write(kPrr, 0x08);
+    b.chip().reset();
+    CHECK(b.get(kPrr) == 0);
+  }
+}

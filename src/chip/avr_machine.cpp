@@ -107,7 +107,7 @@ void AvrMachine::wake_up() {
   for (const Peripheral* p : fabric_->all) {
     if (p->runs_asleep(world_, sm)) continue;
     for (const unsigned slot : p->slots()) world_.thaw(slot, ticks);
-    p->stood_still(bus, ticks);
+    if (!p->is_off(world_)) p->stood_still(bus, ticks);
   }
 }
 
@@ -270,7 +270,7 @@ std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
       if (a < fabric_->owner.size() && fabric_->owner[a] != nullptr) {
         const Peripheral& owner = *fabric_->owner[a];
         const bool stands = world_.cpu.deep && !owner.runs_asleep(world_, sleep_mode());
-        return owner.peek(world_, static_cast<u16>(a),
+        return owner.seen(world_, static_cast<u16>(a),
                           stands ? world_.cpu.slept_at : world_.cpu.now);
       }
       return world_.data[a];

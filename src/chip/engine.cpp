@@ -249,6 +249,15 @@ void Engine::note_unmodelled(u16 address) {
     bus().note(name + " is not modelled: it behaves as memory");
 }
 
+/// What is switched off by power reduction cannot be reached; it reads as 0.
+u8 Engine::note_off(u16 address) {
+  for (const IoRegister& io : fabric_.info.io)
+    if (io.address == address && io.bytes == 1)
+      bus().note(io.name + ": " + io.peripheral +
+                 " is switched off in PRR; its registers cannot be read or written");
+  return 0;
+}
+
 u8 Engine::slow_load(u16 address) {
   const unsigned attribute = attributes_[address];
   if ((attribute & kUnmapped) != 0) {
@@ -258,6 +267,7 @@ u8 Engine::slow_load(u16 address) {
   u8 value = machine_.world_.data[address];
   if ((attribute & kIo) != 0) {
     if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
+      if (owner->is_off(machine_.world_)) return note_off(address);
       // Most reads change nothing that the deadline rests on.
       const World& world = machine_.world_;
       const u64 t = cpu_.now - 1;
@@ -294,6 +304,10 @@ void Engine::slow_store(u16 address, u8 value, u8 mask) {
     byte = value;
   } else if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
     const u64 t = cpu_.now - 1;
+    if (owner->is_off(machine_.world_)) {
+      note_off(address);
+      return;
+    }
     fire_due(t);
     owner->write(bus(), address, value, mask, t);
     set_deadline();

@@ -96,6 +96,7 @@ class Engine {
   LUCID_SLOW void note_store(u16 address, u8 value, u8 mask);
   void note_access(const isa::Access& access);
   LUCID_SLOW void note_unmodelled(u16 address);
+  LUCID_SLOW u8 note_off(u16 address);
   LUCID_SLOW void note_undefined(u32 word);
   void stand_before(u32 word, u8 label);
   LUCID_SLOW const Slot* settled(const Slot* slot);

@@ -65,6 +65,7 @@ Fabric::Fabric(const Device& the_device, u64 clock_hz)
   for (const auto& p : ports) enlist(*p);
   for (const auto& p : usarts) enlist(*p);
   for (const auto& p : others) enlist(*p);
+  if (system_ != nullptr) add_power_switches();
   for (const char* name :
        {"GPIOR0", "GPIOR1", "GPIOR2", "OSCCAL", "RAMPZ", "EIND", "DIDR0", "DIDR1", "DIDR2"})
     if (const u16 address = Names(info).reg(name); address != 0)
@@ -191,7 +192,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
     next_slot_ += 2;
   }
   add<Eeprom>(names, device.eeprom, clock_hz, next_slot_);
-  add<System>(names, ports);
+  system_ = add<System>(names, ports);
   add<Prescalers>(names, timers);
   add<ExternalInterrupts>(names, pins(wiring.interrupts), pins(wiring.pin_changes));
   watchdog = add<Watchdog>(names, clock_hz, next_slot_);
@@ -203,6 +204,39 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   const std::vector<Pin> two_wire = pins(wiring.twi);
   twi = add<Twi>(names, two_wire[0], two_wire[1], next_slot_);
   boot = add<Boot>(names, device, wiring, clock_hz, next_slot_);
+}
+
+/// "Power Reduction Register": PRTIM1 switches off the owner of TCCR1B, and so on.
+void Fabric::add_power_switches() {
+  const Names names(info);
+  const auto switched = [&](const std::string& name) -> const Peripheral* {
+    const std::string number = name.empty() ? "" : name.substr(name.size() - 1);
+    std::string reg;
+    if (name.rfind("PRTIM", 0) == 0) reg = "TCCR" + number + "B";
+    if (name.rfind("PRUSART", 0) == 0) reg = "UCSR" + number + "A";
+    if (name == "PRSPI") reg = "SPCR";
+    if (name == "PRTWI") reg = "TWCR";
+    if (name == "PRADC") reg = "ADCSRA";
+    const u16 address = reg.empty() ? u16{0} : names.reg(reg);
+    return address == 0 ? nullptr : owner[address];
+  };
+  std::vector<const Peripheral*> all_switched;
+  for (const IoRegister& io : info.io) {
+    if (io.name.rfind("PRR", 0) != 0) continue;
+    for (const IoField& field : io.fields) {
+      const Peripheral* const p = switched(field.name);
+      if (p == nullptr) continue;
+      const Peripheral::PowerSwitch power{static_cast<u16>(io.address),
+                                          static_cast<u8>(1U << field.lowest),
+                                          static_cast<u8>(all_switched.size())};
+      for (const auto& usart : usarts)
+        if (usart.get() == p) usart->set_power_switch(power);
+      for (const auto& other : others)
+        if (other.get() == p) other->set_power_switch(power);
+      all_switched.push_back(p);
+    }
+  }
+  system_->set_switched(std::move(all_switched));
 }
 
 }  // namespace lucid::chip

@@ -18,6 +18,7 @@
 
 namespace lucid::chip {
 
+class System;
 class Twi;
 
 class Fabric {
@@ -56,8 +57,10 @@ class Fabric {
  private:
   void enlist(Peripheral& peripheral);
   void add_peripherals(const Wiring& wiring, u64 clock_hz);
+  void add_power_switches();
   template <class T, class... Args>
   T* add(Args&&... args);
+  System* system_ = nullptr;
   unsigned next_slot_ = 0;
   unsigned timers_ = 0;
   const Adc* adc_ = nullptr;  ///< flags of others may start it

@@ -4,6 +4,7 @@
 #ifndef LUCID_CHIP_PERIPHERAL_H
 #define LUCID_CHIP_PERIPHERAL_H
 
+#include <algorithm>
 #include <set>
 #include <string>
 #include <vector>
@@ -122,6 +123,9 @@ class Peripheral {
   }
   /// Its clock stood still for so many ticks. Its events have been moved already.
   virtual void stood_still(const Bus& /*bus*/, u64 /*ticks*/) const {}
+  /// Its clock stops at tick `t`, or goes on, by power reduction. Its events have been moved, and
+  /// stood_still has been called.
+  virtual void on_power(const Bus& /*bus*/, bool /*on*/, u64 /*t*/) const {}
   virtual void on_sleep(const Bus& /*bus*/, unsigned /*sm*/, u64 /*t*/) const {}
   virtual void on_event(const Bus& /*bus*/, unsigned /*slot*/, u64 /*due*/) const {}
   virtual void on_vector(const Bus& /*bus*/, unsigned /*vector*/) const {}
@@ -131,6 +135,21 @@ class Peripheral {
   [[nodiscard]] virtual std::vector<unsigned> vectors() const { return {}; }
   /// Event slots it owns.
   [[nodiscard]] virtual std::vector<unsigned> slots() const { return {}; }
+  /// The bit that switches it off ("Power Reduction Register"). Set once, as below.
+  struct PowerSwitch {
+    u16 address = 0;  ///< 0: there is none
+    u8 mask = 0;
+    u8 number = 0;  ///< place in World::off_since
+  };
+  void set_power_switch(const PowerSwitch& power) { power_ = power; }
+  [[nodiscard]] const PowerSwitch& power_switch() const { return power_; }
+  [[nodiscard]] bool is_off(const World& world) const {
+    return power_.address != 0 && (world.data[power_.address] & power_.mask) != 0;
+  }
+  /// As an observer sees it: time stands still while it is off.
+  [[nodiscard]] u8 seen(const World& world, u16 address, u64 t) const {
+    return peek(world, address, is_off(world) ? std::min(t, world.off_since[power_.number]) : t);
+  }
   /// Who is told when one of its flags rises. Set once, while the chip is put together.
   void set_followers(std::vector<const Peripheral*> followers) {
     followers_ = std::move(followers);
@@ -138,11 +157,13 @@ class Peripheral {
 
  protected:
   void raised(const Bus& bus, unsigned vector, u64 t) const {
-    for (const Peripheral* follower : followers_) follower->on_flag(bus, vector, t);
+    for (const Peripheral* follower : followers_)
+      if (!follower->is_off(bus.world)) follower->on_flag(bus, vector, t);
   }
 
  private:
   std::vector<const Peripheral*> followers_;
+  PowerSwitch power_;
 };
 
 /// `old` with the bits of `mask` taken from `value`.

@@ -58,7 +58,7 @@ void Port::apply(const Bus& bus, unsigned bit, std::int32_t microvolts, u64 now)
     state.driven_high = merged(state.driven_high, 0, mask);
   settle(bus, now);
   for (const Listener& listener : listeners_)
-    if (listener.bit == bit) listener.who->on_voltage(bus, now);
+    if (listener.bit == bit && !listener.who->is_off(bus.world)) listener.who->on_voltage(bus, now);
 }
 
 std::int32_t Port::microvolts(const World& world, unsigned bit) const {
@@ -99,7 +99,7 @@ void Port::settle(const Bus& bus, u64 when) const {
   state.level = level;
   state.changed_at = when;
   for (const Listener& listener : listeners_)
-    if ((changed >> listener.bit & 1U) != 0)
+    if ((changed >> listener.bit & 1U) != 0 && !listener.who->is_off(bus.world))
       listener.who->on_pin(bus, {this, static_cast<u8>(listener.bit)},
                            (level >> listener.bit & 1U) != 0, when);
 }

@@ -27,10 +27,27 @@ void System::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const 
     if ((value & mask & 0x8fU) != 0x80)
       bus.note("CLKPR: the clock prescaler is not modelled; the chip keeps its clock");
   } else {
-    reg = merged(reg, value, mask);
-    if (reg != 0)
-      bus.note("PRR: power reduction is not modelled; a peripheral that is switched off goes on");
+    write_prr(bus, address, merged(reg, value, mask), t + 1);
   }
+}
+
+void System::write_prr(const Bus& bus, u16 address, u8 next, u64 t) const {
+  u8& reg = bus.reg(address);
+  for (const Peripheral* p : switched_) {
+    const auto& power = p->power_switch();
+    if (power.address != address || ((reg ^ next) & power.mask) == 0) continue;
+    const bool on = (next & power.mask) == 0;
+    u64& since = bus.world.off_since[power.number];
+    if (!on) p->on_power(bus, false, t);
+    reg = static_cast<u8>(reg ^ power.mask);
+    for (const unsigned slot : p->slots()) on ? bus.world.unpark(slot, t) : bus.world.park(slot, t);
+    if (on) {
+      p->stood_still(bus, t - since);
+      p->on_power(bus, true, t);
+    }
+    since = on ? 0 : t;
+  }
+  reg = next;
 }
 
 void System::write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const {

@@ -2,9 +2,9 @@
 // The registers of the chip as a whole: MCUCR, MCUSR, SMCR, CLKPR, PRR ("Interrupts", section
 // "Moving Interrupts Between Application and Boot Space"; "I/O-Ports"; "System Control and Reset";
 // "Power Management and Sleep Modes"; "System Clock and Clock Options").
-// Modelled: IVSEL with the timed sequence of IVCE, PUD, reset causes, sleep enable and mode.
-// Not modelled, and said: BODS and BODSE, JTD, the clock prescaler, power reduction (a peripheral
-// that is switched off goes on).
+// Modelled: IVSEL with the timed sequence of IVCE, PUD, reset causes, sleep enable and mode, power
+// reduction (a peripheral that is switched off stands still and cannot be read or written).
+// Not modelled, and said: BODS and BODSE, JTD, the clock prescaler.
 #ifndef LUCID_CHIP_SYSTEM_H
 #define LUCID_CHIP_SYSTEM_H
 
@@ -27,14 +27,18 @@ class System final : public Peripheral {
   [[nodiscard]] std::vector<u16> addresses() const override;
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
-  void reset(const Bus& /*bus*/) const override {}
+  void reset(const Bus& bus) const override { bus.world.unpark_all(); }
+  /// Those that power reduction can switch off.
+  void set_switched(std::vector<const Peripheral*> switched) { switched_ = std::move(switched); }
 
  private:
   enum : u8 { kIvce = 1, kIvsel = 2, kPud = 0x10, kBods = 0x60, kJtd = 0x80 };
+  void write_prr(const Bus& bus, u16 address, u8 next, u64 t) const;
   void write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const;
 
   u16 mcucr_, mcusr_, smcr_, clkpr_;
   std::array<u16, 3> prr_;
+  std::vector<const Peripheral*> switched_;
   const std::vector<std::unique_ptr<Port>>& ports_;
 };
 

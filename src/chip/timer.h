@@ -39,6 +39,9 @@ class Timer final : public Peripheral {
   [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
   [[nodiscard]] bool runs_asleep(const World& world, unsigned sm) const override;
   void stood_still(const Bus& bus, u64 ticks) const override;
+  void on_power(const Bus& bus, bool on, u64 t) const override {
+    on ? schedule(bus) : catch_up(bus, t);
+  }
   void reset(const Bus& bus) const override;
   [[nodiscard]] std::vector<unsigned> vectors() const override;
   [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_}; }

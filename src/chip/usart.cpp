@@ -68,7 +68,8 @@ void Usart::start_sending(const Bus& bus, u16 data, u64 when) const {
 /// The next frame on the line, if there is one and the receiver listens.
 void Usart::start_receiving(const Bus& bus, u64 when) const {
   UsartState& state = bus.world.usarts[index_];
-  if (state.receiving || state.line.empty() || (control(bus.world, kUcsrb) & kRxen) == 0) return;
+  if (state.receiving || state.line.empty() || is_off(bus.world)) return;
+  if ((control(bus.world, kUcsrb) & kRxen) == 0) return;
   const u64 start = std::max(when, state.next_start);
   state.receiving = true;
   const u16 frame = state.line.front();

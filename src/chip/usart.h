@@ -37,6 +37,10 @@ class Usart final : public Peripheral {
     bus.world.usarts[index_].next_start += ticks;
   }
 
+  void on_power(const Bus& bus, bool on, u64 t) const override {
+    if (on) start_receiving(bus, t);
+  }
+
   /// Bytes begin to arrive at tick `now`, back to back, behind those still arriving.
   void send(const Bus& bus, const std::string& bytes, u64 now) const;
   void send(const Bus& bus, const SerialFrame& frame, u64 now) const;

@@ -237,7 +237,8 @@ struct World {
   std::int32_t reference = 5'000'000;  ///< at AREF
   std::array<u8, 3> fuses{};
   u8 lock = 0xff;
-  std::vector<u8> data;  ///< registers, I/O, RAM, by data address
+  std::array<u64, 16> off_since{};  ///< ticks; by Peripheral::power_switch
+  std::vector<u8> data;             ///< registers, I/O, RAM, by data address
   std::vector<u8> eeprom;
   PagedMemory flash;
 
@@ -252,6 +253,7 @@ struct World {
         slots_(std::max(shape.slots, 1U)) {
     due_.fill(kNever);
     frozen_.fill(kNever);
+    parked_.fill(kNever);
   }
 
   // When each event happens next.
@@ -280,6 +282,19 @@ struct World {
     frozen_[slot] = kNever;
   }
   void thaw_all() { frozen_.fill(kNever); }
+  // The same for a peripheral that is switched off, asleep or not.
+  void park(unsigned slot, u64 now) {
+    parked_[slot] = due_[slot] == kNever ? kNever : due_[slot] - std::min(now, due_[slot]);
+    schedule(slot, kNever);
+  }
+  void unpark(unsigned slot, u64 now) {
+    if (parked_[slot] != kNever) schedule(slot, now + parked_[slot]);
+    parked_[slot] = kNever;
+  }
+  void unpark_all() {
+    parked_.fill(kNever);
+    off_since.fill(0);
+  }
 
   [[nodiscard]] u64 hash() const {
     base::Hasher hasher;
@@ -297,7 +312,8 @@ struct World {
     boot.fields(hasher);
     interrupt_pins.fields(hasher);
     eeprom_controller.fields(hasher);
-    for (unsigned slot = 0; slot < slots_; ++slot) hasher(due_[slot], frozen_[slot]);
+    for (unsigned slot = 0; slot < slots_; ++slot) hasher(due_[slot], frozen_[slot], parked_[slot]);
+    for (const u64 tick : off_since) hasher(tick);
     hasher(static_cast<u32>(supply), static_cast<u32>(reference));
     hasher(fuses[0], fuses[1], fuses[2], lock);
     hasher.bytes(data.data(), data.size());
@@ -309,6 +325,7 @@ struct World {
  private:
   std::array<u64, kEventSlots> due_{};
   std::array<u64, kEventSlots> frozen_{};
+  std::array<u64, kEventSlots> parked_{};
   unsigned next_ = 0;  ///< derived from due_
   unsigned slots_;     ///< in use
 };
