@@ -115,6 +115,26 @@ TEST_CASE("the comparator: output, edges, band gap and multiplexed input") {
   CHECK((b.get(0x50) & 0x20) != 0);
 }
 
+TEST_CASE("the comparator in the place of ICP1: it captures, the pin does not") {
+  constexpr std::uint32_t kTccr1b = 0x81, kTcnt1 = 0x84, kIcr1 = 0x86, kTifr1 = 0x36;
+  for (const bool canceller : {false, true}) {
+    Bench b;
+    REQUIRE(b.chip().apply_voltage("PD6", 1.0));
+    REQUIRE(b.chip().apply_voltage("PD7", 2.0));
+    b.out(0x50, 0x04);                          // ACIC
+    b.write(kTccr1b, canceller ? 0xc1 : 0x41);  // rising edges, clk/1
+    b.pass(100);
+    REQUIRE(b.chip().drive("PB0", true));
+    b.pass(10);
+    CHECK((b.get(kTifr1) & 0x20) == 0);
+    const unsigned before = b.get(kTcnt1) | b.get(kTcnt1 + 1) << 8;
+    REQUIRE(b.chip().apply_voltage("PD6", 3.0));
+    b.pass(10);
+    CHECK((b.get(kTifr1) & 0x20) != 0);
+    CHECK((b.get(kIcr1) | b.get(kIcr1 + 1) << 8) == before + (canceller ? 4U : 0U));
+  }
+}
+
 TEST_CASE("SPI: a byte takes eight bits of its clock, in all modes and both orders") {
   for (unsigned mode = 0; mode < 4; ++mode) {
     for (unsigned order = 0; order < 2; ++order) {

@@ -172,6 +172,8 @@ TEST_CASE("exit codes mean something") {
   CHECK(lucid("run " + kKiln + " --bench /nowhere.toml").code == 3);
   CHECK(lucid("run " + kKiln + " --serial USART7=pty").code == 3);
   CHECK(lucid("run " + kKiln + " --serial USART0").code == 2);
+  CHECK(lucid("run " + kKiln + " --serial USART0=tcp:99999").code == 2);
+  CHECK(lucid("run " + kKiln + " --serial USART0=file:/nowhere").code == 7);
   test::write(test::scratch("bad.toml"), "[[part]]\n");
   CHECK(lucid("run " + kKiln + " --bench " + test::scratch("bad.toml")).code == 4);
   CHECK(lucid("run " + kKiln + " --for soon").code == 2);
@@ -246,4 +248,25 @@ TEST_CASE("a bench at the prompt: parts are pressed, turned, shown, and their ch
   const auto json = lucid("open " + kKiln + " --json --bench " +
                           test::scratch("prompt.bench.toml") + " --do 'show parts'");
   CHECK(has(json, "\"name\":\"knob\""));
+}
+
+TEST_CASE("other programs talk to the firmware: by a socket, by files") {
+  test::write(test::scratch("typed"), "P\n");
+  const std::string out = test::scratch("sent");
+  CHECK(lucid("run " + kKiln + " --for 1200ms --serial USART0=file:" + test::scratch("typed") +
+              "," + out)
+            .code == 0);
+  CHECK(test::read(out).find("1: to 200 C") != std::string::npos);
+  const std::string port = std::to_string(20'000 + test::fresh_seed() % 20'000);
+  const test::Output socket = test::run(
+      "timeout 20 " LUCID_PROGRAM " run " + kKiln + " --for 4s --serial USART0=tcp:" + port +
+      " >/dev/null 2>" + out + " & for i in $(seq 50); do grep -q 127.0.0.1:" + port + " " + out +
+      " && break; sleep 0.1; done; for i in 1 2; do timeout 1.4 bash -c 'exec "
+      "3<>/dev/tcp/127.0.0.1/" +
+      port + "; echo P >&3; cat <&3'; sleep 0.3; done; wait");
+  INFO(socket.text << test::read(out));
+  const std::size_t first = socket.text.find("1: to 200 C");
+  REQUIRE(first != std::string::npos);
+  CHECK(socket.text.find("1: to 200 C", first + 1) != std::string::npos);  // and one after it
+  CHECK(test::read(out).find("another may come") != std::string::npos);
 }

@@ -1,7 +1,7 @@
 # SPDX-License-Identifier: MIT
 # Sourced by ./demo and ./check: installs what is missing, or says what to install.
 
-packages_build="libasmjit-dev cmake ninja-build g++ pkg-config libfmt-dev libexpected-dev libelf-dev libdw-dev
+packages_build="libasmjit-dev libasio-dev cmake ninja-build g++ pkg-config libfmt-dev libexpected-dev libelf-dev libdw-dev
   nlohmann-json3-dev libcli11-dev libtomlplusplus-dev libedit-dev"
 packages_check="$packages_build catch2 gcc-avr binutils-avr avr-libc arduino-core-avr clang libclang-rt-14-dev
   clang-format git"

@@ -97,7 +97,7 @@ int play_script(const Arguments& a, Console& console) {
 }
 
 /// In steps of a millisecond, none before its time by the clock on the wall.
-Pause run_paced(Session& session, const SerialEnd& end, std::uint64_t ticks) {
+Pause run_paced(Session& session, SerialEnd* end, std::uint64_t ticks) {
   const auto start = std::chrono::steady_clock::now();
   const std::uint64_t first = session.chip().cycles();
   const std::uint64_t hz = session.chip().info().clock_hz;
@@ -105,9 +105,9 @@ Pause run_paced(Session& session, const SerialEnd& end, std::uint64_t ticks) {
     const std::uint64_t passed = session.chip().cycles() - first;
     const auto due = start + std::chrono::nanoseconds(to_time(passed, hz).count / 1000);
     std::this_thread::sleep_until(due);
-    if (end.is_open())
-      if (const std::string typed = end.read(); !typed.empty())
-        (void)session.send(end.port(), typed).has_value();
+    if (end != nullptr)
+      if (const std::string typed = end->read(); !typed.empty())
+        (void)session.send(end->port(), typed).has_value();
     const std::uint64_t left = ticks > passed ? ticks - passed : 0;
     Pause pause = session.go_for(std::max<std::uint64_t>(std::min(left, hz / 1000), 1));
     if (pause.cause != Pause::Cause::kTimeUp || left <= hz / 1000) {
@@ -127,15 +127,18 @@ int run_image(const Arguments& a, Console& console) {
   auto span = parse_time(a.span);
   if (!span) return report(span.error(), a.json);
   const std::uint64_t ticks = to_ticks(*span, session.chip().info().clock_hz);
-  SerialEnd end;
+  std::unique_ptr<SerialEnd> end;
   if (!a.serial.empty()) {
-    if (auto opened = end.open(a.serial); !opened) return report(opened.error(), a.json);
-    if (auto known = session.send(end.port(), ""); !known) return report(known.error(), a.json);
-    console.set_serial_end(&end);
-    std::cerr << end.port() << " is at " << end.path() << std::endl;
+    auto opened = SerialEnd::open(a.serial);
+    if (!opened) return report(opened.error(), a.json);
+    end = std::move(*opened);
+    if (auto known = session.send(end->port(), end->is_paced() ? "" : end->read()); !known)
+      return report(known.error(), a.json);
+    console.set_serial_end(end.get());
+    if (end->is_paced()) std::cerr << end->port() << " is at " << end->path() << std::endl;
   }
-  const Pause pause =
-      end.is_open() || a.pace ? run_paced(session, end, ticks) : session.go_for(ticks);
+  const bool paced = a.pace || (end != nullptr && end->is_paced());
+  const Pause pause = paced ? run_paced(session, end.get(), ticks) : session.go_for(ticks);
   console.set_serial_end(nullptr);
   console.end_serial_line();
   Standing standing;
@@ -278,8 +281,10 @@ int main_with(int argc, char** argv) {
   run->add_option("--for", a.span, "How long, in simulated time")
       ->type_name("TIME")
       ->capture_default_str();
-  run->add_option("--serial", a.serial, "Put a pseudo-terminal at a serial port; implies --pace")
-      ->type_name("PORT=pty");
+  run->add_option(
+         "--serial", a.serial,
+         "What is at a serial port: USART0=pty, =tcp:PORT (both imply --pace), =file:IN,OUT")
+      ->type_name("PORT=END");
   run->add_flag("--pace", a.pace, "No faster than real time");
   add_common(run, a);
   run->footer("Example: lucid run main.elf --for 2s --do 'drive PD2 low'");

@@ -1,8 +1,10 @@
 // SPDX-License-Identifier: MIT
-// SerialEnd: a pseudo-terminal at a serial port, so that other programs talk to the firmware.
+// SerialEnd: what is at the other end of a serial port: a pseudo-terminal, a TCP socket on loopback
+// or files.
 #ifndef LUCID_APPS_SERIAL_END_H
 #define LUCID_APPS_SERIAL_END_H
 
+#include <memory>
 #include <string>
 
 #include "lucid/error.h"
@@ -11,26 +13,28 @@ namespace lucid::app {
 
 class SerialEnd {
  public:
-  SerialEnd() = default;
-  SerialEnd(const SerialEnd&) = delete;
-  SerialEnd& operator=(const SerialEnd&) = delete;
-  ~SerialEnd();
+  virtual ~SerialEnd() = default;
 
-  /// `USART0=pty`. Errors: kUsage, kIo.
-  Result<void> open(const std::string& text);
-  [[nodiscard]] bool is_open() const { return ours_ >= 0; }
+  /// `USART0=pty`, `USART0=tcp:5555`, `USART0=file:IN` or `USART0=file:IN,OUT`. Errors: kUsage,
+  /// kIo.
+  static Result<std::unique_ptr<SerialEnd>> open(const std::string& text);
+
   [[nodiscard]] const std::string& port() const { return port_; }
   /// Where other programs find it.
   [[nodiscard]] const std::string& path() const { return path_; }
+  /// Other programs want time to pass as on a clock.
+  [[nodiscard]] virtual bool is_paced() const { return true; }
 
-  void write(const std::string& bytes) const;
-  /// What has been typed at the other end; empty if nothing has.
-  [[nodiscard]] std::string read() const;
+  /// Bytes from the firmware. What nobody reads is lost, as on a wire.
+  virtual void write(const std::string& bytes) = 0;
+  /// What has come from the other end; empty if nothing has.
+  [[nodiscard]] virtual std::string read() = 0;
+
+ protected:
+  std::string path_;
 
  private:
-  std::string port_, path_;
-  int ours_ = -1;
-  int theirs_ = -1;  ///< kept open, so that the other program may come and go
+  std::string port_;
 };
 
 }  // namespace lucid::app

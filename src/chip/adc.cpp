@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include "chip/port.h"
+#include "chip/timer.h"
 
 namespace lucid::chip {
 namespace {
@@ -223,6 +224,7 @@ void Comparator::settle(const Bus& bus, u64 t) const {
     acsr |= kAci;
     raised(bus, vector_, t);
   }
+  if ((acsr & kAcic) != 0 && capturing_ != nullptr) capturing_->on_comparator(bus, now, t);
   refresh_request(bus);
 }
 
@@ -239,7 +241,6 @@ void Comparator::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) co
   u8& acsr = bus.reg(address);
   const u8 next = merged(acsr, value, static_cast<u8>(mask & ~unsigned{kAco | kAci}));
   acsr = static_cast<u8>(next & ~(value & mask & kAci));
-  if ((acsr & kAcic) != 0) bus.note("ACSR: capture by the comparator (ACIC) is not modelled");
   settle(bus, t + 1);
   refresh_request(bus);
 }

@@ -5,7 +5,7 @@
 // conversions, auto trigger by every source, free running, ADLAR, the lock between ADCL and ADCH,
 // references, band gap, ground and temperature channels, differential channels with gain, noise
 // reduction sleep; the comparator with its multiplexer and interrupt modes.
-// Not modelled: noise, sample capacitor, offset; DIDRn; capture by the comparator (said).
+// Not modelled: noise, sample capacitor, offset; DIDRn.
 // Voltages are whole microvolts. A pin without a voltage from outside has that of its level.
 #ifndef LUCID_CHIP_ADC_H
 #define LUCID_CHIP_ADC_H
@@ -58,9 +58,11 @@ class Adc final : public Peripheral {
   std::array<unsigned, 8> triggers_;  ///< vectors, by ADTS
 };
 
+class Timer;
+
 class Comparator final : public Peripheral {
  public:
-  Comparator(const Names& names, Pin positive, Pin negative, const Adc& adc)
+  Comparator(const Names& names, Pin positive, Pin negative, const Adc& adc, const Timer* capturing)
       : acsr_(names.reg("ACSR")),
         adcsra_(names.reg("ADCSRA")),
         adcsrb_(names.reg("ADCSRB")),
@@ -68,6 +70,7 @@ class Comparator final : public Peripheral {
         positive_(positive),
         negative_(negative),
         adc_(adc),
+        capturing_(capturing),
         vector_(names.vector({"ANALOG_COMP"})) {}
 
   [[nodiscard]] std::vector<u16> addresses() const override { return {acsr_}; }
@@ -89,6 +92,7 @@ class Comparator final : public Peripheral {
   u16 acsr_, adcsra_, adcsrb_, admux_;
   Pin positive_, negative_;
   const Adc& adc_;
+  const Timer* capturing_;  ///< Timer1
   unsigned vector_;
 };
 

@@ -173,6 +173,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
     return out;
   };
   std::vector<const Timer*> timers;
+  const Timer* capturing = nullptr;  // by the comparator
   for (const TimerPins& row : wiring.timers) {
     if (names.reg("TCCR" + std::to_string(row.number) + "A") == 0) continue;
     Timer::Pins timer_pins;
@@ -182,6 +183,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
     timer_pins.clock = pin(row.clock);
     timers.push_back(
         add<Timer>(row.number, row.bits, timer_pins, names, clock_hz, timers_++, next_slot_));
+    if (row.number == 1) capturing = timers.back();
   }
   for (const UsartPins& row : wiring.usarts) {
     if (names.reg("UCSR" + std::to_string(row.number) + "A") == 0) continue;
@@ -198,7 +200,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   watchdog = add<Watchdog>(names, clock_hz, next_slot_);
   adc_ = add<Adc>(names, pins(wiring.adc), wiring.adc_kind, next_slot_);
   const std::vector<Pin> comparator = pins(wiring.comparator);
-  add<Comparator>(names, comparator[0], comparator[1], *adc_);
+  add<Comparator>(names, comparator[0], comparator[1], *adc_, capturing);
   const std::vector<Pin> spi = pins(wiring.spi);
   add<Spi>(names, Spi::Pins{spi[0], spi[1], spi[2], spi[3]}, next_slot_);
   const std::vector<Pin> two_wire = pins(wiring.twi);

@@ -42,6 +42,7 @@ Timer::Timer(unsigned number, unsigned bits, const Pins& pins, const Names& name
   icr_ = wide_ ? reg("ICR{}L") : u16{0};
   timsk_ = reg("TIMSK{}");
   tifr_ = reg("TIFR{}");
+  acsr_ = number == 1 ? names.reg("ACSR") : u16{0};
   assr_ = number == 2 ? names.reg("ASSR") : u16{0};
   for (unsigned i = 0; i < 3; ++i)
     ocr_[i] = names.reg(fmt::format("OCR{}{}{}", number, "ABC"[i], wide_ ? "L" : ""));
@@ -495,15 +496,28 @@ void Timer::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
     state.base = t;
     show(bus, now, before, t);
   }
-  if (pin == pins_.capture && icr_ != 0) {
-    if ((b & 0x80U) != 0) {  // the noise canceller wants four equal samples
-      state.capture_at = level == ((b & 0x40U) != 0) ? t + 4 : kNever;
-    } else if (level == ((b & 0x40U) != 0)) {
-      capture(bus, t);
-    }
-  }
+  // ACIC puts the comparator in the place of the pin.
+  const bool comparator = acsr_ != 0 && (bus.reg(acsr_) & 4U) != 0;
+  if (pin == pins_.capture && !comparator) capture_edge(bus, level, t);
   schedule(bus);
   refresh_requests(bus);
+}
+
+void Timer::on_comparator(const Bus& bus, bool level, u64 t) const {
+  if (bus.world.cpu.deep || is_off(bus.world)) return;
+  capture_edge(bus, level, t);
+  schedule(bus);
+  refresh_requests(bus);
+}
+
+void Timer::capture_edge(const Bus& bus, bool level, u64 t) const {
+  if (icr_ == 0) return;
+  const unsigned b = bus.reg(tccrb_);
+  const bool wanted = level == ((b & 0x40U) != 0);
+  if ((b & 0x80U) != 0)  // the noise canceller wants four equal samples
+    bus.world.timers[index_].capture_at = wanted ? t + 4 : kNever;
+  else if (wanted)
+    capture(bus, t);
 }
 
 void Timer::capture(const Bus& bus, u64 t) const {

@@ -4,9 +4,9 @@
 // Modelled: all waveform modes, the shared prescalers with their reset and hold, compare outputs on
 // pins, force compare, buffered compare registers with their moments of update, compare, overflow
 // and capture flags and interrupts, 16-bit access through TEMP, a match blocked by a write to TCNT,
-// input capture with noise canceller, the external clock, Timer2 on a 32.768 kHz crystal.
-// Not modelled, and said: capture by the analog comparator. Silent: the busy flags of ASSR (always
-// ready), the synchronisers' delays at Tn and ICPn.
+// input capture by pin or comparator with noise canceller, the external clock, Timer2 on a 32.768
+// kHz crystal. Not modelled, silently: the busy flags of ASSR (always ready), the synchronisers'
+// delays at Tn and ICPn.
 //
 // The counter is lazy: worked out when it is looked at. Counting is a walk from one value that
 // matters (a compare value, TOP, BOTTOM) to the next; what happens there happens when the counter
@@ -50,6 +50,8 @@ class Timer final : public Peripheral {
   [[nodiscard]] unsigned prescaler() const { return number_ == 2 ? 1 : 0; }
   /// Brings the counter, flags and outputs to tick `t`.
   void catch_up(const Bus& bus, u64 t) const;
+  /// The comparator's output, with ACIC set, has moved.
+  void on_comparator(const Bus& bus, bool level, u64 t) const;
   /// Works out the next event; to be called after catch_up and a change.
   void schedule(const Bus& bus) const;
 
@@ -96,6 +98,7 @@ class Timer final : public Peripheral {
   void catch_up(const Bus& bus, const Plan& plan, u64 t) const;
   void schedule(const Bus& bus, const Plan& plan) const;
   void show(const Bus& bus, const Plan& plan, const TimerState& before, u64 t) const;
+  void capture_edge(const Bus& bus, bool level, u64 t) const;
   void capture(const Bus& bus, u64 t) const;
   void refresh_requests(const Bus& bus) const;
   void write_word(const Bus& bus, u16 low_address, u8 low) const;
@@ -107,7 +110,7 @@ class Timer final : public Peripheral {
   Pins pins_;
   u64 clock_hz_;
   unsigned index_, slot_;
-  u16 tccra_, tccrb_, tccrc_, tcnt_, icr_, timsk_, tifr_, assr_;
+  u16 tccra_, tccrb_, tccrc_, tcnt_, icr_, timsk_, tifr_, assr_, acsr_;
   std::array<u16, 3> ocr_;
   std::array<unsigned, 6> vectors_;  ///< by flag bit of TIFR
   u8 all_flags_ = 0;
