@@ -276,3 +276,48 @@ TEST_CASE("power reduction stops a peripheral and shuts its registers") {
     CHECK(b.get(kPrr) == 0);
   }
 }
+
+// "System Control and Reset", section "Brown-out Detection"
+TEST_CASE("a low supply holds the chip in reset if the fuses say so") {
+  struct Row {
+    std::uint8_t fuse;
+    double level;  ///< 0: the detector is off
+  };
+  for (const Row& row : {Row{0xfc, 4.3}, Row{0xfd, 2.7}, Row{0xfe, 1.8}, Row{0xff, 0}}) {
+    Chip::Options options;
+    options.fuses = {0xff, 0xd9, row.fuse};
+    Chip chip = *Chip::make(options);
+    for (std::uint32_t a = 0; a < 0x100; a += 2) {  // inc r16; and at the end back to 0
+      chip.poke({Space::kCode, a}, 0x03);
+      chip.poke({Space::kCode, a + 1}, 0x95);
+    }
+    chip.poke({Space::kCode, 0x100}, 0x7f);
+    chip.poke({Space::kCode, 0x101}, 0xcf);
+    chip.poke({Space::kData, 0x54}, 0);  // MCUSR
+    chip.run_for(1000);
+    INFO("BODLEVEL " << row.level);
+    if (row.level == 0) {
+      REQUIRE(chip.apply_voltage("VCC", 1.0));
+      chip.run_for(10);
+      CHECK(chip.pc() != 0);
+      CHECK(chip.take_notes().size() == 1);
+      continue;
+    }
+    REQUIRE(chip.apply_voltage("VCC", row.level - 0.02));
+    chip.run_for(10);
+    CHECK(chip.pc() != 0);
+    REQUIRE(chip.apply_voltage("VCC", row.level - 0.03));
+    const std::uint64_t before = chip.cycles();
+    chip.run_for(500);
+    CHECK(chip.cycles() == before + 500);
+    CHECK(chip.pc() == 0);
+    CHECK(*chip.peek({Space::kData, 0x54}) == 0x04);  // BORF
+    REQUIRE(chip.apply_voltage("VCC", row.level + 0.02));
+    chip.run_for(500);
+    CHECK(chip.pc() == 0);
+    REQUIRE(chip.apply_voltage("VCC", row.level + 0.03));
+    chip.run_for(10);
+    CHECK(chip.pc() == 20);
+    CHECK_FALSE(chip.apply_voltage("VCC", 5.6));
+  }
+}

@@ -193,7 +193,8 @@ class LUCID_API Chip {
   Result<void> drive(const std::string& pin, std::optional<bool> level);
   /// From outside: an analog input sees this voltage, a digital one high from 0.6 of the supply up
   /// and low from 0.3 down; kept until the pin is driven otherwise. Rounded to microvolts. Errors:
-  /// kNotFound; kOutOfRange outside -0.5 V to 0.5 V above the supply.
+  /// kNotFound; kOutOfRange outside -0.5 V to 0.5 V above the supply. Pin VCC is the supply itself,
+  /// 0 V to 5.5 V: with the brown-out detector on, by its fuses, a low one holds the chip in reset.
   Result<void> apply_voltage(const std::string& pin, double volts);
   /// What a person does to a part: `press`, `release`, or `turn` with a value. Errors: kNotFound;
   /// kUsage if nobody can do that to it.

@@ -2,6 +2,7 @@
 // Parts with a level: button, switch, lamp, buzzer, shift register; and inputs at stated times.
 #include <fmt/format.h>
 
+#include "base/text.h"
 #include "bench/parts.h"
 #include "lucid/time.h"
 
@@ -200,7 +201,7 @@ class TimedInputs final : public Part {
  public:
   explicit TimedInputs(std::vector<Input> inputs) : Part("inputs"), inputs_(std::move(inputs)) {
     for (const Input& input : inputs_)
-      if (!input.pin.empty()) pins_.push_back(input.pin);
+      if (!input.pin.empty() && !is_supply(input)) pins_.push_back(input.pin);
   }
   [[nodiscard]] std::vector<std::string> pins() const override { return pins_; }
   [[nodiscard]] unsigned numbers() const override { return 2; }
@@ -222,6 +223,8 @@ class TimedInputs final : public Part {
         wires.send_frame(input.serial, *input.frame);
       else if (!input.serial.empty())
         wires.send(input.serial, input.bytes);
+      else if (is_supply(input))
+        wires.set_supply(*input.microvolts);
       else if (input.microvolts)
         wires.apply(static_cast<unsigned>(pin++), *input.microvolts);
       else
@@ -233,6 +236,9 @@ class TimedInputs final : public Part {
   }
 
  private:
+  static bool is_supply(const Input& input) {
+    return input.microvolts && base::equal_ignoring_case(input.pin, "VCC");
+  }
   std::vector<Input> inputs_;
   std::vector<std::string> pins_;
 };

@@ -3,6 +3,7 @@
 
 #include "base/text.h"
 #include "chip/port.h"
+#include "chip/system.h"
 #include "lucid/time.h"
 
 namespace lucid {
@@ -39,6 +40,9 @@ class Attached::View final : public Wires {
   void apply(unsigned pin, std::int32_t microvolts) override {
     const Pin& p = part_.pins_[pin];
     p.port->apply(bus_, p.bit, std::clamp(microvolts, -500'000, supply() + 500'000), now_);
+  }
+  void set_supply(std::int32_t microvolts) override {
+    chip::set_supply(bus_, std::clamp(microvolts, 0, 5'500'000));
   }
   void send(const std::string& port, const std::string& bytes) override {
     for (const auto& usart : part_.usarts_)

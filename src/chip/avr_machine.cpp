@@ -8,6 +8,7 @@
 
 #include "base/text.h"
 #include "chip/engine.h"
+#include "chip/system.h"
 
 namespace lucid::chip {
 namespace {
@@ -53,6 +54,7 @@ void AvrMachine::power_on() {
   unwritten_.assign(fabric_->device.ram_end, false);
   std::fill(unwritten_.begin() + fabric_->device.ram_begin, unwritten_.end(), true);
   world_.fuses = fuses_;
+  world_.browned_out = false;
   world_.cpu.now = 0;
   reset_with(kPorf);
   const Bus bus(world_, outputs_);
@@ -457,6 +459,12 @@ Result<void> AvrMachine::drive(const std::string& name, std::optional<bool> leve
 }
 
 Result<void> AvrMachine::apply(const std::string& name, std::int32_t microvolts) {
+  if (base::equal_ignoring_case(name, "VCC")) {
+    if (microvolts < 0 || microvolts > 5'500'000)
+      return fail(ErrorCode::kOutOfRange, "the supply is 0 V to 5.5 V");
+    set_supply(Bus(world_, outputs_), microvolts);
+    return {};
+  }
   const Result<Pin> pin = find_pin(name);
   if (!pin) return tl::unexpected(pin.error());
   if (microvolts < -500'000 || microvolts > world_.supply + 500'000)

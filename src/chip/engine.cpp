@@ -401,9 +401,10 @@ void Engine::fire_events(u64 until) {
 void Engine::set_deadline() {
   const World& world = machine_.world_;
   const bool interrupt = cpu_.pending != 0 && (cpu_.sreg & avr::kI) != 0;
-  if (interrupt || cpu_.hold != 0 || cpu_.asleep || fault_ != isa::Fault::kNone ||
-      !observed_.empty() || !stop_.accesses.empty() || !machine_.outputs_.events.empty() ||
-      pins_moved() || request_.instructions != UINT64_MAX || request_.within_begin) {
+  if (interrupt || cpu_.hold != 0 || cpu_.asleep || cpu_.reset_cause != 0 || world.browned_out ||
+      fault_ != isa::Fault::kNone || !observed_.empty() || !stop_.accesses.empty() ||
+      !machine_.outputs_.events.empty() || pins_moved() || request_.instructions != UINT64_MAX ||
+      request_.within_begin) {
     deadline_ = 0;
     return;
   }
@@ -490,6 +491,16 @@ bool Engine::boundary(bool executed) {
     if (request_.pause_requested != nullptr && request_.pause_requested->load())
       return end(isa::Stop::Why::kRequested);
 
+    if (machine_.world_.browned_out) {
+      const u64 next = machine_.world_.next_due();
+      if (request_.endless && next == kNever) {
+        stop_.fault = isa::Fault::kNeverWakes;
+        stop_.fault_pc = stop_.last_pc;
+        return end(isa::Stop::Why::kFault);
+      }
+      cpu_.now = std::min(next, request_.until_ticks);
+      continue;
+    }
     const bool enabled = (cpu_.sreg & avr::kI) != 0;
     const bool interrupt =
         cpu_.pending != 0 && enabled && cpu_.hold == 0 && cpu_.now >= cpu_.ivce_until;

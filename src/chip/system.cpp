@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "chip/system.h"
 
+#include <fmt/format.h>
+
 namespace lucid::chip {
 
 std::vector<u16> System::addresses() const {
@@ -66,6 +68,28 @@ void System::write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const {
   }
   if ((value & mask & kBods) != 0) bus.note("MCUCR: brown-out disable in sleep is not modelled");
   for (const auto& port : ports_) port->settle(bus, t + 1);
+}
+
+void set_supply(const Bus& bus, std::int32_t microvolts) {
+  constexpr u8 kBorf = 4;
+  // By BODLEVEL, typical; reserved and 7: off. The hysteresis is 50 mV.
+  static constexpr std::array<std::int32_t, 8> kLevels{0,         0,         0,         0,
+                                                       4'300'000, 2'700'000, 1'800'000, 0};
+  constexpr std::int32_t kHalfHysteresis = 25'000;
+  World& world = bus.world;
+  const std::int32_t level = kLevels[world.fuses[2] & 7U];
+  world.supply = microvolts;
+  if (level != 0 && microvolts < level - kHalfHysteresis && !world.browned_out) {
+    world.browned_out = true;
+    world.cpu.reset_cause |= kBorf;
+  } else if (world.browned_out && microvolts > level + kHalfHysteresis) {
+    world.browned_out = false;
+  }
+  if (level == 0 && microvolts < 1'800'000)
+    bus.note(
+        fmt::format("VCC is {:.2f} V, less than the chip needs, and the brown-out detector is "
+                    "off; it goes on",
+                    microvolts / 1e6));
 }
 
 }  // namespace lucid::chip

@@ -3,7 +3,8 @@
 // "Moving Interrupts Between Application and Boot Space"; "I/O-Ports"; "System Control and Reset";
 // "Power Management and Sleep Modes"; "System Clock and Clock Options").
 // Modelled: IVSEL with the timed sequence of IVCE, PUD, reset causes, sleep enable and mode, power
-// reduction (a peripheral that is switched off stands still and cannot be read or written).
+// reduction (a peripheral that is switched off stands still and cannot be read or written), the
+// brown-out detector.
 // Not modelled, and said: BODS and BODSE, JTD, the clock prescaler.
 #ifndef LUCID_CHIP_SYSTEM_H
 #define LUCID_CHIP_SYSTEM_H
@@ -41,6 +42,10 @@ class System final : public Peripheral {
   std::vector<const Peripheral*> switched_;
   const std::vector<std::unique_ptr<Port>>& ports_;
 };
+
+/// VCC and AVCC have a new voltage, in microvolts. With the brown-out detector on by its fuses, a
+/// low supply holds the chip in reset until it has risen again ("Brown-out Detection").
+void set_supply(const Bus& bus, std::int32_t microvolts);
 
 }  // namespace lucid::chip
 

@@ -234,6 +234,7 @@ struct World {
   InterruptPinState interrupt_pins;
   EepromState eeprom_controller;
   std::int32_t supply = 5'000'000;     ///< microvolts at VCC and AVCC
+  bool browned_out = false;            ///< held in reset: the supply is too low
   std::int32_t reference = 5'000'000;  ///< at AREF
   std::array<u8, 3> fuses{};
   u8 lock = 0xff;
@@ -314,7 +315,7 @@ struct World {
     eeprom_controller.fields(hasher);
     for (unsigned slot = 0; slot < slots_; ++slot) hasher(due_[slot], frozen_[slot], parked_[slot]);
     for (const u64 tick : off_since) hasher(tick);
-    hasher(static_cast<u32>(supply), static_cast<u32>(reference));
+    hasher(static_cast<u32>(supply), static_cast<u32>(reference), browned_out);
     hasher(fuses[0], fuses[1], fuses[2], lock);
     hasher.bytes(data.data(), data.size());
     hasher.bytes(eeprom.data(), eeprom.size());

@@ -28,7 +28,8 @@ std::string fault_text(const Stop& stop) {
     case Fault::kNeverWritten:
       return "instruction at " + hex(stop.fault_pc) + " read RAM at " + hex(stop.fault_address) +
              ", which nothing has written since power-on";
-    case Fault::kNeverWakes: return "asleep, and nothing is left that could wake the chip";
+    case Fault::kNeverWakes:
+      return "asleep or held in reset, and nothing is left that could end it";
     case Fault::kNone: break;
   }
   return "no fault";

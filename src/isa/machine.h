@@ -27,7 +27,7 @@ enum class Fault : std::uint8_t {
   kStackOutsideRam,      ///< a push, pop, call or return there; it was completed
   kStackIntoData,        ///< the stack wrote over static data; it was completed
   kNeverWritten,  ///< a load of RAM that nothing has written since power-on; it was completed
-  kNeverWakes,    ///< asleep, and nothing is left that could wake the chip
+  kNeverWakes,    ///< asleep or held in reset, and nothing is left that could end it
 };
 
 /// Asked whenever a marked instruction is about to execute.
