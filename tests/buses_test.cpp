@@ -3,6 +3,7 @@
 #include <catch2/catch.hpp>
 
 #include "bench.h"
+#include "lucid/session.h"
 #include "tools.h"
 
 using namespace lucid;
@@ -229,4 +230,77 @@ TEST_CASE("two-wire: START, an address nobody answers to, STOP, at the rate of T
   b.pass(200);
   CHECK((b.get(kTwcr) & 0x90) == 0);
   CHECK((b.get(kTwsr) & 0xf8) == 0xf8);
+}
+
+// "2-wire Serial Interface", tables of the status codes of the slave modes.
+TEST_CASE("two-wire: a controller outside meets a slave with all status codes, in time") {
+  const std::string elf = test::compiled("slave", R"(
+#include <avr/io.h>
+volatile uint8_t statuses[32], count, memory[8], pointer, acknowledge = 1;
+int main(void) {
+  TWAR = 0x29 << 1 | 1;
+  TWAMR = 0x02;
+  TWCR = 1 << TWEN | 1 << TWEA;
+  for (uint8_t first = 0;;) {
+    while (!(TWCR & 1 << TWINT)) {}
+    uint8_t status = TWSR & 0xf8;
+    if (count < 32) statuses[count++] = status;
+    if (status == 0x60 || status == 0x70) first = 1;
+    if (status == 0x80 || status == 0x90 || status == 0x88) {
+      if (first) pointer = TWDR & 7; else memory[pointer++ & 7] = TWDR;
+      first = 0;
+    }
+    if (status == 0xa8 || status == 0xb8) TWDR = memory[pointer++ & 7];
+    TWCR = 1 << TWEN | 1 << TWINT | (acknowledge || status != 0x80 ? 1 << TWEA : 0);
+  }
+}
+)",
+                                         "-Os -gdwarf-4");
+  Session session(*Chip::make({}));
+  REQUIRE(session.open(elf));
+  session.go_for(1000);
+  const auto byte = [&](const std::string& what) {
+    const auto value = session.evaluate(what);
+    REQUIRE(value);
+    return value->integer;
+  };
+  const auto statuses = [&] {
+    std::vector<unsigned> out;
+    for (int i = 0; i < byte("count"); ++i)
+      out.push_back(static_cast<unsigned>(byte("statuses[" + std::to_string(i) + "]")));
+    REQUIRE(session.let("count", "0"));
+    return out;
+  };
+  using Codes = std::vector<unsigned>;
+  // Three bytes are written; START, address and nine bits a byte at 100 kHz, and what the program
+  // takes.
+  REQUIRE(session.transfer({0x29, {0x02, 0x5a, 0xa5}}));
+  session.go_for((10 + 3 * 9) * 160);
+  CHECK(byte("count") < 4);
+  session.go_for(600);
+  CHECK(statuses() == Codes{0x60, 0x80, 0x80, 0x80, 0xa0});
+  CHECK(byte("memory[2]") == 0x5a);
+  CHECK(byte("memory[3]") == 0xa5);
+  // A repeated START, two bytes read, the second not acknowledged. By the mask 0x28 is its address,
+  // too.
+  REQUIRE(session.transfer({0x28, {0x02}, 2}));
+  session.go_for(20'000);
+  CHECK(statuses() == Codes{0x60, 0x80, 0xa0, 0xa8, 0xb8, 0xc0});
+  REQUIRE(session.transfer({0x00, {0x01, 0x77}}));  // the general call
+  session.go_for(20'000);
+  CHECK(statuses() == Codes{0x70, 0x90, 0x90, 0xa0});
+  CHECK(byte("memory[1]") == 0x77);
+  REQUIRE(session.transfer({0x31, {0x01}}));  // somebody else
+  session.go_for(20'000);
+  CHECK(statuses().empty());
+  REQUIRE(session.let("acknowledge", "0"));  // behind the first byte it has had enough
+  REQUIRE(session.transfer({0x29, {0x04, 0x11, 0x22}}));
+  session.go_for(40'000);
+  CHECK(statuses() == Codes{0x60, 0x80, 0x88});
+  CHECK(byte("memory[4]") == 0x11);
+  CHECK(byte("memory[5]") == 0);
+  CHECK_FALSE(parse_two_wire_transfer("0x80 read 1"));
+  CHECK_FALSE(parse_two_wire_transfer("0x29 write 5"));
+  CHECK_FALSE(parse_two_wire_transfer("0x29 read 0"));
+  CHECK(parse_two_wire_transfer("0x29 write 01 02 read 2")->write.size() == 2);
 }

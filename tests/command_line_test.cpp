@@ -120,6 +120,8 @@ TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on")
       {"drive PB9 low", "there is no pin 'PB9'"},
       {"drive PB5 sideways", "levels are low, high, open and voltages"},
       {"send USART0 hello", "a text stands in quotes"},
+      {"transfer 0x99 read 1", "not an address on the two-wire bus"},
+      {"transfer 0x29 write 1", "not a byte of two hex digits"},
       {"send USART0 frame 0x999", "not the data of a frame"},
       {"send USART0 frame 65 wrong-party", "wrong-parity"},
       {"drive PD2 open for 3ms", "`for` goes with all but open"},

@@ -257,6 +257,7 @@ TEST_CASE("what has come from outside, written as a bench file, repeats the run"
   first.go_for(30'000'001);
   REQUIRE(first.send("USART0", std::string("P\nT\x80\n\0\"\n", 8)));
   REQUIRE(first.send_frame("USART0", {0x10a, true, true}));
+  REQUIRE(first.transfer({0x29, {1, 0xa0}, 3}));
   REQUIRE(first.drive_for("PD7", true, {2'000'000'000}));
   REQUIRE(first.let("pin.PC3", "1"));
   first.go_for(7'654'321);
@@ -266,7 +267,7 @@ TEST_CASE("what has come from outside, written as a bench file, repeats the run"
   first.go_for(40'000'000);
   REQUIRE(first.act("door", "turn", "off"));
   first.go_for(50'000'000);
-  CHECK(first.inputs().size() == 9);
+  CHECK(first.inputs().size() == 10);
 
   std::string text = kiln;
   for (const Session::Input& input : first.inputs()) text += "\n" + input.text;
@@ -286,7 +287,8 @@ TEST_CASE("what has come from outside, written as a bench file, repeats the run"
   for (const char* wrong :
        {"part = \"dor\"\naction = \"press\"", "part = \"door\"\naction = \"kick\"",
         "part = \"door\"\naction = \"turn\"", "serial = \"USART0\"\nhex = \"4\"",
-        "serial = \"USART0\"\nhex = \"xy\"", "serial = \"USART0\"\nframe = \"0x41 late\""}) {
+        "serial = \"USART0\"\nhex = \"xy\"", "serial = \"USART0\"\nframe = \"0x41 late\"",
+        "transfer = \"0x29 wrte 01\""}) {
     INFO(wrong);
     CHECK_FALSE(Bench::parse(kiln + "[[input]]\nat = \"1s\"\n" + wrong, "wrong", LUCID_KILN));
   }

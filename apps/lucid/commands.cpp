@@ -130,6 +130,10 @@ const std::vector<Command>& commands() {
        "frame "
        "has up\nto 9 data bits and may be wrong.",
        "send USART0 \"G\\n\"", &Console::do_send, true},
+      {"transfer", "", "transfer ADDRESS [write BYTES] [read COUNT]",
+       "What a controller outside does on the two-wire bus; what it reads is shown as bytes of "
+       "TWI.",
+       "transfer 0x29 write 01 02 read 2", &Console::do_transfer, true},
       {"inputs", "", "inputs [save FILE]",
        "What has come from outside so far; saved, with the bench at hand, as a bench file that "
        "repeats it\nto the tick.",

@@ -344,6 +344,11 @@ Result<void> Console::do_turn(const std::string& rest) {
   return session_->act(words[0], "turn", words[1]);
 }
 
+Result<void> Console::do_transfer(const std::string& rest) {
+  const auto transfer = parse_two_wire_transfer(rest);
+  return transfer ? session_->transfer(*transfer) : fail(transfer.error());
+}
+
 Result<void> Console::do_send(const std::string& rest) {
   const auto words = split_quoted(rest);
   if (words.size() >= 3 && words[1] == "frame") {

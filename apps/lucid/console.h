@@ -117,6 +117,7 @@ class Console final : public Listener {
   Result<void> do_release(const std::string& rest);
   Result<void> do_turn(const std::string& rest);
   Result<void> do_send(const std::string& rest);
+  Result<void> do_transfer(const std::string& rest);
   Result<void> do_expect(const std::string& rest);
   Result<void> do_note(const std::string& rest);
   Result<void> do_play(const std::string& rest);

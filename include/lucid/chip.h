@@ -205,6 +205,9 @@ class LUCID_API Chip {
   /// kNotFound.
   Result<void> send(const std::string& port, const std::string& bytes);
   Result<void> send_frame(const std::string& port, const SerialFrame& frame);
+  /// Queues a transfer by a controller outside, at 100 kHz, begun as soon as the bus is free. What
+  /// it reads comes out of take_serial() as bytes of port `TWI`. Error: kNotFound.
+  Result<void> transfer(const TwoWireTransfer& transfer);
   /// Bytes the firmware has sent since the last call, by all ports in the order they left.
   std::string take_serial_output();
   /// The same, each run of bytes with its port.

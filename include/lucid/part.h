@@ -36,6 +36,7 @@ class LUCID_API Wires {
   /// Bytes arrive at a serial port, back to back. Nothing happens if there is no such port.
   virtual void send(const std::string& port, const std::string& bytes) = 0;
   virtual void send_frame(const std::string& port, const SerialFrame& frame) = 0;
+  virtual void transfer(const TwoWireTransfer& transfer) = 0;
   /// What a person does to another part of the same chip; see Part::act. A refusal is also noted.
   virtual Result<void> act(const std::string& part, const std::string& action,
                            const std::string& value) = 0;

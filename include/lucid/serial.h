@@ -1,10 +1,12 @@
 // SPDX-License-Identifier: MIT
-// What arrives at a serial port, frame by frame.
+// What comes in from outside in one piece: a frame at a serial port, a transfer on the two-wire
+// bus.
 #ifndef LUCID_SERIAL_H
 #define LUCID_SERIAL_H
 
 #include <cstdint>
 #include <string>
+#include <vector>
 
 #include "lucid/error.h"
 
@@ -18,6 +20,15 @@ struct SerialFrame {
 };
 /// Reads `0x141`, `0x41 wrong-parity no-stop-bit`. Error: kUsage.
 [[nodiscard]] LUCID_API Result<SerialFrame> parse_serial_frame(const std::string& text);
+/// What a controller outside does on the two-wire bus: START, the address, the bytes to write; a
+/// repeated START and the bytes to read, the last one not acknowledged; STOP.
+struct TwoWireTransfer {
+  std::uint8_t address = 0;         ///< 7 bits; 0 is the general call
+  std::vector<std::uint8_t> write;  ///< with nothing to read either, only the address is sent
+  std::uint8_t read = 0;            ///< how many bytes
+};
+/// Reads `0x29 write 01 02 read 2`; one of the two may be missing. Error: kUsage.
+[[nodiscard]] LUCID_API Result<TwoWireTransfer> parse_two_wire_transfer(const std::string& text);
 
 }  // namespace lucid
 

@@ -227,6 +227,7 @@ class LUCID_API Session {
   Result<void> send(const std::string& port, const std::string& bytes);
   /// A single frame, as long and as wrong as it may be.
   Result<void> send_frame(const std::string& port, const SerialFrame& frame);
+  Result<void> transfer(const TwoWireTransfer& transfer);
   /// Drives a pin for a time and lets go of it at the first instruction boundary behind it, while
   /// the program runs. A later drive of the same pin ends it. Errors: as drive.
   Result<void> drive_for(const std::string& pin, bool level, Picoseconds span);

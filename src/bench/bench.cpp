@@ -196,6 +196,10 @@ class Reader {
       } else {
         input.bytes = keys.text("text");
       }
+    } else if (keys.has("transfer")) {
+      const auto transfer = parse_two_wire_transfer(keys.text("transfer"));
+      if (!transfer) keys.wrong("transfer", "must be such as \"0x29 write 01 02 read 2\"");
+      input.transfer = transfer.value_or(TwoWireTransfer{});
     } else if (keys.has("part")) {
       input.part = keys.text("part");
       input.action = std::array{"press", "release",

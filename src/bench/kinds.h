@@ -35,6 +35,7 @@ struct Input {
   std::optional<std::int32_t> microvolts;
   std::string bytes;  ///< with serial
   std::optional<SerialFrame> frame;
+  std::optional<TwoWireTransfer> transfer;
   std::string action, value;  ///< with part
 };
 /// All of them as one part. REQUIRES: sorted by time.

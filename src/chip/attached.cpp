@@ -4,6 +4,7 @@
 #include "base/text.h"
 #include "chip/port.h"
 #include "chip/system.h"
+#include "chip/twi.h"
 #include "lucid/time.h"
 
 namespace lucid {
@@ -47,6 +48,9 @@ class Attached::View final : public Wires {
   void send(const std::string& port, const std::string& bytes) override {
     for (const auto& usart : part_.usarts_)
       if (base::equal_ignoring_case(usart->name(), port)) usart->send(bus_, bytes, now_);
+  }
+  void transfer(const TwoWireTransfer& transfer) override {
+    if (part_.twi_ != nullptr) part_.twi_->transfer(bus_, transfer, now_);
   }
   void send_frame(const std::string& port, const SerialFrame& frame) override {
     for (const auto& usart : part_.usarts_)

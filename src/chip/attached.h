@@ -11,6 +11,8 @@
 
 namespace lucid::chip {
 
+class Twi;
+
 class Attached final : public Peripheral {
  public:
   Attached(std::shared_ptr<const Part> part, std::vector<Pin> pins,
@@ -25,6 +27,7 @@ class Attached final : public Peripheral {
         slot_(slot) {}
 
   [[nodiscard]] const Part& part() const { return *part_; }
+  void set_two_wire(const Twi* twi) { twi_ = twi; }
   void start(const Bus& bus) const;
   Result<void> act(const Bus& bus, const std::string& action, const std::string& value) const;
   [[nodiscard]] std::string describe(const Bus& bus) const;
@@ -55,6 +58,7 @@ class Attached final : public Peripheral {
   const std::vector<const Attached*>& others_;  ///< all parts, this one too
   u64 clock_hz_;
   unsigned index_, slot_;
+  const Twi* twi_ = nullptr;
 };
 
 }  // namespace lucid::chip

@@ -9,6 +9,7 @@
 #include "base/text.h"
 #include "chip/engine.h"
 #include "chip/system.h"
+#include "chip/twi.h"
 
 namespace lucid::chip {
 namespace {
@@ -506,6 +507,12 @@ Result<void> AvrMachine::send(const std::string& port, const std::string& bytes)
   const auto usart = find_usart(port);
   if (!usart) return tl::unexpected(usart.error());
   (*usart)->send(Bus(world_, outputs_), bytes, world_.cpu.now);
+  return {};
+}
+
+Result<void> AvrMachine::transfer(const TwoWireTransfer& transfer) {
+  if (fabric_->twi == nullptr) return Machine::transfer(transfer);
+  fabric_->twi->transfer(Bus(world_, outputs_), transfer, world_.cpu.now);
   return {};
 }
 

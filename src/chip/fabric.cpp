@@ -111,8 +111,10 @@ Result<void> Fabric::attach(const std::shared_ptr<const Part>& part) {
     wired.push_back(found);
   }
   const auto index = static_cast<unsigned>(attached.size());
-  attached.push_back(
-      add<Attached>(part, std::move(wired), usarts, attached, info.clock_hz, index, next_slot_));
+  Attached* const made =
+      add<Attached>(part, std::move(wired), usarts, attached, info.clock_hz, index, next_slot_);
+  made->set_two_wire(twi);
+  attached.push_back(made);
   enlist(*others.back());
   for (const auto& usart : usarts) usart->add_listener(*attached.back());
   const std::vector<Pin> on = attached.back()->listens();
@@ -204,7 +206,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   const std::vector<Pin> spi = pins(wiring.spi);
   add<Spi>(names, Spi::Pins{spi[0], spi[1], spi[2], spi[3]}, next_slot_);
   const std::vector<Pin> two_wire = pins(wiring.twi);
-  twi = add<Twi>(names, two_wire[0], two_wire[1], next_slot_);
+  twi = add<Twi>(names, two_wire[0], two_wire[1], clock_hz, next_slot_);
   boot = add<Boot>(names, device, wiring, clock_hz, next_slot_);
 }
 

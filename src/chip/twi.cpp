@@ -22,13 +22,20 @@ void Twi::begin(const Bus& bus, u64 t) const {
     state.doing = kByte;
     bits = 9;
   } else {
-    if ((control & kTwea) != 0) bus.note("TWI: slave modes are not modelled");
+    return;  // ready to be addressed
+  }
+  if (state.doing == kStart && state.outside_owns) {  // until the bus is free
+    state.doing = kNothing;
     return;
   }
   bus.schedule(slot_, t + bits * bit_time(bus.world));
 }
 
-void Twi::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
+void Twi::on_event(const Bus& bus, unsigned slot, u64 due) const {
+  if (slot != slot_) {
+    outside_step(bus, due);
+    return;
+  }
   TwiState& state = bus.world.twi;
   u8& control = bus.reg(twcr_);
   const u8 done = std::exchange(state.doing, u8{kNothing});
@@ -38,7 +45,10 @@ void Twi::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
     state.device = 0;
     state.status = 0xf8;
     control = static_cast<u8>(control & ~unsigned{kTwsto});
-    if ((control & kTwsta) != 0) begin(bus, due);
+    if ((control & kTwsta) != 0)
+      begin(bus, due);
+    else
+      outside_goes_on(bus, due);
     return;  // a STOP raises no flag
   }
   if (done == kStart) {
@@ -77,6 +87,113 @@ void Twi::exchange_byte(const Bus& bus, u64 due) const {
   }
 }
 
+// The controller outside -------------------------------------------------------------------------
+
+void Twi::transfer(const Bus& bus, const TwoWireTransfer& transfer, u64 t) const {
+  auto& steps = bus.world.twi.outside;
+  const bool idle = steps.empty();
+  const unsigned address = unsigned{transfer.address} << 1U;
+  if (!transfer.write.empty() || transfer.read == 0) {
+    steps.push_back(static_cast<u16>(kAddress | address));
+    steps.insert(steps.end(), transfer.write.begin(), transfer.write.end());
+  }
+  if (transfer.read != 0) steps.push_back(static_cast<u16>(kAddress | address | 1U));
+  for (unsigned i = 0; i < transfer.read; ++i)
+    steps.push_back(i + 1U == transfer.read ? kReadLast : kReadByte);
+  steps.push_back(kEnd);
+  if (idle) outside_goes_on(bus, t);
+}
+
+/// Its next step ends after so many bits. While TWINT is set it finds SCL held down.
+void Twi::outside_goes_on(const Bus& bus, u64 t) const {
+  const TwiState& state = bus.world.twi;
+  if (state.outside.empty() || state.holds || bus.world.due(slot_ + 1) != kNever) return;
+  if (!state.outside_owns && (state.owner || state.doing == kStart)) return;
+  const unsigned step = state.outside.front() & 0x700U;
+  const bool repeats = state.target == kReceiver || state.target == kGeneral;
+  const u64 bits = step == kEnd || (step == kAddress && repeats) ? 1 : step == kAddress ? 10 : 9;
+  bus.schedule(slot_ + 1, t + bits * outside_bit_);
+}
+
+void Twi::flag(const Bus& bus, u8 status) const {
+  bus.world.twi.status = status;
+  bus.world.twi.holds = true;
+  bus.reg(twcr_) |= kTwint;
+  refresh_request(bus);
+}
+
+/// Nobody acknowledges: STOP.
+void Twi::give_up(const Bus& bus) const {
+  auto& steps = bus.world.twi.outside;
+  steps.erase(steps.begin(), std::find(steps.begin(), steps.end(), u16{kEnd}));
+}
+
+/// "Transmission Modes": the status codes of the slave modes.
+void Twi::outside_step(const Bus& bus, u64 t) const {
+  TwiState& state = bus.world.twi;
+  const unsigned step = state.outside.front() & 0x700U;
+  const auto byte = static_cast<u8>(state.outside.front());
+  const bool acknowledges = (bus.reg(twcr_) & kTwea) != 0;
+  const bool receives = state.target == kReceiver || state.target == kGeneral;
+  if (step == kAddress && receives) {  // a repeated START ends the first part
+    state.target = kNobody;
+    flag(bus, 0xa0);
+    return;
+  }
+  state.outside.erase(state.outside.begin());
+  switch (step) {
+    case kAddress: addressed(bus, byte); break;
+    case kWriteByte:
+      if (!receives) break;
+      bus.reg(twdr_) = byte;
+      flag(bus,
+           static_cast<u8>((acknowledges ? 0x80 : 0x88) + (state.target == kGeneral ? 0x10 : 0)));
+      if (!acknowledges) {
+        state.target = kNobody;
+        give_up(bus);
+      }
+      break;
+    case kReadByte:
+    case kReadLast: {
+      const bool mine = state.target == kTransmitter;
+      bus.transmit("TWI", mine ? bus.reg(twdr_) : u8{0xff});
+      if (!mine) break;
+      flag(bus, step == kReadLast ? 0xc0 : acknowledges ? 0xb8 : 0xc8);
+      if (step == kReadLast || !acknowledges) state.target = kNobody;
+      break;
+    }
+    default:
+      state.outside_owns = false;
+      if (receives) flag(bus, 0xa0);
+      state.target = kNobody;
+      if ((bus.reg(twcr_) & (kTwsta | kTwint)) == kTwsta) begin(bus, t);
+  }
+  outside_goes_on(bus, t);
+}
+
+void Twi::addressed(const Bus& bus, u8 byte) const {
+  TwiState& state = bus.world.twi;
+  state.outside_owns = true;
+  state.target = kNobody;
+  const unsigned control = bus.reg(twcr_);
+  const unsigned own = bus.reg(twar_);
+  const bool listens = (control & kTwen) != 0 && (control & kTwea) != 0;
+  const bool general = byte == 0 && (own & 1U) != 0;
+  const unsigned masked = twamr_ != 0 ? bus.reg(twamr_) & 0xfeU : 0;
+  const bool mine = ((byte ^ own) & 0xfeU & ~masked) == 0;
+  if (!listens || (!general && !mine)) {
+    give_up(bus);
+    return;
+  }
+  if ((byte & 1U) != 0) {
+    state.target = kTransmitter;
+    flag(bus, 0xa8);
+  } else {
+    state.target = general ? kGeneral : kReceiver;
+    flag(bus, general ? 0x70 : 0x60);
+  }
+}
+
 u8 Twi::peek(const World& world, u16 address, u64 /*t*/) const {
   if (address == twsr_) return static_cast<u8>((world.data[twsr_] & 3U) | world.twi.status);
   return world.data[address];
@@ -100,11 +217,12 @@ void Twi::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   const unsigned collision = control & kTwwc;
   control = static_cast<u8>((merged(control, value, mask) & 0x75U) | flag | collision);
   if ((control & kTwen) == 0) {
-    state = TwiState{};
-    bus.schedule(slot_, kNever);
+    forget(bus);
   } else if ((value & mask & kTwint) != 0) {  // a one clears the flag: the next action begins
     control = static_cast<u8>(control & ~unsigned{kTwint});
+    state.holds = false;
     if (state.doing == kNothing) begin(bus, t + 1);
+    outside_goes_on(bus, t + 1);
   }
   refresh_request(bus);
 }
@@ -119,10 +237,19 @@ std::vector<PinUse> Twi::uses(const World& world) const {
   return {{sda_, "TWI SDA"}, {scl_, "TWI SCL"}};
 }
 
-void Twi::reset(const Bus& bus) const {
-  bus.world.twi = TwiState{};
-  bus.reg(twdr_) = 0xff;
+/// All but what the controller outside has yet to do.
+void Twi::forget(const Bus& bus) const {
+  TwiState state;
+  state.outside = std::move(bus.world.twi.outside);
+  state.outside_owns = bus.world.twi.outside_owns;
+  bus.world.twi = std::move(state);
   bus.schedule(slot_, kNever);
+  outside_goes_on(bus, bus.world.cpu.now);
+}
+
+void Twi::reset(const Bus& bus) const {
+  bus.reg(twdr_) = 0xff;
+  forget(bus);
   refresh_request(bus);
 }
 

@@ -144,10 +144,16 @@ struct TwiState {
   bool reading = false;  ///< the address asked for bytes
   u8 device = 0;         ///< that has acknowledged, counted from 1; 0: nobody
   u8 status = 0xf8;
+  u8 target = 0;              ///< addressed by a controller outside: see Twi::Target
+  bool outside_owns = false;  ///< the bus: it has sent a START and no STOP
+  bool holds = false;         ///< SCL down: TWINT is set for what it has done
+  std::vector<u16> outside;   ///< what it still does: see Twi::Step
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(doing, owner, address, reading, device, status);
+    visit(doing, owner, address, reading, device, status, target, outside_owns, holds,
+          outside.size());
+    for (const u16 step : outside) visit(step);
   }
 };
 

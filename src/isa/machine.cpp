@@ -70,6 +70,10 @@ Result<void> Machine::send_frame(const std::string& port, const SerialFrame& /*f
   return send(port, {});
 }
 
+Result<void> Machine::transfer(const TwoWireTransfer& /*transfer*/) {
+  return fail(ErrorCode::kNotFound, "there is no two-wire interface on " + info().name);
+}
+
 Instruction Machine::instruction_at(std::uint32_t address, bool with_text) const {
   std::vector<std::uint8_t> bytes;
   for (std::uint32_t i = 0; i < target().longest(); ++i) {
@@ -212,6 +216,40 @@ Result<SerialFrame> parse_serial_frame(const std::string& text) {
                   base::did_you_mean(word, {"wrong-parity", "no-stop-bit"}));
   }
   return frame;
+}
+Result<TwoWireTransfer> parse_two_wire_transfer(const std::string& text) {
+  std::istringstream words(text);
+  std::string word;
+  words >> word;
+  const auto address = base::parse_unsigned(word);
+  if (!address || *address > 0x7f)
+    return fail(ErrorCode::kUsage, "'" + word + "' is not an address on the two-wire bus",
+                "addresses have 7 bits: 0x29 write 01 02 read 2");
+  TwoWireTransfer transfer;
+  transfer.address = static_cast<std::uint8_t>(*address);
+  bool writing = false;
+  while (words >> word) {
+    if (word == "write" || word == "read") {
+      writing = word == "write";
+      if (writing) continue;
+      words >> word;
+      const auto count = base::parse_unsigned(word);
+      if (!count || *count < 1 || *count > 255)
+        return fail(ErrorCode::kUsage, "'" + word + "' is not how many bytes to read",
+                    "write read 1 to read 255");
+      transfer.read = static_cast<std::uint8_t>(*count);
+      continue;
+    }
+    const auto byte = base::parse_unsigned("0x" + word);
+    if (!writing || word.size() != 2 || !byte)
+      return fail(ErrorCode::kUsage, "'" + word + "' is not a byte of two hex digits",
+                  "a transfer is such as 0x29 write 01 02 read 2");
+    transfer.write.push_back(static_cast<std::uint8_t>(*byte));
+  }
+  return transfer;
+}
+Result<void> Chip::transfer(const TwoWireTransfer& transfer) {
+  return machine_->transfer(transfer);
 }
 Result<void> Chip::send_frame(const std::string& port, const SerialFrame& frame) {
   return machine_->send_frame(port, frame);

@@ -376,6 +376,14 @@ Result<void> Session::apply_voltage_for(const std::string& pin, double volts, Pi
   return core_->drive_until(pin, apply_voltage(pin, volts), span);
 }
 
+Result<void> Session::transfer(const TwoWireTransfer& transfer) {
+  std::string text = fmt::format("0x{:02x}", transfer.address);
+  if (!transfer.write.empty()) text += fmt::format(" write {:02x}", fmt::join(transfer.write, " "));
+  if (transfer.read != 0) text += fmt::format(" read {}", transfer.read);
+  return core_->entered(core_->machine().transfer(transfer),
+                        fmt::format("transfer = \"{}\"\n", text));
+}
+
 Result<void> Session::send_frame(const std::string& port, const SerialFrame& frame) {
   return core_->entered(core_->machine().send_frame(port, frame),
                         fmt::format("serial = {}\nframe = \"{:#x}{}{}\"\n", quoted(port),
