@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-// For callgrind: arms something, runs on for a million cycles, then for a number of cycles inside
+// For callgrind: arms something, runs on for five million cycles, then for a number of cycles inside
 // `measured_run`, and says how many
 // instructions of the image that was and how often breakpoints were reached.
 // Usage: count_instructions IMAGE CYCLES [SCENARIO]
@@ -86,7 +86,7 @@ int main(int argc, char** argv) {
   } else if (scenario == "written") {
     if (!set(Kind::kWrite, "chip.ram[" + hex(most(stored)) + "]", never)) return 1;
   }
-  session.go_for(1'000'000);
+  session.go_for(5'000'000);
   std::uint64_t reached_before = 0;
   for (const lucid::Breakpoint& b : session.breakpoints()) reached_before += b.reached;
   measured_run(session, cycles);

@@ -323,8 +323,8 @@ at_boundary:
   f.store_back();
   if (boundary(true)) return stop_;
   f.fetch();
-go_on:
-  if (f.time_for_run()) goto next_run;
+go_on:  // anywhere: no place to begin a run that is not there yet
+  if (f.next->translated && f.time_for_run()) goto next_run;
   f.slot = f.next;
   goto* kLabelsOf[f.slot->entry.op];
 

@@ -555,7 +555,7 @@ class Emitter {
     spend(exit.cycles);
     spent_ = before;
     if (exit.to.is_constant()) {
-      a_.mov(x86::eax, exit.to.constant() | (exit.precise ? kPrecise : 0));
+      a_.mov(x86::eax, exit.to.constant() | (exit.precise || late ? kPrecise : 0));
     } else {
       pinned_ = 0;
       a_.mov(x86::eax, r32(hold(exit.to)));
