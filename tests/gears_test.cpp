@@ -7,6 +7,7 @@
 #include <chrono>
 #include <random>
 
+#include "lucid/bench.h"
 #include "lucid/chip.h"
 #include "tools.h"
 
@@ -221,4 +222,93 @@ TEST_CASE("random programs: run freely or step by step, the same world") {
   }
   WARN(instructions << " instructions compared, " << faults << " faults met");
   CHECK(instructions > 100'000);
+}
+
+TEST_CASE("the kiln on its bench: both gears, the same world all the time") {
+  for (const char* image : {"kiln-og", "kiln-os", "bouncing-door"}) {
+    auto bench = Bench::open(std::string(LUCID_KILN) + "/kiln.bench.toml");
+    REQUIRE(bench);
+    Chip::Options options = bench->chip;
+    options.translate_after = 1;
+    Chip quick = *Chip::make(options);
+    options.translate_after = 0;
+    Chip precise = *Chip::make(options);
+    const auto file = Image::open(std::string(LUCID_KILN) + "/images/" + image + ".elf");
+    REQUIRE(file);
+    std::mt19937 random(7);
+    for (Chip* chip : {&quick, &precise}) {
+      REQUIRE(chip->load(*file));
+      REQUIRE(chip->act("door", "turn", "on"));
+      REQUIRE(chip->send("USART0", "G\n"));
+    }
+    for (int piece = 0; piece < 300; ++piece) {
+      const std::uint64_t cycles = 1 + random() % 300'000;
+      quick.run_for(cycles);
+      precise.run_for(cycles);
+      REQUIRE(quick.cycles() == precise.cycles());
+      REQUIRE(quick.hash() == precise.hash());
+    }
+  }
+}
+
+TEST_CASE("an interrupt at every cycle of a run: both gears enter it at the same instruction") {
+  const std::string elf = test::assembled("every_cycle", R"(
+        .global start
+        jmp start
+        .org 11*4
+        in r2, IO(SREG)
+        push r2
+        inc r20
+        sts 0x0150, r20
+        pop r2
+        out IO(SREG), r2
+        reti
+start:  ldi r26, 0x00
+        ldi r27, 0x02
+        sei
+again:  ldi r16, 5
+        ldi r17, 3
+loop:   add r18, r16
+        adc r19, r17
+        st X, r18
+        ld r21, X
+        mul r18, r19
+        sbrc r18, 3
+        subi r19, 7
+        cpc r18, r19
+        rcall leaf
+        dec r16
+        brne loop
+        rjmp again
+leaf:   push r18
+        lsr r18
+        ror r19
+        pop r18
+        ret
+)");
+  const auto file = Image::open(elf);
+  REQUIRE(file);
+  Chip::Options options;
+  options.translate_after = 1;
+  Chip quick = *Chip::make(options);
+  options.translate_after = 0;
+  Chip precise = *Chip::make(options);
+  const auto set = [](Chip& chip, std::uint32_t address, unsigned value) {
+    chip.poke({Space::kData, address}, static_cast<std::uint8_t>(value));
+  };
+  for (Chip* chip : {&quick, &precise}) REQUIRE(chip->load(*file));
+  for (unsigned at = 1; at < 400; ++at) {
+    INFO("compare match after " << at << " counts");
+    for (Chip* chip : {&quick, &precise}) {
+      chip->reset();
+      set(*chip, 0x89, at >> 8);
+      set(*chip, 0x88, at);
+      set(*chip, 0x6f, 2);
+      set(*chip, 0x81, 0x09);
+      chip->run_for(2000);
+    }
+    REQUIRE(quick.hash() == precise.hash());
+    REQUIRE(*quick.register_value("r20") == *precise.register_value("r20"));
+  }
+  CHECK(*quick.register_value("r20") > 0);
 }
