@@ -300,3 +300,75 @@ TEST_CASE("what has come from outside, written as a bench file, repeats the run"
   for (const std::string& note : chip.take_notes()) notes += note;
   CHECK(notes.find("an input was not taken: 'door' is a switch") != std::string::npos);
 }
+
+TEST_CASE("a serial flash is identified, erased, programmed and read over SPI") {
+  const std::string mode = GENERATE("0", "3");
+  const std::string elf = test::compiled("spi_flash", R"(
+#include <avr/io.h>
+volatile uint8_t identity[3], status_before, status_after, status_busy, got[6], far[2], ignored;
+volatile uint16_t waits;
+static uint8_t byte(uint8_t out) { SPDR = out; while (!(SPSR & 1 << SPIF)) {} return SPDR; }
+static void on(void) { PORTB &= ~(1 << PB2); }
+static void off(void) { PORTB |= 1 << PB2; }
+static void command(uint8_t code) { on(); byte(code); off(); }
+static void at(uint8_t code, uint32_t address) {
+  on(); byte(code); byte(address >> 16); byte(address >> 8); byte(address);
+}
+static uint8_t status(void) { on(); byte(0x05); uint8_t now = byte(0); off(); return now; }
+static void wait(void) { while (status() & 1) waits++; }
+static void program(uint32_t address, uint8_t a, uint8_t b, uint8_t c) {
+  command(0x06); at(0x02, address); byte(a); byte(b); byte(c); off();
+}
+int main(void) {
+  PORTB |= 1 << PB2;
+  DDRB = 1 << PB2 | 1 << PB3 | 1 << PB5;
+  SPCR = 1 << SPE | 1 << MSTR | MODE << CPHA;
+  on(); byte(0x9f); for (uint8_t i = 0; i < 3; i++) identity[i] = byte(0); off();
+  program(0x0100fe, 0x12, 0x34, 0x56);  /* the third byte goes to the start of the page */
+  status_busy = status();
+  at(0x02, 0x000000); byte(0); off();   /* busy: ignored */
+  wait();
+  status_before = status();
+  at(0x02, 0x0100ff); byte(0); off();   /* without write enable: ignored */
+  command(0x06); status_after = status(); command(0x04);
+  at(0x03, 0x0100fe); got[0] = byte(0); got[1] = byte(0); got[2] = byte(0); off();
+  at(0x0b, 0x010000); byte(0); got[3] = byte(0); off();
+  program(0x0100fe, 0xf0, 0xff, 0xff); wait();  /* bits can only be cleared */
+  at(0x03, 0x0100fe); got[4] = byte(0); off();
+  command(0x06); at(0x20, 0x010abc); off(); wait();
+  at(0x03, 0x0100fe); got[5] = byte(0); off();
+  at(0x03, 0x01ffff); far[0] = byte(0); far[1] = byte(0); off();
+  for (;;) {}
+}
+)",
+                                         "-Os -gdwarf-4 -DMODE=" + mode);
+  const auto bench = Bench::parse(
+      "[chip]\nname = \"ATmega328P\"\n[[part]]\nname = \"store\"\nkind = \"spi-flash\"\nselect = "
+      "\"PB2\"\n"
+      "clock = \"PB5\"\nin = \"PB3\"\nout = \"PB4\"\nid = 0x0a0b0c\n",
+      "flash");
+  REQUIRE(bench);
+  Session session(*Chip::make(bench->chip));
+  REQUIRE(session.open(elf));
+  session.go_for(16'000'000);
+  const auto is = [&](const std::string& what, int expected) {
+    INFO(what);
+    const auto value = session.evaluate(what);
+    REQUIRE(value);
+    CHECK(value->integer == expected);
+  };
+  is("identity[0]", 0x0a);
+  is("identity[2]", 0x0c);
+  is("status_busy", 1);
+  is("status_before", 0);
+  is("status_after", 2);
+  is("got[0]", 0x12);
+  is("got[1]", 0x34);
+  is("got[2]", 0xff);
+  is("got[3]", 0x56);
+  is("got[4]", 0x10);
+  is("got[5]", 0xff);
+  is("far[1]", 0xff);
+  CHECK(session.evaluate("waits")->integer > 100);
+  CHECK(session.chip().parts()[0].state == "128 KiB, 2 pages programmed, 1 erased");
+}

@@ -274,6 +274,11 @@ const std::vector<Kind>& kinds() {
        "sda, scl, address = 0x50, bytes = 256, page = 8 (from 4096 bytes on 32), write_time = "
        "\"5ms\"",
        make_two_wire_eeprom},
+      {"spi-flash",
+       "select, clock, in, out, bytes = 131072, id = 0x002511, program_time = \"700us\", "
+       "erase_time = "
+       "\"45ms\"",
+       make_spi_flash},
       {"voltage", "pin, volts", make_constant},
       {"ramp", "pin, from, to, over, after = \"0s\"", make_ramp},
       {"sine", "pin, middle, amplitude, period", make_sine},
