@@ -321,3 +321,45 @@ TEST_CASE("a low supply holds the chip in reset if the fuses say so") {
     CHECK_FALSE(chip.apply_voltage("VCC", 5.6));
   }
 }
+
+// "External Memory Interface"
+TEST_CASE("external memory answers while SRE is set, with the wait states of its sector") {
+  Chip::Options options;
+  options.name = "ATmega328P";
+  options.external_ram = 1;
+  CHECK(Chip::make(options).error().code == ErrorCode::kUnsupported);
+  options.name = "ATmega2560";
+  options.external_ram = 0xde01;
+  CHECK(Chip::make(options).error().code == ErrorCode::kOutOfRange);
+  options.external_ram = 0xde00;
+  const auto image = Image::open(test::assembled("external", R"(
+        .global start
+start:  ldi r16, 0x5a
+        sts 0x3000, r16         ; behind RAM: nothing there yet
+        ldi r16, 0xad           ; SRE, lower sector up to 0x3fff with one wait state, upper with three
+        sts 0x74, r16
+        ldi r16, 0x5a
+        sts 0x3000, r16
+        lds r17, 0x3000
+        sts 0xffff, r16
+        lds r18, 0xffff
+        lds r19, 0x3000
+)",
+                                                 "atmega2560"));
+  REQUIRE(image);
+  Chip chip = *Chip::make(options);
+  REQUIRE(chip.load(*image));
+  chip.step();
+  CHECK(chip.step().why == RunEnd::Why::kFault);
+  chip.step();
+  chip.step();
+  chip.step();
+  for (const unsigned cycles : {4U, 4U, 6U, 6U, 4U}) {
+    const std::uint64_t before = chip.cycles();
+    CHECK(chip.step().why == RunEnd::Why::kTimeUp);
+    CHECK(chip.cycles() - before == cycles);
+  }
+  CHECK(*chip.register_value("r17") == 0x5a);
+  CHECK(*chip.register_value("r18") == 0x5a);
+  CHECK(*chip.peek({Space::kData, 0x3000}) == 0x5a);
+}

@@ -126,6 +126,9 @@ class LUCID_API Chip {
     std::int32_t supply = 5'000'000;                        ///< microvolts, 1.8 V to 5.5 V
     std::optional<std::array<std::uint8_t, 3>> fuses = {};  ///< low, high, extended; as shipped
     std::vector<std::shared_ptr<const Part>> parts = {};    ///< on its pins
+    /// Bytes of memory on the external memory interface, from the end of RAM on; the part must have
+    /// it.
+    std::uint32_t external_ram = 0;
     /// Code that has been reached so often is translated to machine code of this computer, 1 to 255
     /// times; 0: never. It changes nothing but the time a run takes.
     std::uint8_t translate_after = 40;
@@ -138,7 +141,7 @@ class LUCID_API Chip {
   };
 
   /// A chip as it is after power-on reset, its flash erased. Errors: kNotFound with near names,
-  /// also for a part's pin; kOutOfRange.
+  /// also for a part's pin; kOutOfRange; kUnsupported for external memory on a part without it.
   static Result<Chip> make(const Options& options);
   /// Every chip that `make` knows, by name.
   static std::vector<Summary> catalogue();

@@ -31,6 +31,8 @@ class LUCID_API Wires {
   virtual void drive(unsigned pin, std::optional<bool> level) = 0;
   /// The same with a voltage in microvolts; clamped to what a pin bears.
   virtual void apply(unsigned pin, std::int32_t microvolts) = 0;
+  /// The reset pin goes low for a moment.
+  virtual void reset() = 0;
   /// The chip's supply changes, in microvolts, 0 to 5.5 V.
   virtual void set_supply(std::int32_t microvolts) = 0;
   /// Bytes arrive at a serial port, back to back. Nothing happens if there is no such port.

@@ -233,7 +233,7 @@ class LUCID_API Session {
   Result<void> drive_for(const std::string& pin, bool level, Picoseconds span);
   Result<void> apply_voltage_for(const std::string& pin, double volts, Picoseconds span);
   /// All that these have done since the image was loaded, as tables of a bench file that repeat it
-  /// at the same ticks. Resets, assignments to memory and registers, and `move to` are not inputs.
+  /// at the same ticks. Assignments to memory and registers, and `move to` are not inputs.
   struct Input {
     std::uint64_t tick = 0;
     std::string text;  ///< a table `[[input]]`

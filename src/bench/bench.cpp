@@ -137,6 +137,7 @@ class Reader {
     chip.name = keys.text("name", chip.name);
     if (bench_.names_clock) chip.clock_hz = keys.hertz("clock");
     chip.supply = keys.microvolts("supply", "5V");
+    chip.external_ram = static_cast<std::uint32_t>(keys.number("external_ram", 0, 65536, 0));
     if (!keys.has("fuses")) return {};
     const std::vector<std::string> fuses = keys.texts("fuses");
     std::array<std::uint8_t, 3> bytes{};
@@ -196,6 +197,8 @@ class Reader {
       } else {
         input.bytes = keys.text("text");
       }
+    } else if (keys.has("reset")) {
+      input.reset = keys.choice("reset", {"external"}) == 0;
     } else if (keys.has("transfer")) {
       const auto transfer = parse_two_wire_transfer(keys.text("transfer"));
       if (!transfer) keys.wrong("transfer", "must be such as \"0x29 write 01 02 read 2\"");

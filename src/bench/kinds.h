@@ -36,6 +36,7 @@ struct Input {
   std::string bytes;  ///< with serial
   std::optional<SerialFrame> frame;
   std::optional<TwoWireTransfer> transfer;
+  bool reset = false;         ///< the reset pin, for a moment
   std::string action, value;  ///< with part
 };
 /// All of them as one part. REQUIRES: sorted by time.

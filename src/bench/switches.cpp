@@ -219,6 +219,8 @@ class TimedInputs final : public Part {
       ++next;
       if (!input.part.empty())
         (void)wires.act(input.part, input.action, input.value).has_value();
+      else if (input.reset)
+        wires.reset();
       else if (input.transfer)
         wires.transfer(*input.transfer);
       else if (input.frame)

@@ -42,6 +42,7 @@ class Attached::View final : public Wires {
     const Pin& p = part_.pins_[pin];
     p.port->apply(bus_, p.bit, std::clamp(microvolts, -500'000, supply() + 500'000), now_);
   }
+  void reset() override { bus_.world.cpu.reset_cause |= kExtrf; }
   void set_supply(std::int32_t microvolts) override {
     chip::set_supply(bus_, std::clamp(microvolts, 0, 5'500'000));
   }

@@ -12,11 +12,6 @@
 #include "chip/twi.h"
 
 namespace lucid::chip {
-namespace {
-
-enum : u8 { kPorf = 1, kExtrf = 2 };  // MCUSR
-
-}  // namespace
 
 AvrMachine::AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options& options)
     : fabric_(std::move(fabric)),
@@ -52,7 +47,7 @@ std::unique_ptr<isa::Machine> AvrMachine::clone() const {
 
 void AvrMachine::power_on() {
   slept_ticks_ = 0;
-  unwritten_.assign(fabric_->device.ram_end, false);
+  unwritten_.assign(world_.data.size(), false);
   std::fill(unwritten_.begin() + fabric_->device.ram_begin, unwritten_.end(), true);
   world_.fuses = fuses_;
   world_.browned_out = false;
@@ -256,7 +251,7 @@ void AvrMachine::check_unwritten(bool on) {
 
 void AvrMachine::renew_attributes() {
   if (engine_ == nullptr) return;
-  for (u32 a = 0; a < fabric_->device.ram_end; ++a) engine_->renew_attributes(a);
+  for (u32 a = 0; a < world_.data.size(); ++a) engine_->renew_attributes(a);
 }
 
 std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
@@ -295,7 +290,7 @@ std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
 
 const std::uint8_t* AvrMachine::plain_bytes(Address address, unsigned bytes) const {
   const bool ram = address.space == Space::kData && address.offset >= fabric_->device.ram_begin &&
-                   address.offset + u64{bytes} <= world_.data.size();
+                   address.offset + u64{bytes} <= fabric_->device.ram_end;
   return ram ? world_.data.data() + address.offset : nullptr;
 }
 

@@ -31,6 +31,8 @@ Result<Chip> Chip::make(const Options& options) {
   if (options.supply < 1'800'000 || options.supply > 5'500'000)
     return fail(ErrorCode::kOutOfRange, "these chips work from 1.8 V to 5.5 V");
   auto fabric = std::make_unique<chip::Fabric>(*device, options.clock_hz);
+  if (auto added = fabric->add_external_ram(options.external_ram); !added)
+    return fail(added.error());
   for (const auto& part : options.parts)
     if (auto attached = fabric->attach(part); !attached) return fail(attached.error());
   return Chip(std::make_unique<chip::AvrMachine>(std::move(fabric), options));

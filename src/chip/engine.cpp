@@ -29,7 +29,7 @@ Engine::Engine(AvrMachine& machine)
     code_[i].worst = quick ? 0 : kNoRun;
   }
   code_[words].entry.op = code_[words + 1].entry.op = kEndOfFlash;
-  for (u32 a = 0; a < fabric_.device.ram_end; ++a) renew_attributes(a);
+  for (u32 a = 0; a < machine.world_.data.size(); ++a) renew_attributes(a);
   renew_observed();
   for (const u32 word : machine.breakpoints_) mark(word, true);
 }
@@ -100,6 +100,7 @@ void Engine::renew_attributes(u32 address) {
   unsigned attribute = 0;
   if (address < 0x20) attribute |= kNotRam;
   if (address >= 0x20 && address < fabric_.device.ram_begin) attribute |= kIo;
+  if (address >= fabric_.device.ram_end) attribute |= kIo;
   if (address >= machine_.guard_begin_ && address < machine_.guard_end_) attribute |= kGuarded;
   if (machine_.unwritten_[address]) attribute |= kUnwritten;
   if (machine_.unwritten_[address] && machine_.check_unwritten_) attribute |= kUnreadable;
@@ -249,6 +250,20 @@ void Engine::note_unmodelled(u16 address) {
     bus().note(name + " is not modelled: it behaves as memory");
 }
 
+/// "External Memory Interface": a cycle more than RAM takes, and the wait states of the sector.
+/// False: it is off, nothing answers.
+bool Engine::reach_external(u16 address) {
+  const unsigned xmcra = machine_.world_.data[fabric_.xmcra];
+  if ((xmcra & 0x80U) == 0) {
+    raise(isa::Fault::kOutsideMemory, address);
+    return false;
+  }
+  const unsigned limit = xmcra >> 4 & 7U;  // SRL
+  const bool lower = limit >= 2 && address < 0x2000U * limit;
+  bus().stall(1 + (lower ? xmcra & 3U : xmcra >> 2 & 3U));
+  return true;
+}
+
 /// What is switched off by power reduction cannot be reached; it reads as 0.
 u8 Engine::note_off(u16 address) {
   for (const IoRegister& io : fabric_.info.io)
@@ -265,7 +280,9 @@ u8 Engine::slow_load(u16 address) {
     return 0;
   }
   u8 value = machine_.world_.data[address];
-  if ((attribute & kIo) != 0) {
+  if (address >= fabric_.device.ram_end) {
+    if (!reach_external(address)) value = 0;
+  } else if ((attribute & kIo) != 0) {
     if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
       if (owner->is_off(machine_.world_)) return note_off(address);
       // Most reads change nothing that the deadline rests on.
@@ -300,7 +317,9 @@ void Engine::slow_store(u16 address, u8 value, u8 mask) {
     attributes_[address] = static_cast<u8>(attribute & ~unsigned{kUnwritten | kUnreadable});
   }
   u8& byte = machine_.world_.data[address];
-  if ((attribute & kIo) == 0) {
+  if (address >= fabric_.device.ram_end) {
+    if (reach_external(address)) byte = value;
+  } else if ((attribute & kIo) == 0) {
     byte = value;
   } else if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
     const u64 t = cpu_.now - 1;

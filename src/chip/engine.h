@@ -97,6 +97,7 @@ class Engine {
   void note_access(const isa::Access& access);
   LUCID_SLOW void note_unmodelled(u16 address);
   LUCID_SLOW u8 note_off(u16 address);
+  bool reach_external(u16 address);
   LUCID_SLOW void note_undefined(u32 word);
   void stand_before(u32 word, u8 label);
   LUCID_SLOW const Slot* settled(const Slot* slot);

@@ -77,6 +77,7 @@ void ExternalInterrupts::write(const Bus& bus, u16 address, u8 value, u8 mask, u
 
 void ExternalInterrupts::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
   InterruptPinState& state = bus.world.interrupt_pins;
+  const InterruptPinState before = state;
   for (unsigned n = 0; n < interrupts_.size(); ++n) {
     if (!(interrupts_[n] == pin)) continue;
     state.levels = merged(state.levels, level ? 0xff : 0, static_cast<u8>(1U << n));
@@ -87,14 +88,18 @@ void ExternalInterrupts::on_pin(const Bus& bus, Pin pin, bool level, u64 t) cons
     state.flags |= static_cast<u8>(1U << n);
     raised(bus, vectors_[n], t);
   }
-  for (unsigned n = 0; n < changes_.size(); ++n) {
+  unsigned wanted = 0;
+  for (const u16 mask : pcmsk_) wanted |= mask != 0 ? bus.reg(mask) : 0U;
+  for (unsigned n = 0; wanted != 0 && n < changes_.size(); ++n) {
     if (changes_[n] == pin) {
       if ((bus.reg(pcmsk_[n / 8]) >> n % 8 & 1U) != 0)
         state.changes |= static_cast<u8>(1U << n / 8);
       break;
     }
   }
-  refresh_requests(bus);
+  if (state.levels != before.levels || state.flags != before.flags ||
+      state.changes != before.changes)
+    refresh_requests(bus);
 }
 
 void ExternalInterrupts::on_vector(const Bus& bus, unsigned vector) const {

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "chip/fabric.h"
 
+#include <fmt/format.h>
+
 #include "base/text.h"
 #include "chip/eeprom.h"
 #include "chip/external_interrupts.h"
@@ -59,15 +61,17 @@ Fabric::Fabric(const Device& the_device, u64 clock_hz)
       info(info_of(the_device, clock_hz)),
       owner(the_device.ram_begin, nullptr),
       plain(the_device.ram_begin, false),
-      own(the_device.ram_begin, false) {
+      own(the_device.ram_begin, false),
+      data_bytes(the_device.ram_end),
+      xmcra(Names(info).reg("XMCRA")) {
   const Wiring* wiring = wiring_of(device);
   if (wiring != nullptr) add_peripherals(*wiring, clock_hz);
   for (const auto& p : ports) enlist(*p);
   for (const auto& p : usarts) enlist(*p);
   for (const auto& p : others) enlist(*p);
   if (system_ != nullptr) add_power_switches();
-  for (const char* name :
-       {"GPIOR0", "GPIOR1", "GPIOR2", "OSCCAL", "RAMPZ", "EIND", "DIDR0", "DIDR1", "DIDR2"})
+  for (const char* name : {"GPIOR0", "GPIOR1", "GPIOR2", "OSCCAL", "RAMPZ", "EIND", "XMCRA",
+                           "XMCRB", "DIDR0", "DIDR1", "DIDR2"})
     if (const u16 address = Names(info).reg(name); address != 0)
       plain[address] = wiring != nullptr || device.set == "bare";
   if (device.set == "bare") plain[0x53] = true;                     // SMCR
@@ -133,7 +137,7 @@ Pin Fabric::pin(std::string_view name) const {
 
 WorldShape Fabric::shape() const {
   WorldShape shape;
-  shape.data = device.ram_end;
+  shape.data = data_bytes;
   shape.eeprom = device.eeprom;
   shape.flash = flash_span;
   shape.ports = static_cast<unsigned>(ports.size());
@@ -208,6 +212,18 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   const std::vector<Pin> two_wire = pins(wiring.twi);
   twi = add<Twi>(names, two_wire[0], two_wire[1], clock_hz, next_slot_);
   boot = add<Boot>(names, device, wiring, clock_hz, next_slot_);
+}
+
+Result<void> Fabric::add_external_ram(u32 bytes) {
+  if (bytes == 0) return {};
+  if (xmcra == 0)
+    return fail(ErrorCode::kUnsupported, info.name + " has no external memory interface");
+  if (bytes > 0x10000 - device.ram_end)
+    return fail(ErrorCode::kOutOfRange, fmt::format("behind its RAM {} reaches 1 to {} bytes",
+                                                    info.name, 0x10000 - device.ram_end));
+  data_bytes = device.ram_end + bytes;
+  info.memories.push_back({"external", Space::kData, device.ram_end, data_bytes});
+  return {};
 }
 
 /// "Power Reduction Register": PRTIM1 switches off the owner of TCCR1B, and so on.

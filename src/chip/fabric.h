@@ -27,6 +27,9 @@ class Fabric {
   Fabric(const Fabric&) = delete;
   Fabric& operator=(const Fabric&) = delete;
 
+  /// Memory on the external memory interface; before any world is made. Errors: see Chip::make.
+  Result<void> add_external_ram(u32 bytes);
+
   const Device& device;
   const u32 flash_span;  ///< what the program counter reaches: a power of two; erased behind flash
   const avr::AvrTarget target;
@@ -44,7 +47,9 @@ class Fabric {
   std::vector<bool> own;                 ///< SP and SREG, which the processor keeps
   std::array<const Peripheral*, kEventSlots> slot_owner{};
   std::array<const Peripheral*, 64> vector_owner{};
+  u32 data_bytes;  ///< of data space: up to the end of RAM, or of external memory
   // Addresses; 0 if the part has no such register.
+  const u16 xmcra;
   u16 mcucr = 0, mcusr = 0, smcr = 0;
 
   [[nodiscard]] WorldShape shape() const;

@@ -71,7 +71,6 @@ void System::write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const {
 }
 
 void set_supply(const Bus& bus, std::int32_t microvolts) {
-  constexpr u8 kBorf = 4;
   // By BODLEVEL, typical; reserved and 7: off. The hysteresis is 50 mV.
   static constexpr std::array<std::int32_t, 8> kLevels{0,         0,         0,         0,
                                                        4'300'000, 2'700'000, 1'800'000, 0};

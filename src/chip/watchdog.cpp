@@ -1,10 +1,11 @@
 // SPDX-License-Identifier: MIT
 #include "chip/watchdog.h"
 
+#include "chip/system.h"
+
 namespace lucid::chip {
 namespace {
 
-constexpr u8 kWdrf = 8;  // MCUSR
 constexpr u64 kOscillatorHz = 128'000;
 
 }  // namespace

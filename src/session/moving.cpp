@@ -510,6 +510,7 @@ Result<Pause> Session::Core::move_to(const std::string& place) {
 Pause Session::Core::reset() {
   begin_run();
   machine().reset();
+  if (machine().ticks() > 0) (void)entered({}, "reset = \"external\"\n").has_value();
   counted_.reset();
   return finish({Outcome::Kind::kTarget, {}, Pause::Cause::kReady, {}, {}, {}},
                 Pause::Cause::kReady, "reset");
