@@ -18,7 +18,7 @@ ExternalInterrupts::ExternalInterrupts(const Names& names, std::vector<Pin> inte
   for (unsigned i = 0; i < 4; ++i) pcmsk_[i] = names.reg("PCMSK" + std::to_string(i));
   for (unsigned i = 0; i < interrupts_.size(); ++i)
     vectors_.push_back(names.vector({"INT" + std::to_string(i)}));
-  for (unsigned i = 0; i * 8 < changes_.size(); ++i)
+  for (std::size_t i = 0; i * 8 < changes_.size(); ++i)
     change_vectors_.push_back(names.vector({"PCINT" + std::to_string(i)}));
 }
 
