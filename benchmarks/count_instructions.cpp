@@ -1,8 +1,7 @@
 // SPDX-License-Identifier: MIT
-// For callgrind: arms something, runs on for five million cycles, then for a number of cycles inside
-// `measured_run`, and says how many
-// instructions of the image that was and how often breakpoints were reached.
-// Usage: count_instructions IMAGE CYCLES [SCENARIO]
+// For callgrind: arms something, runs on for five million cycles, then for a number of cycles
+// inside `measured_run`, and says how many instructions of the image that was and how often
+// breakpoints were reached. Usage: count_instructions IMAGE CYCLES [SCENARIO]
 //   nothing      no breakpoint at all
 //   breakpoints  20 of them, in the functions at hand, on instructions that are not reached
 //   condition    on the instruction that executes most, never true
