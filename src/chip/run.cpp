@@ -213,12 +213,18 @@ struct Engine::Frame {
     flags.set_byte(on ? flags.byte() | mask : flags.byte() & ~mask);
     if (!before && flags.i()) turned_on_interrupts();
   }
+  /// One more instruction before an interrupt may be entered. If none is asked for that makes no
+  /// difference, but for who looks at the chip before that instruction.
   void turned_on_interrupts() {
+    const bool looked_at =
+        now >= deadline || next->entry.op >= avr::kOpCount || next->entry.op == avr::kBREAK;
+    if (cpu.pending == 0 && !looked_at) return;
     cpu.hold = 2;
     deadline = 0;
   }
   void returned_from_interrupt() {
     engine.bus().happened(isa::EventKind::kReturn);
+    if (engine.machine_.outputs_.events_wanted != 0) deadline = 0;
     turned_on_interrupts();
   }
   void sleep() {
