@@ -137,12 +137,11 @@ void Engine::observe() {
 void Engine::translate(u32 word) {
   if (!translator_) {
     translator_ = std::make_unique<Translator>(fabric_.flash_span / 2, PagedMemory::kPageBytes);
-    native_.data = machine_.world_.data.data();
     native_.attributes = attributes_.data();
     native_.engine = this;
     native_.load = load_for_run;
     native_.store = store_for_run;
-    renew_flash_pages();
+    renew_memories();
   }
   if (++translations_ > kMostTranslations) {
     translator_->forget_all([this](u32 start) { cool(start); });
@@ -197,12 +196,14 @@ void Engine::forget_run(u32 word) {
   cool(word);
 }
 
-void Engine::renew_flash_pages() {
+/// Where the memories are; they may have been copied before a write.
+void Engine::renew_memories() {
   const PagedMemory& flash = machine_.world_.flash;
   flash_pages_.clear();
   for (u32 a = 0; a < fabric_.flash_span; a += PagedMemory::kPageBytes)
     flash_pages_.push_back(flash.page_of(a % flash.size()));
   native_.flash_pages = flash_pages_.data();
+  native_.data = machine_.world_.data.data();
 }
 
 u32 Engine::load_for_run(void* engine, u32 address, u32 word) {
@@ -400,7 +401,7 @@ void Engine::self_program() {
                 (fabric_.device.flash > 0x10000 ? u32{machine_.world_.data[0x5b]} << 16 : 0);
   const auto [begin, end] = fabric_.boot->spm(bus(), stop_.last_pc, z);
   for (u32 a = begin; a < end; a += 2) forget(a / 2);
-  if (translator_) renew_flash_pages();
+  if (translator_) renew_memories();
   set_deadline();
 }
 

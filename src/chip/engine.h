@@ -73,7 +73,7 @@ class Engine {
   LUCID_SLOW void translate(u32 word);
   void forget_run(u32 word);
   void cool(u32 word);
-  void renew_flash_pages();
+  void renew_memories();
   void begin_access(u32 word);
   void end_access();
   [[nodiscard]] std::optional<avr::Entry> translatable(u32 word);

@@ -257,7 +257,7 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
   entered_interrupt_ = false;
   fault_ = isa::Fault::kNone;
   if (!observed_.empty()) renew_observed();
-  if (translator_) renew_flash_pages();
+  if (translator_) renew_memories();
   machine_.outputs_.events_wanted = request.events;
   machine_.outputs_.events.clear();
   levels_.clear();
