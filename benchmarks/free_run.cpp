@@ -48,7 +48,8 @@ void copy_chip(benchmark::State& state, const std::string& chip) {
 }  // namespace
 
 int main(int argc, char** argv) {
-  for (const char* program : {"integer", "float", "text", "interrupts", "polling", "serial"})
+  for (const char* program :
+       {"integer", "float", "text", "interrupts", "polling", "serial", "arduino"})
     for (const char* level : {"-Os", "-O2"})
       benchmark::RegisterBenchmark((std::string(program) + level).c_str(), free_run,
                                    std::string(LUCID_IMAGES) + "/" + program + level + ".elf");
