@@ -86,7 +86,11 @@ void switch_on_everything(Chip& chip, std::mt19937& random) {
   set("TWBR", random() % 16);
   set("TWCR", 0xa5);
   set("WDTCSR", 0x40);
+  set("UCSR0C", random());
+  set("TWAR", 0x53);
   REQUIRE(chip.send("USART0", "a few bytes on their way in"));
+  REQUIRE(chip.send_frame("USART0", {static_cast<std::uint16_t>(random() & 0x1ffU), true, true}));
+  REQUIRE(chip.transfer({0x29, {1, 2, 3}, 2}));
 }
 
 /// Do the gears part within so many cycles of this chip?
