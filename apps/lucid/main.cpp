@@ -129,11 +129,15 @@ int run_image(const Arguments& a, Console& console) {
   const std::uint64_t ticks = to_ticks(*span, session.chip().info().clock_hz);
   std::unique_ptr<SerialEnd> end;
   if (!a.serial.empty()) {
+    if (const std::size_t equals = a.serial.find('='); equals != std::string::npos)
+      if (auto known = session.send(a.serial.substr(0, equals), ""); !known)
+        return report(known.error(), a.json);
     auto opened = SerialEnd::open(a.serial);
     if (!opened) return report(opened.error(), a.json);
     end = std::move(*opened);
-    if (auto known = session.send(end->port(), end->is_paced() ? "" : end->read()); !known)
-      return report(known.error(), a.json);
+    if (!end->is_paced())
+      if (auto sent = session.send(end->port(), end->read()); !sent)
+        return report(sent.error(), a.json);
     console.set_serial_end(end.get());
     if (end->is_paced()) std::cerr << end->port() << " is at " << end->path() << std::endl;
   }

@@ -33,7 +33,7 @@ isa::Stop Session::Core::run_in_slices(isa::RunRequest request) {
     request.until_ticks = std::min(end, machine().ticks() + kSliceTicks);
     if (!driven_until_.empty())
       request.until_ticks = std::min(request.until_ticks, driven_until_.begin()->first);
-    const isa::Stop stop = machine().run(request);
+    isa::Stop stop = machine().run(request);
     let_go();
     deliver();
     if (stop.why != isa::Stop::Why::kTime || machine().ticks() >= end) return stop;
@@ -280,7 +280,7 @@ std::optional<Session::Core::Outcome> Session::Core::run_through_call(StepKind k
   done = false;
   if (kind == StepKind::kInto) {
     const std::string filtered = callee != nullptr ? passed_over(*callee) : std::string();
-    if (!filtered.empty()) {
+    if (callee != nullptr && !filtered.empty()) {
       remarks_.push_back(fmt::format("ran through {}: {}", callee->name, filtered));
       return run_to(back, sp);
     }
