@@ -233,7 +233,7 @@ TEST_CASE("two-wire: START, an address nobody answers to, STOP, at the rate of T
 }
 
 // "2-wire Serial Interface", tables of the status codes of the slave modes.
-TEST_CASE("two-wire: a controller outside meets a slave with all status codes, in time") {
+TEST_CASE("two-wire: a controller outside meets a slave, with its status codes and in time") {
   const std::string elf = test::compiled("slave", R"(
 #include <avr/io.h>
 volatile uint8_t statuses[32], count, memory[8], pointer, acknowledge = 1;
