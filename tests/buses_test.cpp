@@ -293,6 +293,11 @@ int main(void) {
   REQUIRE(session.transfer({0x31, {0x01}}));  // somebody else
   session.go_for(20'000);
   CHECK(statuses().empty());
+  Chip alone = session.chip();
+  REQUIRE(alone.transfer({0x32, {0x01}}));
+  alone.run_for(20'000);
+  CHECK(alone.take_notes() ==
+        std::vector<std::string>{"two-wire: nobody acknowledged address 0x32"});
   REQUIRE(session.let("acknowledge", "0"));  // behind the first byte it has had enough
   REQUIRE(session.transfer({0x29, {0x04, 0x11, 0x22}}));
   session.go_for(40'000);

@@ -122,6 +122,7 @@ TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on")
       {"send USART0 hello", "a text stands in quotes"},
       {"transfer 0x99 read 1", "not an address on the two-wire bus"},
       {"transfer 0x29 write 1", "not a byte of two hex digits"},
+      {"send USART0 frame", "not the data of a frame"},
       {"send USART0 frame 0x999", "not the data of a frame"},
       {"send USART0 frame 65 wrong-party", "wrong-parity"},
       {"drive PD2 open for 3ms", "`for` goes with all but open"},
@@ -175,7 +176,7 @@ TEST_CASE("exit codes mean something") {
   CHECK(lucid("run " + kKiln + " --serial USART7=pty").code == 3);
   CHECK(lucid("run " + kKiln + " --serial USART0").code == 2);
   CHECK(lucid("run " + kKiln + " --serial USART0=tcp:99999").code == 2);
-  CHECK(lucid("run " + kKiln + " --serial USART0=file:/nowhere").code == 7);
+  CHECK(lucid("run " + kKiln + " --serial USART0=file:/nowhere").code == 3);
   test::write(test::scratch("bad.toml"), "[[part]]\n");
   CHECK(lucid("run " + kKiln + " --bench " + test::scratch("bad.toml")).code == 4);
   CHECK(lucid("run " + kKiln + " --for soon").code == 2);

@@ -161,6 +161,22 @@ int main(void) { for (;;) turn(); }
   CHECK(held > 1000);
 }
 
+TEST_CASE("a breakpoint that is passed on a reserved word is no run to translate") {
+  Chip::Options options;
+  options.translate_after = 1;
+  Session session(*Chip::make(options));
+  REQUIRE(session.open(test::assembled("reserved", R"(
+        .global start
+start:  inc r20
+        .word 0x0001
+        rjmp start
+)")));
+  REQUIRE(session.set_fault("reserved-instruction", false));
+  REQUIRE(session.pause_at({"0x2", Rule::kOn, 300}));
+  CHECK(session.go().cause == Cause::kBreakpoint);
+  CHECK(session.evaluate("chip.r20")->integer == 300 % 256);
+}
+
 TEST_CASE("a pass counts only if the instruction executes next") {
   SECTION("not when it is skipped") {
     Session session = opened(test::assembled("skipped", R"(

@@ -345,13 +345,14 @@ Result<void> Console::do_turn(const std::string& rest) {
 }
 
 Result<void> Console::do_transfer(const std::string& rest) {
+  if (rest.empty()) return usage("transfer ADDRESS [write BYTES] [read COUNT]");
   const auto transfer = parse_two_wire_transfer(rest);
   return transfer ? session_->transfer(*transfer) : fail(transfer.error());
 }
 
 Result<void> Console::do_send(const std::string& rest) {
   const auto words = split_quoted(rest);
-  if (words.size() >= 3 && words[1] == "frame") {
+  if (words.size() >= 2 && words[1] == "frame") {
     const auto frame = parse_serial_frame(rest.substr(rest.find("frame") + 5));
     return frame ? session_->send_frame(words[0], *frame) : fail(frame.error());
   }

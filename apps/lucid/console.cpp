@@ -193,7 +193,11 @@ void Console::on_serial(const std::string& port, const std::string& bytes) {
     return;
   }
   serial_ += bytes;
-  if (options_.json) return;                            // `show serial` has it
+  if (options_.json) return;  // `show serial` has it
+  if (serial_port_.empty() && session_) {
+    const auto& ports = session_->chip().info().serial_ports;
+    if (!ports.empty()) serial_port_ = ports.front();
+  }
   if (!serial_port_.empty() && serial_port_ != port) {  // the ports take turns: say who speaks
     flush_serial();
     if (plain_serial_)

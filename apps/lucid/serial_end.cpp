@@ -123,7 +123,9 @@ class Files final : public SerialEnd {
     path_ = names;
     const std::string in = names.substr(0, comma);
     std::ifstream file(in, std::ios::binary);
-    if (!file) return fail(ErrorCode::kIo, in + ": " + std::strerror(errno));
+    if (!file)
+      return fail(errno == ENOENT ? ErrorCode::kNotFound : ErrorCode::kIo,
+                  in + ": " + std::strerror(errno), "check the path");
     bytes_.assign(std::istreambuf_iterator<char>(file), {});
     if (comma == std::string::npos) return {};
     const std::string out = names.substr(comma + 1);

@@ -207,6 +207,7 @@ class LUCID_API Chip {
   /// Queues bytes that arrive at a serial port back to back, at the port's own rate. Error:
   /// kNotFound.
   Result<void> send(const std::string& port, const std::string& bytes);
+  /// Queues one frame behind them. Error: kNotFound.
   Result<void> send_frame(const std::string& port, const SerialFrame& frame);
   /// Queues a transfer by a controller outside, at 100 kHz, begun as soon as the bus is free. What
   /// it reads comes out of take_serial() as bytes of port `TWI`. Error: kNotFound.

@@ -37,6 +37,8 @@ class LUCID_API Wires {
   virtual void set_supply(std::int32_t microvolts) = 0;
   /// Bytes arrive at a serial port, back to back. Nothing happens if there is no such port.
   virtual void send(const std::string& port, const std::string& bytes) = 0;
+  /// One frame, and a transfer by a controller outside; see Chip. Nothing happens if the chip has
+  /// no such port or no two-wire interface.
   virtual void send_frame(const std::string& port, const SerialFrame& frame) = 0;
   virtual void transfer(const TwoWireTransfer& transfer) = 0;
   /// What a person does to another part of the same chip; see Part::act. A refusal is also noted.

@@ -225,8 +225,9 @@ class LUCID_API Session {
   /// A voltage at a pin from outside; see Chip::apply_voltage for its range and errors.
   Result<void> apply_voltage(const std::string& pin, double volts);
   Result<void> send(const std::string& port, const std::string& bytes);
-  /// A single frame, as long and as wrong as it may be.
+  /// A single frame, as long and as wrong as it may be. Error: kNotFound.
   Result<void> send_frame(const std::string& port, const SerialFrame& frame);
+  /// A transfer on the two-wire bus; see Chip::transfer, also for its error.
   Result<void> transfer(const TwoWireTransfer& transfer);
   /// Drives a pin for a time and lets go of it at the first instruction boundary behind it, while
   /// the program runs. A later drive of the same pin ends it. Errors: as drive.

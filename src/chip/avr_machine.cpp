@@ -212,7 +212,11 @@ Result<void> AvrMachine::set_breakpoint(std::uint32_t address, bool on) {
 
 void AvrMachine::pass_unless(std::uint32_t address, const isa::Predicate* unless) {
   const u32 word = address / 2;
-  if (unless == nullptr && conditions_.count(word) == 0) return;
+  const auto found = conditions_.find(word);
+  const bool known = found != conditions_.end();
+  if (unless == nullptr && !known) return;
+  // The same again: what has been translated stays.
+  if (unless != nullptr && known && found->second.unless.operations == unless->operations) return;
   conditions_.erase(word);
   if (unless != nullptr) conditions_[word].unless = *unless;
   if (engine_ != nullptr && std::count(breakpoints_.begin(), breakpoints_.end(), word) != 0)

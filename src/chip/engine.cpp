@@ -152,7 +152,7 @@ void Engine::translate(u32 word) {
   const bool marked = slot.entry.op == kMarked;
   const auto condition = machine_.conditions_.find(word);
   const bool conditional = marked && condition != machine_.conditions_.end();
-  CodeView view{[&](u32 w) { return w == word && marked ? decoded(w) : translatable(w); },
+  CodeView view{[&](u32 w) { return translatable(w, w == word); },
                 [this](u32 w) { return u32{settled(&code_[w])->entry.length}; },
                 {},
                 {},
@@ -171,12 +171,16 @@ void Engine::translate(u32 word) {
     slot.worst = slot.translated ? block.worst : kNoRun;
 }
 
-/// What a run may go through.
-std::optional<avr::Entry> Engine::translatable(u32 word) {
+/// What a run may go through; at its start also what a breakpoint stands for.
+std::optional<avr::Entry> Engine::translatable(u32 word, bool starts) {
   const u32 words = fabric_.flash_span / 2;
   if (word >= words) return std::nullopt;
   if (code_[word].entry.op == kUndecoded) decode_at(word);
-  const avr::Entry& entry = code_[word].entry;
+  avr::Entry entry = code_[word].entry;
+  if (starts && entry.op == kMarked) {
+    entry = decoded(word);
+    if (entry.op < avr::kOpCount && avr::result_is_undefined(entry)) return std::nullopt;
+  }
   if (entry.op >= avr::kOpCount || word + entry.length > words) return std::nullopt;
   return entry;
 }

@@ -76,7 +76,7 @@ class Engine {
   void renew_memories();
   void begin_access(u32 word);
   void end_access();
-  [[nodiscard]] std::optional<avr::Entry> translatable(u32 word);
+  [[nodiscard]] std::optional<avr::Entry> translatable(u32 word, bool starts);
   static u32 load_for_run(void* engine, u32 address, u32 word);
   static void store_for_run(void* engine, u32 address, u32 word, u32 value, u32 mask);
   void fire_due(u64 until) {

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "chip/twi.h"
 
+#include <fmt/format.h>
+
 #include "chip/attached.h"
 
 namespace lucid::chip {
@@ -182,6 +184,7 @@ void Twi::addressed(const Bus& bus, u8 byte) const {
   const unsigned masked = twamr_ != 0 ? bus.reg(twamr_) & 0xfeU : 0;
   const bool mine = ((byte ^ own) & 0xfeU & ~masked) == 0;
   if (!listens || (!general && !mine)) {
+    bus.note(fmt::format("two-wire: nobody acknowledged address 0x{:02x}", byte >> 1U));
     give_up(bus);
     return;
   }

@@ -59,6 +59,10 @@ struct Predicate {
     std::uint32_t value = 0;
     std::uint8_t bits = 32;
     bool is_signed = false;
+    friend bool operator==(const Operation& a, const Operation& b) {
+      return a.kind == b.kind && a.value == b.value && a.bits == b.bits &&
+             a.is_signed == b.is_signed;
+    }
   };
   std::vector<Operation> operations;
 };
