@@ -88,6 +88,10 @@ void switch_on_everything(Chip& chip, std::mt19937& random) {
   set("WDTCSR", 0x40);
   set("UCSR0C", random());
   set("TWAR", 0x53);
+  if (random() % 2 == 0) {
+    set("CLKPR", 0x80);
+    set("CLKPR", random() % 9);
+  }
   REQUIRE(chip.send("USART0", "a few bytes on their way in"));
   REQUIRE(chip.send_frame("USART0", {static_cast<std::uint16_t>(random() & 0x1ffU), true, true}));
   REQUIRE(chip.transfer({0x29, {1, 2, 3}, 2}));

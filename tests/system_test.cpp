@@ -363,3 +363,119 @@ start:  ldi r16, 0x5a
   CHECK(*chip.register_value("r18") == 0x5a);
   CHECK(*chip.peek({Space::kData, 0x3000}) == 0x5a);
 }
+
+// "System Clock and Clock Options", section "System Clock Prescaler"
+TEST_CASE("the clock prescaler divides cycles; the watchdog, EEPROM and crystal keep their time") {
+  constexpr std::uint32_t kClkpr = 0x61, kEecr = 0x3f, kTifr2 = 0x37;
+  constexpr std::uint64_t kTick = 62'500;  // picoseconds
+  for (unsigned shift = 0; shift <= 8; ++shift) {
+    Bench b;
+    INFO("by " << (1U << shift));
+    const std::uint64_t tick = kTick << shift;
+    b.write(kClkpr, 0x80);
+    CHECK(b.get(kClkpr) == 0x80);
+    b.write(kClkpr, shift);  // the third cycle behind the window's opening
+    CHECK(b.get(kClkpr) == shift);
+    CHECK(b.chip().take_notes().empty());
+    const auto passed = [&b](std::uint64_t since) { return b.chip().time().count - since; };
+    std::uint64_t since = b.chip().time().count;
+    const std::uint64_t cycles = b.chip().cycles();
+    b.nop(100);
+    CHECK(passed(since) == 100 * tick);
+    b.chip().run_for(Picoseconds{100 * tick});
+    CHECK(b.chip().cycles() == cycles + 200);
+
+    // EEPROM: 3.4 ms from the end of the store that sets EEPE.
+    b.sbi(kEecr, 2);
+    b.sbi(kEecr, 1);
+    since = b.chip().time().count - 2 * tick;
+    while ((b.get(kEecr) & 2) != 0) b.chip().step();
+    CHECK(passed(since) >= 3'400'000'000);
+    CHECK(passed(since) < 3'400'000'000 + 2 * tick);
+
+    // Timer2 on the crystal: 256 of its cycles, whatever the clock is meanwhile.
+    b.write(0xb6, 0x20);  // AS2
+    b.write(0xb1, 1);
+    b.write(0xb2, 0);
+    b.write(kTifr2, 7);
+    while ((b.get(kTifr2) & 1) == 0) b.chip().step();
+    since = b.chip().time().count;
+    b.write(kTifr2, 7);
+    b.pass(200);
+    b.write(kClkpr, 0x80);
+    b.write(kClkpr, 1);
+    while ((b.get(kTifr2) & 1) == 0) b.chip().step();
+    CHECK(passed(since) + 2 * tick >= 7'812'500'000);
+    CHECK(passed(since) <= 7'812'500'000 + 4 * kTick);
+    b.write(kClkpr, 0x80);
+    b.write(kClkpr, shift);
+
+    // The watchdog: 16 ms from when WDE turns it on.
+    b.write(kWdtcsr, 0x08);
+    since = b.chip().time().count;
+    while ((b.get(kMcusr) & 8) == 0) b.chip().step();
+    CHECK(passed(since) >= 16'000'000'000);
+    CHECK(passed(since) < 16'000'000'000 + 2 * tick);
+    CHECK(b.get(kClkpr) == 0);
+    since = b.chip().time().count;
+    b.chip().step();  // an `ldi` again
+    CHECK(passed(since) == kTick);
+  }
+}
+
+TEST_CASE("CKDIV8 divides from reset on; CLKPS changes only within four cycles after CLKPCE") {
+  constexpr std::uint32_t kClkpr = 0x61;
+  Chip::Options options;
+  for (const bool divided : {false, true}) {
+    options.fuses = {static_cast<std::uint8_t>(divided ? 0x62 : 0xe2), 0xd9, 0xff};
+    Chip chip = *Chip::make(options);
+    CHECK(io(chip, kClkpr) == (divided ? 3 : 0));
+    chip.poke({Space::kCode, 0}, 0xff);  // `rjmp` to itself
+    chip.poke({Space::kCode, 1}, 0xcf);
+    chip.run_for(Picoseconds{1'000'000'000});
+    CHECK(chip.cycles() == (divided ? 2'000 : 16'000));
+  }
+  CHECK(io(*Chip::make({"ATmega1284P", 8'000'000}), kClkpr) == 0);  // nobody named fuses
+  Bench b;
+  b.write(kClkpr, 0x80);
+  b.nop(3);
+  b.write(kClkpr, 2);
+  CHECK(b.get(kClkpr) == 0);
+  b.write(kClkpr, 0x82);
+  b.write(kClkpr, 2);
+  CHECK(b.get(kClkpr) == 0);
+  b.write(kClkpr, 0x80);
+  b.write(kClkpr, 9);
+  CHECK(b.get(kClkpr) == 0);
+  CHECK(b.chip().take_notes().size() == 3);
+}
+
+// "Power Management and Sleep Modes", section "BOD Disable"
+TEST_CASE("BODS within its timed sequence keeps the brown-out detector off in sleep") {
+  for (const bool off : {false, true}) {
+    const auto image = Image::open(test::assembled("bods",
+                                                   fmt::format(R"(
+        ldi r16, 5              ; power-down, SE
+        out 0x33, r16
+        in r16, 0x35
+        ori r16, 0x60
+        out 0x35, r16
+        andi r16, 0xdf
+        {}
+        sleep
+1:      rjmp 1b
+)",
+                                                               off ? "out 0x35, r16" : "nop"),
+                                                   "atmega328p"));
+    REQUIRE(image);
+    Chip::Options options;
+    options.fuses = {0xff, 0xd9, 0xfd};  // 2.7 V
+    Chip chip = *Chip::make(options);
+    REQUIRE(chip.load(*image));
+    chip.poke({Space::kData, kMcusr}, 0);
+    chip.run_for(1000);
+    REQUIRE(chip.apply_voltage("VCC", 2.5));
+    chip.run_for(1000);
+    CHECK(io(chip, kMcusr) == (off ? 0 : 4));
+  }
+}

@@ -33,20 +33,16 @@ Result<void> Console::do_go_to(const std::string& rest) {
   return {};
 }
 
-Result<std::uint64_t> Console::span(const std::string& text) const {
-  if (const auto time = parse_time(text)) {
-    return to_ticks(*time, session_->chip().info().clock_hz);
-  }
-  const auto words = split(text);
-  if (words.size() == 2 && (words[1] == "cycles" || words[1] == "cycle"))
-    if (const auto count = parse_number(words[0])) return *count;
-  return fail(ErrorCode::kUsage, "'" + text + "' is not a span", "write 20ms, 2 s or 500 cycles");
-}
-
 Result<void> Console::do_go_for(const std::string& rest) {
-  auto cycles = span(rest);
-  if (!cycles) return fail(cycles.error());
-  stand(session_->go_for(*cycles));
+  const auto words = split(rest);
+  const bool in_cycles = words.size() == 2 && (words[1] == "cycles" || words[1] == "cycle");
+  if (const auto count = in_cycles ? parse_number(words[0]) : std::nullopt) {
+    stand(session_->go_for(*count));
+  } else if (const auto time = parse_time(rest)) {
+    stand(session_->go_for(*time));
+  } else {
+    return fail(ErrorCode::kUsage, "'" + rest + "' is not a span", "write 20ms, 2 s or 500 cycles");
+  }
   return {};
 }
 

@@ -133,7 +133,6 @@ class Console final : public Listener {
   std::optional<Result<void>> set_fault(const std::string& rest, bool on);
   Result<void> show_memory(const std::string& area, const std::string& rest);
   Result<void> show_code(const std::string& what, const std::string& rest);
-  Result<std::uint64_t> span(const std::string& text) const;
   std::string beside(const std::string& path) const;
 
   Options options_;

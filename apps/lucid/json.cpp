@@ -284,9 +284,10 @@ struct JsonWriter {
     return {{"view", "time"},
             {"cycles", t.cycles},
             {"cycles_since", t.cycles_since},
-            {"cycles_asleep", t.cycles_asleep},
             {"picoseconds", t.time.count},
-            {"clock_hz", t.clock_hz}};
+            {"picoseconds_asleep", t.asleep.count},
+            {"clock_hz", t.clock_hz},
+            {"divided_by", t.divided_by}};
   }
   Json operator()(const Explanation& e) const {
     return {{"view", "explanation"},

@@ -97,22 +97,24 @@ int play_script(const Arguments& a, Console& console) {
 }
 
 /// In steps of a millisecond, none before its time by the clock on the wall.
-Pause run_paced(Session& session, SerialEnd* end, std::uint64_t ticks) {
+Pause run_paced(Session& session, SerialEnd* end, Picoseconds span) {
+  constexpr std::uint64_t kMillisecond = 1'000'000'000;
   const auto start = std::chrono::steady_clock::now();
   const std::uint64_t first = session.chip().cycles();
-  const std::uint64_t hz = session.chip().info().clock_hz;
+  const std::uint64_t first_time = session.chip().time().count;
   for (;;) {
-    const std::uint64_t passed = session.chip().cycles() - first;
-    const auto due = start + std::chrono::nanoseconds(to_time(passed, hz).count / 1000);
+    const std::uint64_t passed = session.chip().time().count - first_time;
+    const auto due = start + std::chrono::nanoseconds(passed / 1000);
     std::this_thread::sleep_until(due);
     if (end != nullptr)
       if (const std::string typed = end->read(); !typed.empty())
         (void)session.send(end->port(), typed).has_value();
-    const std::uint64_t left = ticks > passed ? ticks - passed : 0;
-    Pause pause = session.go_for(std::max<std::uint64_t>(std::min(left, hz / 1000), 1));
-    if (pause.cause != Pause::Cause::kTimeUp || left <= hz / 1000) {
+    const std::uint64_t left = span.count > passed ? span.count - passed : 0;
+    Pause pause =
+        session.go_for(Picoseconds{std::max<std::uint64_t>(std::min(left, kMillisecond), 1)});
+    if (pause.cause != Pause::Cause::kTimeUp || left <= kMillisecond) {
       pause.cycles_since = session.chip().cycles() - first;
-      pause.since = to_time(pause.cycles_since, hz);
+      pause.since = {session.chip().time().count - first_time};
       return pause;
     }
   }
@@ -126,7 +128,6 @@ int run_image(const Arguments& a, Console& console) {
   Session& session = *console.session();
   auto span = parse_time(a.span);
   if (!span) return report(span.error(), a.json);
-  const std::uint64_t ticks = to_ticks(*span, session.chip().info().clock_hz);
   std::unique_ptr<SerialEnd> end;
   if (!a.serial.empty()) {
     if (const std::size_t equals = a.serial.find('='); equals != std::string::npos)
@@ -142,7 +143,7 @@ int run_image(const Arguments& a, Console& console) {
     if (end->is_paced()) std::cerr << end->port() << " is at " << end->path() << std::endl;
   }
   const bool paced = a.pace || (end != nullptr && end->is_paced());
-  const Pause pause = paced ? run_paced(session, end.get(), ticks) : session.go_for(ticks);
+  const Pause pause = paced ? run_paced(session, end.get(), *span) : session.go_for(*span);
   console.set_serial_end(nullptr);
   console.end_serial_line();
   Standing standing;

@@ -410,15 +410,18 @@ class TextWriter {
   }
 
   std::string operator()(const TimeView& t) const {
-    std::string out = fmt::format(" {}, {} cycles at {} MHz\n", to_text(t.time),
-                                  thousands(t.cycles), static_cast<double>(t.clock_hz) / 1e6);
+    const double mhz = static_cast<double>(t.clock_hz) / 1e6;
+    std::string out = fmt::format(" {}, {} cycles at {} MHz", to_text(t.time), thousands(t.cycles),
+                                  mhz / t.divided_by);
+    if (t.divided_by != 1) out += fmt::format(" (now: {} MHz by {})", mhz, t.divided_by);
+    out += '\n';
     if (t.cycles_since != t.cycles)
       out += fmt::format(" {} and {} cycles since the last pause\n", to_text(t.since),
                          thousands(t.cycles_since));
-    if (t.cycles_asleep != 0)
-      out +=
-          fmt::format(" asleep for {:.2f} % of the time\n",
-                      100.0 * static_cast<double>(t.cycles_asleep) / static_cast<double>(t.cycles));
+    if (t.asleep.count != 0)
+      out += fmt::format(
+          " asleep for {:.2f} % of the time\n",
+          100.0 * static_cast<double>(t.asleep.count) / static_cast<double>(t.time.count));
     return out;
   }
 

@@ -27,6 +27,7 @@
 #include "lucid/image.h"
 #include "lucid/instruction.h"
 #include "lucid/serial.h"
+#include "lucid/time.h"
 
 namespace lucid {
 namespace isa {
@@ -122,10 +123,11 @@ class LUCID_API Chip {
  public:
   struct Options {
     std::string name = "ATmega328P";
-    std::uint64_t clock_hz = 16'000'000;                    ///< oscillator, 1 Hz to 1 GHz
-    std::int32_t supply = 5'000'000;                        ///< microvolts, 1.8 V to 5.5 V
-    std::optional<std::array<std::uint8_t, 3>> fuses = {};  ///< low, high, extended; as shipped
-    std::vector<std::shared_ptr<const Part>> parts = {};    ///< on its pins
+    std::uint64_t clock_hz = 16'000'000;  ///< oscillator, 1 Hz to 1 GHz
+    std::int32_t supply = 5'000'000;      ///< microvolts, 1.8 V to 5.5 V
+    std::optional<std::array<std::uint8_t, 3>> fuses =
+        {};  ///< low, high, extended; else as shipped, CKDIV8 off
+    std::vector<std::shared_ptr<const Part>> parts = {};  ///< on its pins
     /// Bytes of memory on the external memory interface, from the end of RAM on; the part must have
     /// it.
     std::uint32_t external_ram = 0;
@@ -167,12 +169,15 @@ class LUCID_API Chip {
   /// Runs until at least `cycles` CPU cycles have passed; the instruction that crosses the end is
   /// completed, and events due by then have fired.
   RunEnd run_for(std::uint64_t cycles);
+  /// The same with time: Info::clock_hz is the oscillator's, which the chip may divide.
+  RunEnd run_for(Picoseconds span);
   /// One instruction, or the entry of a pending interrupt, or the sleep up to the next event.
   RunEnd step();
 
   // Looking, without any effect -----------------------------------------------------------------
 
   [[nodiscard]] std::uint64_t cycles() const;  ///< CPU cycles since power-on, asleep or not
+  [[nodiscard]] Picoseconds time() const;      ///< since power-on
   [[nodiscard]] std::uint32_t pc() const;      ///< byte address of the next instruction
   [[nodiscard]] std::uint32_t sp() const;
   /// By name (`r24`, `sp`, `pc`, `sreg`). Error: kNotFound.

@@ -151,6 +151,8 @@ class LUCID_API Session {
   Result<Pause> go_to(const std::string& place);
   /// Until at least `cycles` CPU cycles have passed; events due by then have fired.
   Pause go_for(std::uint64_t cycles);
+  /// The same with time, in which a cycle may take longer or shorter (ChipInfo::clock_hz).
+  Pause go_for(Picoseconds span);
   /// Until the expression holds, looked at after every instruction.
   Result<Pause> go_until(const std::string& expression);
   /// Line steps run interrupt handlers through; instruction steps enter them and say so.

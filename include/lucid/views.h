@@ -121,10 +121,11 @@ struct StackView {
 struct TimeView {
   std::uint64_t cycles = 0;
   std::uint64_t cycles_since = 0;
-  std::uint64_t cycles_asleep = 0;  ///< of `cycles`
   Picoseconds time;
   Picoseconds since;
+  Picoseconds asleep;  ///< of `time`
   std::uint64_t clock_hz = 0;
+  unsigned divided_by = 1;  ///< the oscillator, for a cycle
 };
 
 struct VariableView {

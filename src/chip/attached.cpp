@@ -25,9 +25,11 @@ namespace chip {
 
 class Attached::View final : public Wires {
  public:
-  View(const Attached& part, const Bus& bus, u64 now) : part_(part), bus_(bus), now_(now) {}
+  /// At a cycle, which may have begun behind the tick at which something happens.
+  View(const Attached& part, const Bus& bus, u64 now, u64 tick = kNever)
+      : part_(part), bus_(bus), now_(now), tick_(tick == kNever ? bus.world.tick_at(now) : tick) {}
 
-  [[nodiscard]] std::uint64_t now() const override { return now_; }
+  [[nodiscard]] std::uint64_t now() const override { return tick_; }
   [[nodiscard]] std::uint64_t clock_hz() const override { return part_.clock_hz_; }
   [[nodiscard]] std::int32_t supply() const override { return bus_.world.supply; }
   [[nodiscard]] bool level(unsigned pin) const override {
@@ -68,14 +70,14 @@ class Attached::View final : public Wires {
     return fail(ErrorCode::kNotFound, "there is no part '" + part + "'");
   }
   void wake_at(std::uint64_t tick) override {
-    bus_.schedule(part_.slot_, std::max(tick, now_ + 1));
+    bus_.schedule_tick(part_.slot_, std::max(tick, tick_ + 1));
   }
   std::int64_t& number(unsigned index) override { return bus_.world.parts[part_.index_][index]; }
 
  private:
   const Attached& part_;
   const Bus& bus_;
-  u64 now_;
+  u64 now_, tick_;
 };
 
 void Attached::start(const Bus& bus) const {
@@ -125,7 +127,7 @@ void Attached::on_stop(const Bus& bus, u64 t) const {
 }
 
 void Attached::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
-  View view(*this, bus, due);
+  View view(*this, bus, due, bus.world.due_tick(slot_));
   part_->on_time(view);
 }
 

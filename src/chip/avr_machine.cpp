@@ -15,11 +15,11 @@ namespace lucid::chip {
 
 AvrMachine::AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options& options)
     : fabric_(std::move(fabric)),
-      fuses_(options.fuses.value_or(fabric_->device.fuses)),
+      fuses_(options.fuses.value_or(fabric_->usual_fuses())),
       world_(fabric_->shape()),
       translate_after_(options.translate_after) {
   world_.supply = world_.reference = options.supply;
-  power_on();
+  power_on(fuses_);
 }
 
 AvrMachine::AvrMachine(const AvrMachine& other)
@@ -45,16 +45,29 @@ std::unique_ptr<isa::Machine> AvrMachine::clone() const {
   return std::make_unique<AvrMachine>(*this);
 }
 
-void AvrMachine::power_on() {
+void AvrMachine::power_on(const std::array<u8, 3>& fuses) {
   slept_ticks_ = 0;
   unwritten_.assign(world_.data.size(), false);
   std::fill(unwritten_.begin() + fabric_->device.ram_begin, unwritten_.end(), true);
-  world_.fuses = fuses_;
+  world_.fuses = fuses;
   world_.browned_out = false;
   world_.cpu.now = 0;
+  world_.clock = ClockState{};
   reset_with(kPorf);
   const Bus bus(world_, outputs_);
   for (const Attached* part : fabric_->attached) part->start(bus);
+}
+
+/// "System Clock and Clock Options", by CKSEL.
+void AvrMachine::note_oscillator() {
+  const unsigned cksel = world_.fuses[0] & 15U;
+  const u64 hz = cksel == 2 ? 8'000'000 : cksel == 3 ? 128'000 : info().clock_hz;
+  if (fabric_->clkpr == 0 || hz == info().clock_hz) return;
+  Bus(world_, outputs_)
+      .note(fmt::format(
+          "the fuses select the internal oscillator of {} kHz, but the chip was given a "
+          "clock of {} kHz, which counts",
+          hz / 1000, static_cast<double>(info().clock_hz) / 1000));
 }
 
 void AvrMachine::reset() { reset_with(kExtrf); }
@@ -71,6 +84,7 @@ void AvrMachine::reset_with(u8 cause) {
   world_.cpu.pc = reset_word();
   if (mcusr != 0) world_.data[mcusr] = static_cast<u8>(causes | cause);
   world_.thaw_all();
+  world_.set_clock(fabric_->divided_at_reset(world_) ? 3 : 0, now);
   const Bus bus(world_, outputs_);
   for (const Peripheral* p : fabric_->all) p->reset(bus);
   lowest_sp_ = UINT32_MAX;
@@ -86,6 +100,7 @@ void AvrMachine::fall_asleep(unsigned sm) {
   cpu.asleep = true;
   cpu.deep = sm != 0;
   cpu.slept_at = cpu.now;
+  cpu.bod_off = cpu.now <= cpu.bod_off_until;
   for (const Peripheral* p : fabric_->all) p->on_sleep(bus, sm, cpu.now);
   if (!cpu.deep) return;
   for (const Peripheral* p : fabric_->all)
@@ -98,22 +113,25 @@ void AvrMachine::wake_up() {
   const Bus bus(world_, outputs_);
   CpuState& cpu = world_.cpu;
   cpu.asleep = false;
-  cpu.now += wake_up_ticks();
+  if (std::exchange(cpu.bod_off, false)) set_supply(bus, world_.supply);
+  cpu.now += wake_up_cycles();
   if (!std::exchange(cpu.deep, false)) return;
   const unsigned sm = sleep_mode();
-  const u64 ticks = cpu.now - cpu.slept_at;
+  const u64 cycles = cpu.now - cpu.slept_at;
   for (const Peripheral* p : fabric_->all) {
     if (p->runs_asleep(world_, sm)) continue;
-    for (const unsigned slot : p->slots()) world_.thaw(slot, ticks);
-    if (!p->is_off(world_)) p->stood_still(bus, ticks);
+    for (const unsigned slot : p->slots()) world_.thaw(slot, cycles);
+    if (!p->is_off(world_)) p->stood_still(bus, cycles);
   }
 }
 
 /// Four cycles, and where the oscillator was off its start-up time by the fuses CKSEL and SUT
-/// ("System Clock and Clock Options").
-u64 AvrMachine::wake_up_ticks() const {
+/// ("System Clock and Clock Options"), which counts the oscillator's ticks.
+u64 AvrMachine::wake_up_cycles() const {
   const unsigned sm = world_.cpu.deep ? sleep_mode() : 0;
-  if (sm != 2 && sm != 3) return sm >= 6 ? 6 + 4 : 4;
+  const unsigned shift = world_.clock.shift;
+  const auto cycles = [shift](u64 ticks) { return ((ticks - 1) >> shift) + 1 + 4; };
+  if (sm != 2 && sm != 3) return sm >= 6 ? cycles(6) : 4;
   const unsigned cksel = world_.fuses[0] & 15U;
   const unsigned sut = world_.fuses[0] >> 4 & 3U;
   u64 start = 6;
@@ -125,7 +143,7 @@ u64 AvrMachine::wake_up_ticks() const {
     else
       start = sut == 0 ? 1024 : 16'384;
   }
-  return start + 4;
+  return cycles(start);
 }
 
 u32 AvrMachine::reset_word() const {
@@ -187,10 +205,8 @@ Result<void> AvrMachine::load(const Image& image) {
   outputs_ = Outputs{};
   world_.cpu.now = 0;
   world_.data.assign(world_.data.size(), 0);
-  const auto fuses = world_.fuses;
-  power_on();
-  world_.fuses = fuses;
-  world_.cpu.pc = reset_word();
+  power_on(std::array<u8, 3>{world_.fuses});
+  if (world_.fuses != fabric_->usual_fuses()) note_oscillator();
   return {};
 }
 

@@ -41,7 +41,9 @@ class AvrMachine final : public isa::Machine {
   [[nodiscard]] std::uint64_t register_value(unsigned index) const override;
   [[nodiscard]] std::uint32_t pc() const override { return world_.cpu.pc * 2; }
   [[nodiscard]] std::uint32_t sp() const override { return world_.cpu.sp; }
-  [[nodiscard]] std::uint64_t ticks() const override { return world_.cpu.now; }
+  [[nodiscard]] std::uint64_t ticks() const override { return world_.tick_at(world_.cpu.now); }
+  [[nodiscard]] std::uint64_t cycles() const override { return world_.cpu.now; }
+  [[nodiscard]] unsigned ticks_a_cycle() const override { return 1U << world_.clock.shift; }
   [[nodiscard]] std::uint64_t hash() const override { return world_.hash(); }
   [[nodiscard]] bool interrupt_imminent() const override;
   [[nodiscard]] bool asleep() const override { return world_.cpu.asleep; }
@@ -69,14 +71,15 @@ class AvrMachine final : public isa::Machine {
 
  private:
   friend class Engine;
-  void power_on();
+  void power_on(const std::array<u8, 3>& fuses);
+  void note_oscillator();
   void renew_attributes();
   void reset_with(u8 cause);
   /// In mode `sm` of SMCR; stops the clocks that it stops.
   void fall_asleep(unsigned sm);
   void wake_up();
   [[nodiscard]] unsigned sleep_mode() const { return world_.data[fabric_->smcr] >> 1 & 7U; }
-  [[nodiscard]] u64 wake_up_ticks() const;
+  [[nodiscard]] u64 wake_up_cycles() const;
   [[nodiscard]] u32 reset_word() const;
   [[nodiscard]] u32 vector_word(unsigned vector) const;
   Result<Pin> find_pin(const std::string& name) const;

@@ -45,15 +45,15 @@ void Boot::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
 /// the processor halts.
 void Boot::begin(const Bus& bus, u32 address) const {
   BootState& state = bus.world.boot;
-  const u64 ticks = kMicroseconds * clock_hz_ / 1'000'000;
+  const u64 end = bus.world.tick_at(bus.world.cpu.now) + kMicroseconds * clock_hz_ / 1'000'000;
   const bool can_be_read_while_writing =
       wiring_.boot_fuse != 0 && address < device_.flash - 2U * wiring_.boot_words;
   if (!can_be_read_while_writing) {
-    bus.stall(ticks);
+    bus.stall(bus.world.cycle_at(end) - bus.world.cpu.now);
     return;
   }
   state.busy = state.rww_busy = true;
-  bus.schedule(slot_, bus.world.cpu.now + ticks);
+  bus.schedule_tick(slot_, end);
 }
 
 std::pair<u32, u32> Boot::spm(const Bus& bus, u32 pc, u32 z) const {

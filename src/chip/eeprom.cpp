@@ -50,7 +50,8 @@ void Eeprom::control(const Bus& bus, u8 value, u8 mask, u64 t) const {
       bus.happened(isa::EventKind::kEepromWrite, address, state.value);
       state.mode = static_cast<u8>((bus.reg(eecr_) & kEepm) >> 4);
       state.master_until = 0;
-      bus.schedule(slot_, t + 1 + (kMicroseconds[state.mode] * clock_hz_ + 999'999) / 1'000'000);
+      const u64 ticks = (kMicroseconds[state.mode] * clock_hz_ + 999'999) / 1'000'000;
+      bus.schedule_tick(slot_, bus.world.tick_at(t + 1) + ticks);
       bus.stall(2);
     } else {
       bus.note("EEPROM: EEPE was set outside the four cycles after EEMPE; nothing is written");

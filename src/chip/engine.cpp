@@ -334,6 +334,7 @@ void Engine::slow_store(u16 address, u8 value, u8 mask) {
     }
     fire_due(t);
     owner->write(bus(), address, value, mask, t);
+    if (address == fabric_.clkpr) renew_end();
     set_deadline();
   } else {
     if (!fabric_.plain[address]) note_unmodelled(address);
@@ -432,7 +433,7 @@ void Engine::set_deadline() {
     deadline_ = 0;
     return;
   }
-  deadline_ = std::min({request_.until_ticks, world.next_due(), cpu_.now + kPauseGrain});
+  deadline_ = std::min({until_, world.next_due(), cpu_.now + kPauseGrain});
 }
 
 bool Engine::end(isa::Stop::Why why) {
@@ -482,6 +483,7 @@ bool Engine::tell() {
   if (cpu_.reset_cause != 0) {
     const u8 cause = cpu_.reset_cause;
     machine_.reset_with(cause);
+    renew_end();
     std::string name;
     for (const IoRegister& io : fabric_.info.io)
       for (const IoField& field : io.fields)
@@ -511,7 +513,7 @@ bool Engine::boundary(bool executed) {
           (cpu_.pc * 2 < *request_.within_begin || cpu_.pc * 2 >= request_.within_end))
         return end(isa::Stop::Why::kLeftRange);
     }
-    if (cpu_.now >= request_.until_ticks) return end(isa::Stop::Why::kTime);
+    if (cpu_.now >= until_) return end(isa::Stop::Why::kTime);
     if (request_.pause_requested != nullptr && request_.pause_requested->load())
       return end(isa::Stop::Why::kRequested);
 
@@ -522,7 +524,7 @@ bool Engine::boundary(bool executed) {
         stop_.fault_pc = stop_.last_pc;
         return end(isa::Stop::Why::kFault);
       }
-      cpu_.now = std::min(next, request_.until_ticks);
+      cpu_.now = std::min(next, until_);
       continue;
     }
     const bool enabled = (cpu_.sreg & avr::kI) != 0;
@@ -543,9 +545,9 @@ bool Engine::boundary(bool executed) {
         stop_.fault_pc = stop_.last_pc;
         return end(isa::Stop::Why::kFault);
       }
-      const u64 until = std::min(next, request_.until_ticks);
-      machine_.slept_ticks_ += until - cpu_.now;
-      cpu_.now = until;
+      const u64 end = std::min(next, until_);
+      machine_.slept_ticks_ += (end - cpu_.now) << machine_.world_.clock.shift;
+      cpu_.now = end;
       executed = true;  // for who counts steps, a stretch of sleep is one
       continue;
     }

@@ -79,6 +79,10 @@ class Engine {
   [[nodiscard]] std::optional<avr::Entry> translatable(u32 word, bool starts);
   static u32 load_for_run(void* engine, u32 address, u32 word);
   static void store_for_run(void* engine, u32 address, u32 word, u32 value, u32 mask);
+  /// After the system clock has changed.
+  void renew_end() {
+    until_ = std::min(machine_.world_.cycle_at(request_.until_ticks), request_.until_cycles);
+  }
   void fire_due(u64 until) {
     if (machine_.world_.next_due() <= until) fire_events(until);
   }
@@ -125,6 +129,7 @@ class Engine {
   isa::RunRequest request_;
   isa::Stop stop_;
   u64 deadline_ = 0;
+  u64 until_ = 0;  ///< the cycle at which the run ends
   u64 steps_left_ = 0;
   bool entered_interrupt_ = false;
   isa::Fault fault_ = isa::Fault::kNone;

@@ -6,6 +6,7 @@
 #include "base/text.h"
 #include "chip/eeprom.h"
 #include "chip/external_interrupts.h"
+#include "chip/prescalers.h"
 #include "chip/spi.h"
 #include "chip/system.h"
 #include "chip/timer.h"
@@ -69,7 +70,10 @@ Fabric::Fabric(const Device& the_device, u64 clock_hz)
   for (const auto& p : ports) enlist(*p);
   for (const auto& p : usarts) enlist(*p);
   for (const auto& p : others) enlist(*p);
-  if (system_ != nullptr) add_power_switches();
+  if (system_ != nullptr) {
+    add_power_switches();
+    system_->set_all(all);
+  }
   for (const char* name : {"GPIOR0", "GPIOR1", "GPIOR2", "OSCCAL", "RAMPZ", "EIND", "XMCRA",
                            "XMCRB", "DIDR0", "DIDR1", "DIDR2"})
     if (const u16 address = Names(info).reg(name); address != 0)
@@ -163,6 +167,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   mcucr = names.reg("MCUCR");
   mcusr = names.reg("MCUSR");
   smcr = names.reg("SMCR");
+  clkpr = names.reg("CLKPR");
   for (const char letter : std::string_view("ABCDEFGHJKL")) {
     for (const IoRegister& io : info.io) {
       if (io.name != std::string("PIN") + letter) continue;

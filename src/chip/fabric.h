@@ -50,7 +50,19 @@ class Fabric {
   u32 data_bytes;  ///< of data space: up to the end of RAM, or of external memory
   // Addresses; 0 if the part has no such register.
   const u16 xmcra;
-  u16 mcucr = 0, mcusr = 0, smcr = 0;
+  u16 mcucr = 0, mcusr = 0, smcr = 0, clkpr = 0;
+
+  /// Low, high, extended, if nobody names others: as shipped, but for CKDIV8, which would divide
+  /// the clock that is given.
+  [[nodiscard]] std::array<u8, 3> usual_fuses() const {
+    std::array<u8, 3> fuses = device.fuses;
+    if (clkpr != 0) fuses[0] |= kNoDivision;
+    return fuses;
+  }
+  /// CKDIV8 is programmed.
+  [[nodiscard]] bool divided_at_reset(const World& world) const {
+    return clkpr != 0 && (world.fuses[0] & kNoDivision) == 0;
+  }
 
   [[nodiscard]] WorldShape shape() const;
   /// Wires a part to the chip. Errors: kNotFound for a pin that the chip has not, kOutOfRange for
@@ -65,6 +77,7 @@ class Fabric {
   void add_power_switches();
   template <class T, class... Args>
   T* add(Args&&... args);
+  static constexpr u8 kNoDivision = 0x80;
   System* system_ = nullptr;
   unsigned next_slot_ = 0;
   unsigned timers_ = 0;

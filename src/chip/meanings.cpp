@@ -9,7 +9,7 @@
 namespace lucid::chip {
 namespace {
 
-using Words = std::array<std::string_view, 8>;
+using Words = std::array<std::string_view, 9>;
 
 struct Row {
   std::string_view reg, field;
@@ -50,6 +50,9 @@ constexpr Row kRows[] = {
      "SM",
      {"idle", "ADC noise reduction", "power-down", "power-save", "", "", "standby",
       "extended standby"}},
+    {"CLKPR",
+     "CLKPS",
+     {"clk/1", "clk/2", "clk/4", "clk/8", "clk/16", "clk/32", "clk/64", "clk/128", "clk/256"}},
     {"TWSR", "TWPS", {"1", "4", "16", "64"}},
     {"EECR", "EEPM", {"erase and write", "erase", "write"}},
 };

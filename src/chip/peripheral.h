@@ -33,12 +33,14 @@ class Bus {
 
   [[nodiscard]] u8& reg(u16 address) const { return world.data[address]; }
   void schedule(unsigned slot, u64 due) const { world.schedule(slot, due); }
+  /// At a tick of the oscillator, whatever becomes of the system clock.
+  void schedule_tick(unsigned slot, u64 tick) const { world.schedule_tick(slot, tick); }
   void request(unsigned vector, bool on) const {
     const u64 bit = u64{1} << vector;
     world.cpu.pending = on ? world.cpu.pending | bit : world.cpu.pending & ~bit;
   }
   /// The processor waits while the peripheral works.
-  void stall(u64 ticks) const { world.cpu.now += ticks; }
+  void stall(u64 cycles) const { world.cpu.now += cycles; }
   void transmit(const std::string& port, u8 byte) const {
     if (outputs_.serial.empty() || outputs_.serial.back().port != port)
       outputs_.serial.push_back({port, {}});
@@ -89,8 +91,8 @@ class Names {
   const ChipInfo& info_;
 };
 
-/// Time of an access: an instruction touches I/O in its last cycle. `t` is the tick at which that
-/// cycle begins; a value written takes effect at t + 1.
+/// Time is in cycles of the system clock. An access: an instruction touches I/O in its last cycle,
+/// `t`; a value written takes effect at t + 1.
 class Peripheral {
  public:
   virtual ~Peripheral() = default;
@@ -107,7 +109,7 @@ class Peripheral {
   }
   /// The pins whose changes it wants to be told of.
   [[nodiscard]] virtual std::vector<Pin> listens() const { return {}; }
-  /// A pin it listens to has a new level since tick `t`.
+  /// A pin it listens to has a new level since cycle `t`.
   virtual void on_pin(const Bus& /*bus*/, Pin /*pin*/, bool /*level*/, u64 /*t*/) const {}
   /// A pin it listens to has a new voltage, if not a new level.
   virtual void on_voltage(const Bus& /*bus*/, u64 /*t*/) const {}
@@ -121,9 +123,11 @@ class Peripheral {
   [[nodiscard]] virtual bool runs_asleep(const World& /*world*/, unsigned /*sm*/) const {
     return false;
   }
-  /// Its clock stood still for so many ticks. Its events have been moved already.
-  virtual void stood_still(const Bus& /*bus*/, u64 /*ticks*/) const {}
-  /// Its clock stops at tick `t`, or goes on, by power reduction. Its events have been moved, and
+  /// Its clock stood still for so many cycles. Its events have been moved already.
+  virtual void stood_still(const Bus& /*bus*/, u64 /*cycles*/) const {}
+  /// The system clock is about to change at cycle `t`, or has changed: for who rests on another.
+  virtual void on_clock(const Bus& /*bus*/, bool /*changed*/, u64 /*t*/) const {}
+  /// Its clock stops at cycle `t`, or goes on, by power reduction. Its events have been moved, and
   /// stood_still has been called.
   virtual void on_power(const Bus& /*bus*/, bool /*on*/, u64 /*t*/) const {}
   virtual void on_sleep(const Bus& /*bus*/, unsigned /*sm*/, u64 /*t*/) const {}

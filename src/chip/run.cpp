@@ -251,6 +251,7 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
       &&undecoded, &&marked, &&undefined, &&end_of_flash, &&reserved};
 
   request_ = request;
+  renew_end();
   stop_ = isa::Stop{};
   stop_.last_pc = cpu_.pc * 2;
   steps_left_ = request.instructions;

@@ -13,8 +13,11 @@ std::vector<u16> System::addresses() const {
 }
 
 u8 System::peek(const World& world, u16 address, u64 t) const {
-  const bool open = address == mcucr_ && t < world.cpu.ivce_until;
-  return static_cast<u8>(world.data[address] | (open ? kIvce : 0));
+  unsigned open = 0;
+  if (address == mcucr_ && t < world.cpu.ivce_until) open = kIvce;
+  if (address == mcucr_ && t < world.cpu.bod_off_until) open |= kBods;
+  if (address == clkpr_ && t < world.clock.change_until) open = kClkpce;
+  return static_cast<u8>(world.data[address] | open);
 }
 
 void System::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
@@ -26,8 +29,7 @@ void System::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const 
   } else if (address == smcr_) {
     reg = static_cast<u8>(merged(reg, value, mask) & 0x0fU);
   } else if (address == clkpr_) {
-    if ((value & mask & 0x8fU) != 0x80)
-      bus.note("CLKPR: the clock prescaler is not modelled; the chip keeps its clock");
+    write_clkpr(bus, value, mask, t);
   } else {
     write_prr(bus, address, merged(reg, value, mask), t + 1);
   }
@@ -52,6 +54,31 @@ void System::write_prr(const Bus& bus, u16 address, u8 next, u64 t) const {
   reg = next;
 }
 
+/// "System Clock Prescaler": CLKPCE alone opens four cycles in which CLKPS can be written.
+void System::write_clkpr(const Bus& bus, u8 value, u8 mask, u64 t) const {
+  u8& reg = bus.reg(clkpr_);
+  ClockState& clock = bus.world.clock;
+  const u8 next = merged(reg, value, mask);
+  const auto shift = static_cast<u8>(next & 0x0fU);
+  if ((value & mask & kClkpce) != 0) {
+    if ((next & 0x7fU) == 0)
+      clock.change_until = t + 1 + 4;
+    else
+      bus.note("CLKPR: CLKPCE was written together with other bits; it is not set");
+  } else if (t >= clock.change_until) {
+    if (shift != clock.shift)
+      bus.note("CLKPR: CLKPS was written outside the four cycles after CLKPCE; it is unchanged");
+  } else if (shift > 8) {
+    clock.change_until = 0;
+    bus.note("CLKPR: this division is reserved; the clock is unchanged");
+  } else {
+    for (const Peripheral* p : all_) p->on_clock(bus, false, t + 1);
+    reg = shift;
+    bus.world.set_clock(shift, t + 1);
+    for (const Peripheral* p : all_) p->on_clock(bus, true, t + 1);
+  }
+}
+
 void System::write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const {
   u8& reg = bus.reg(mcucr_);
   CpuState& cpu = bus.world.cpu;
@@ -66,7 +93,17 @@ void System::write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const {
   } else if (((next ^ reg) & kIvsel) != 0) {
     bus.note("MCUCR: IVSEL was written outside the four cycles after IVCE; it is unchanged");
   }
-  if ((value & mask & kBods) != 0) bus.note("MCUCR: brown-out disable in sleep is not modelled");
+  // BODS and BODSE, then BODS alone within four cycles; it holds for three.
+  const unsigned asked = value & mask & (kBods | kBodse);
+  if (asked == (kBods | kBodse)) {
+    cpu.bods_until = t + 1 + 4;
+  } else if (asked == kBods) {
+    if (t < cpu.bods_until)
+      cpu.bod_off_until = t + 1 + 3;
+    else
+      bus.note("MCUCR: BODS was written outside the four cycles after BODSE; it is not set");
+    cpu.bods_until = 0;
+  }
   for (const auto& port : ports_) port->settle(bus, t + 1);
 }
 
@@ -78,6 +115,7 @@ void set_supply(const Bus& bus, std::int32_t microvolts) {
   World& world = bus.world;
   const std::int32_t level = kLevels[world.fuses[2] & 7U];
   world.supply = microvolts;
+  if (world.cpu.bod_off) return;
   if (level != 0 && microvolts < level - kHalfHysteresis && !world.browned_out) {
     world.browned_out = true;
     world.cpu.reset_cause |= kBorf;

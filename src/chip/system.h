@@ -4,8 +4,9 @@
 // "Power Management and Sleep Modes"; "System Clock and Clock Options").
 // Modelled: IVSEL with the timed sequence of IVCE, PUD, reset causes, sleep enable and mode, power
 // reduction (a peripheral that is switched off stands still and cannot be read or written), the
-// brown-out detector.
-// Not modelled, and said: BODS and BODSE, JTD, the clock prescaler.
+// brown-out detector, the clock prescaler with its timed sequence and CKDIV8,
+// brown-out disable in sleep.
+// Not modelled, and silent: JTD, the JTAG interface.
 #ifndef LUCID_CHIP_SYSTEM_H
 #define LUCID_CHIP_SYSTEM_H
 
@@ -28,18 +29,31 @@ class System final : public Peripheral {
   [[nodiscard]] std::vector<u16> addresses() const override;
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
-  void reset(const Bus& bus) const override { bus.world.unpark_all(); }
+  void reset(const Bus& bus) const override {
+    bus.world.unpark_all();
+    if (clkpr_ != 0) bus.reg(clkpr_) = bus.world.clock.shift;
+  }
+  void set_all(std::vector<const Peripheral*> all) { all_ = std::move(all); }
   /// Those that power reduction can switch off.
   void set_switched(std::vector<const Peripheral*> switched) { switched_ = std::move(switched); }
 
  private:
-  enum : u8 { kIvce = 1, kIvsel = 2, kPud = 0x10, kBods = 0x60, kJtd = 0x80 };
+  enum : u8 {
+    kIvce = 1,
+    kIvsel = 2,
+    kPud = 0x10,
+    kBodse = 0x20,
+    kBods = 0x40,
+    kJtd = 0x80,
+    kClkpce = 0x80
+  };
   void write_prr(const Bus& bus, u16 address, u8 next, u64 t) const;
+  void write_clkpr(const Bus& bus, u8 value, u8 mask, u64 t) const;
   void write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const;
 
   u16 mcucr_, mcusr_, smcr_, clkpr_;
   std::array<u16, 3> prr_;
-  std::vector<const Peripheral*> switched_;
+  std::vector<const Peripheral*> all_, switched_;
   const std::vector<std::unique_ptr<Port>>& ports_;
 };
 

@@ -264,16 +264,18 @@ bool Timer::counts_pin(const World& world) const {
 }
 
 bool Timer::crystal(const World& world) const {
-  return assr_ != 0 && (world.data[assr_] & 0x20U) != 0;
+  return assr_ != 0 && (world.data[assr_] & kAs2) != 0;
 }
 
 /// Edges of the prescaled clock up to and with tick `t`.
 u64 Timer::edge_index(const World& world, u64 t) const {
   const u64 origin = world.prescalers.origin[prescaler()];
-  if (t <= origin) return 0;
   const u64 n = divider(world);
-  if (crystal(world)) return scaled(t - origin, kCrystalHz, clock_hz_ * n, false);
-  return (t - origin) / n;
+  if (crystal(world)) {
+    const u64 tick = std::max(world.tick_at(t), origin);
+    return scaled(tick - origin, kCrystalHz, clock_hz_ * n, false);
+  }
+  return t <= origin ? 0 : (t - origin) / n;
 }
 
 u64 Timer::edges_between(const World& world, u64 from, u64 to) const {
@@ -286,7 +288,8 @@ u64 Timer::tick_of_edge(const World& world, u64 from, u64 edges) const {
   if (n == 0 || world.prescalers.held[prescaler()]) return kNever;
   const u64 index = edge_index(world, from) + edges;
   const u64 origin = world.prescalers.origin[prescaler()];
-  if (crystal(world)) return origin + scaled(index, clock_hz_ * n, kCrystalHz, true);
+  if (crystal(world))
+    return world.cycle_at(origin + scaled(index, clock_hz_ * n, kCrystalHz, true));
   return origin + index * n;
 }
 
@@ -568,10 +571,18 @@ bool Timer::runs_asleep(const World& world, unsigned sm) const {
   return sm == 0 || (crystal(world) && (sm == 3 || sm == 7 || sm == 1));
 }
 
-void Timer::stood_still(const Bus& bus, u64 ticks) const {
+void Timer::stood_still(const Bus& bus, u64 cycles) const {
   TimerState& state = bus.world.timers[index_];
-  state.base += ticks;
-  if (state.capture_at != kNever) state.capture_at += ticks;
+  state.base += cycles;
+  if (state.capture_at != kNever) state.capture_at += cycles;
+}
+
+void Timer::on_clock(const Bus& bus, bool changed, u64 t) const {
+  if (!crystal(bus.world) || is_off(bus.world)) return;
+  if (changed)
+    schedule(bus);
+  else
+    catch_up(bus, t);
 }
 
 void Timer::reset(const Bus& bus) const {
@@ -579,39 +590,6 @@ void Timer::reset(const Bus& bus) const {
   bus.world.timers[index_].base = bus.world.cpu.now;
   bus.schedule(slot_, kNever);
   refresh_requests(bus);
-}
-
-void Prescalers::restart(const Bus& bus, unsigned which, bool hold, u64 t) const {
-  for (const Timer* timer : timers_)
-    if (timer->prescaler() == which) timer->catch_up(bus, t + 1);
-  bus.world.prescalers.origin[which] = t + 1;
-  bus.world.prescalers.held[which] = hold;
-  for (const Timer* timer : timers_)
-    if (timer->prescaler() == which) timer->schedule(bus);
-}
-
-void Prescalers::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
-  const u8 next = merged(bus.reg(address), value, mask);
-  if (address == assr_) {
-    for (const Timer* timer : timers_)
-      if (timer->prescaler() == 1) timer->catch_up(bus, t + 1);
-    bus.reg(address) = next & 0x60U;
-    if ((next & 0x40U) != 0) bus.note("ASSR: an external clock (EXCLK) counts as the crystal");
-    for (const Timer* timer : timers_)
-      if (timer->prescaler() == 1) timer->schedule(bus);
-    return;
-  }
-  const bool hold = (next & 0x80U) != 0;  // TSM
-  bus.reg(address) = hold ? next & 0x83U : 0;
-  // PSRSYNC is bit 0, PSRASY bit 1. Without TSM a reset lasts a moment.
-  for (unsigned which = 0; which < 2; ++which)
-    if ((next >> which & 1U) != 0 || (!hold && bus.world.prescalers.held[which]))
-      restart(bus, which, hold && (next >> which & 1U) != 0, t);
-}
-
-void Prescalers::stood_still(const Bus& bus, u64 ticks) const {
-  bus.world.prescalers.origin[0] += ticks;
-  if ((bus.reg(assr_) & 0x20U) == 0) bus.world.prescalers.origin[1] += ticks;
 }
 
 }  // namespace lucid::chip

@@ -19,6 +19,9 @@
 
 namespace lucid::chip {
 
+/// Of ASSR: Timer2 counts the crystal.
+constexpr u8 kAs2 = 0x20;
+
 class Timer final : public Peripheral {
  public:
   struct Pins {
@@ -38,7 +41,8 @@ class Timer final : public Peripheral {
   void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
   [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
   [[nodiscard]] bool runs_asleep(const World& world, unsigned sm) const override;
-  void stood_still(const Bus& bus, u64 ticks) const override;
+  void stood_still(const Bus& bus, u64 cycles) const override;
+  void on_clock(const Bus& bus, bool changed, u64 t) const override;
   void on_power(const Bus& bus, bool on, u64 t) const override {
     on ? schedule(bus) : catch_up(bus, t);
   }
@@ -115,23 +119,6 @@ class Timer final : public Peripheral {
   std::array<unsigned, 6> vectors_;  ///< by flag bit of TIFR
   u8 all_flags_ = 0;
   u64 all_vectors_ = 0;  ///< of them, as bits
-};
-
-/// GTCCR: the prescalers' reset and hold ("Timer/Counter Prescalers").
-class Prescalers final : public Peripheral {
- public:
-  Prescalers(const Names& names, std::vector<const Timer*> timers)
-      : gtccr_(names.reg("GTCCR")), assr_(names.reg("ASSR")), timers_(std::move(timers)) {}
-
-  [[nodiscard]] std::vector<u16> addresses() const override { return {gtccr_, assr_}; }
-  void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
-  void stood_still(const Bus& bus, u64 ticks) const override;
-  void reset(const Bus& bus) const override { bus.world.prescalers.held = {}; }
-
- private:
-  void restart(const Bus& bus, unsigned which, bool hold, u64 t) const;
-  u16 gtccr_, assr_;
-  std::vector<const Timer*> timers_;
 };
 
 }  // namespace lucid::chip

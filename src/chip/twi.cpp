@@ -114,7 +114,7 @@ void Twi::outside_goes_on(const Bus& bus, u64 t) const {
   const unsigned step = state.outside.front() & 0x700U;
   const bool repeats = state.target == kReceiver || state.target == kGeneral;
   const u64 bits = step == kEnd || (step == kAddress && repeats) ? 1 : step == kAddress ? 10 : 9;
-  bus.schedule(slot_ + 1, t + bits * outside_bit_);
+  bus.schedule_tick(slot_ + 1, bus.world.tick_at(t) + bits * outside_bit_);
 }
 
 void Twi::flag(const Bus& bus, u8 status) const {

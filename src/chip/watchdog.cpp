@@ -22,7 +22,7 @@ u64 Watchdog::period(const World& world) const {
 
 void Watchdog::schedule(const Bus& bus) const {
   const bool runs = (bus.reg(wdtcsr_) & (kWde | kWdie)) != 0;
-  bus.schedule(slot_, runs ? bus.world.watchdog.fed + period(bus.world) : kNever);
+  bus.schedule_tick(slot_, runs ? bus.world.watchdog.fed + period(bus.world) : kNever);
 }
 
 void Watchdog::refresh_request(const Bus& bus) const {
@@ -57,19 +57,19 @@ void Watchdog::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) cons
   if (always_on(bus.world)) changed = (changed | kWde) & ~unsigned{kWdie};
   if ((bus.reg(mcusr_) & kWdrf) != 0) changed |= kWde;
   csr = static_cast<u8>(changed);
-  if (!was_running) state.fed = t + 1;
+  if (!was_running) state.fed = bus.world.tick_at(t + 1);
   schedule(bus);
   refresh_request(bus);
 }
 
 void Watchdog::feed(const Bus& bus) const {
-  bus.world.watchdog.fed = bus.world.cpu.now;
+  bus.world.watchdog.fed = bus.world.tick_at(bus.world.cpu.now);
   schedule(bus);
 }
 
-void Watchdog::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
+void Watchdog::on_event(const Bus& bus, unsigned /*slot*/, u64 /*due*/) const {
   u8& csr = bus.reg(wdtcsr_);
-  bus.world.watchdog.fed = due;
+  bus.world.watchdog.fed = bus.world.due_tick(slot_);
   if ((csr & kWdie) != 0) {
     csr |= kWdif;
   } else {
@@ -89,7 +89,7 @@ void Watchdog::on_vector(const Bus& bus, unsigned /*vector*/) const {
 
 void Watchdog::reset(const Bus& bus) const {
   bus.world.watchdog = WatchdogState{};
-  bus.world.watchdog.fed = bus.world.cpu.now;
+  bus.world.watchdog.fed = bus.world.tick_at(bus.world.cpu.now);
   const bool on = always_on(bus.world) || (bus.reg(mcusr_) & kWdrf) != 0;
   bus.reg(wdtcsr_) = on ? kWde : 0;
   schedule(bus);

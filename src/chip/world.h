@@ -24,7 +24,7 @@ constexpr u64 kNever = UINT64_MAX;
 constexpr unsigned kEventSlots = 64;
 
 struct CpuState {
-  u64 now = 0;      ///< oscillator ticks since power-on
+  u64 now = 0;      ///< cycles of the system clock since power-on
   u64 pending = 0;  ///< interrupt requests that are enabled, one bit a vector
   u32 pc = 0;       ///< word address of the next instruction
   u16 sp = 0;
@@ -33,14 +33,18 @@ struct CpuState {
   /// on, itself included; 0 mostly.
   u8 hold = 0;
   bool asleep = false;
-  bool deep = false;   ///< asleep with the I/O clock stopped
-  u64 slept_at = 0;    ///< since when
-  u8 reset_cause = 0;  ///< a peripheral resets the chip: bits of MCUSR
-  u64 ivce_until = 0;  ///< tick up to which IVSEL may be changed and interrupts wait
+  bool deep = false;      ///< asleep with the I/O clock stopped
+  u64 slept_at = 0;       ///< since when
+  u8 reset_cause = 0;     ///< a peripheral resets the chip: bits of MCUSR
+  u64 ivce_until = 0;     ///< cycle up to which IVSEL may be changed and interrupts wait
+  u64 bods_until = 0;     ///< cycle up to which BODS may be set
+  u64 bod_off_until = 0;  ///< BODS falls at this cycle
+  bool bod_off = false;   ///< asleep without the brown-out detector
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(now, pending, pc, sp, sreg, hold, asleep, deep, slept_at, reset_cause, ivce_until);
+    visit(now, pending, pc, sp, sreg, hold, asleep, deep, slept_at, reset_cause, ivce_until,
+          bods_until, bod_off_until, bod_off);
   }
 };
 
@@ -66,7 +70,7 @@ struct PortState {
 };
 
 struct TimerState {
-  u64 base = 0;  ///< tick at which the counter held `count`
+  u64 base = 0;  ///< cycle at which the counter held `count`
   u16 count = 0;
   bool down = false;             ///< phase-correct modes
   std::array<u16, 3> compare{};  ///< in force; the registers hold what was written
@@ -83,9 +87,23 @@ struct TimerState {
   }
 };
 
+/// The system clock: the oscillator, divided by a power of two ("System Clock Prescaler"). What the
+/// processor and most peripherals count is its cycles; time outside is in ticks of the oscillator.
+struct ClockState {
+  u8 shift = 0;          ///< CLKPS
+  u64 cycle = 0;         ///< in force since this cycle
+  u64 tick = 0;          ///< which began at this tick
+  u64 change_until = 0;  ///< cycle up to which CLKPS may be written
+
+  template <class Visit>
+  void fields(Visit& visit) const {
+    visit(shift, cycle, tick, change_until);
+  }
+};
+
 /// The prescalers: of all timers but Timer2, and of Timer2.
 struct PrescalerState {
-  std::array<u64, 2> origin{};  ///< tick at which it was zero
+  std::array<u64, 2> origin{};  ///< cycle at which it was zero; on a crystal the tick
   std::array<bool, 2> held{};
 
   template <class Visit>
@@ -113,7 +131,7 @@ struct AdcState {
 
 struct WatchdogState {
   u64 change_until = 0;  ///< the window after WDCE
-  u64 fed = 0;           ///< tick of the last restart
+  u64 fed = 0;           ///< oscillator tick of the last restart
 
   template <class Visit>
   void fields(Visit& visit) const {
@@ -227,6 +245,7 @@ struct WorldShape {
 
 struct World {
   CpuState cpu;
+  ClockState clock;
   std::vector<PortState> ports;
   std::vector<TimerState> timers;
   std::vector<UsartState> usarts;
@@ -244,7 +263,7 @@ struct World {
   std::int32_t reference = 5'000'000;  ///< at AREF
   std::array<u8, 3> fuses{};
   u8 lock = 0xff;
-  std::array<u64, 16> off_since{};  ///< ticks; by Peripheral::power_switch
+  std::array<u64, 16> off_since{};  ///< cycles; by Peripheral::power_switch
   std::vector<u8> data;             ///< registers, I/O, RAM, by data address
   std::vector<u8> eeprom;
   PagedMemory flash;
@@ -259,12 +278,38 @@ struct World {
         flash(shape.flash, 0xff),
         slots_(std::max(shape.slots, 1U)) {
     due_.fill(kNever);
+    due_tick_.fill(kNever);
     frozen_.fill(kNever);
     parked_.fill(kNever);
   }
 
-  // When each event happens next.
+  /// The oscillator's tick when a cycle begins, if the clock always was as it is now.
+  [[nodiscard]] u64 tick_at(u64 cycle) const {
+    if (cycle >= clock.cycle) return clock.tick + ((cycle - clock.cycle) << clock.shift);
+    return clock.tick - std::min(clock.tick, (clock.cycle - cycle) << clock.shift);
+  }
+  /// The first cycle that begins at a tick or behind it.
+  [[nodiscard]] u64 cycle_at(u64 tick) const {
+    if (tick == kNever) return kNever;
+    if (tick <= clock.tick) return clock.cycle;
+    return clock.cycle + ((tick - clock.tick - 1) >> clock.shift) + 1;
+  }
+  /// The oscillator is divided by 2^shift from this cycle on.
+  void set_clock(u8 shift, u64 cycle) {
+    clock = {shift, cycle, tick_at(cycle), 0};
+    for (unsigned slot = 0; slot < slots_; ++slot)
+      if (due_[slot] != kNever && due_tick_[slot] != kNever) schedule_tick(slot, due_tick_[slot]);
+  }
+
+  // When each event happens next, in cycles.
   [[nodiscard]] u64 due(unsigned slot) const { return due_[slot]; }
+  /// The tick for which an event was last scheduled that does not depend on the system clock.
+  [[nodiscard]] u64 due_tick(unsigned slot) const { return due_tick_[slot]; }
+  void schedule_tick(unsigned slot, u64 tick) {
+    schedule(slot, cycle_at(tick));
+    due_tick_[slot] = tick;
+  }
+  /// REQUIRES: the slot's events are never scheduled by ticks, or `when` is kNever.
   void schedule(unsigned slot, u64 when) {
     const u64 before = due_[slot];
     due_[slot] = when;
@@ -278,14 +323,14 @@ struct World {
   [[nodiscard]] unsigned next_event() const { return next_; }
   [[nodiscard]] u64 next_due() const { return due_[next_]; }
 
-  // Events whose clock stands still keep the ticks that are left.
+  // Events whose clock stands still keep the cycles that are left.
   void freeze(unsigned slot) {
     frozen_[slot] = due_[slot] == kNever ? kNever : due_[slot] - cpu.now;
     schedule(slot, kNever);
   }
-  /// REQUIRES: the slot was frozen so many ticks ago.
-  void thaw(unsigned slot, u64 ticks) {
-    if (frozen_[slot] != kNever) schedule(slot, cpu.slept_at + ticks + frozen_[slot]);
+  /// REQUIRES: the slot was frozen so many cycles ago.
+  void thaw(unsigned slot, u64 cycles) {
+    if (frozen_[slot] != kNever) go_on(slot, cpu.slept_at + cycles + frozen_[slot]);
     frozen_[slot] = kNever;
   }
   void thaw_all() { frozen_.fill(kNever); }
@@ -295,7 +340,7 @@ struct World {
     schedule(slot, kNever);
   }
   void unpark(unsigned slot, u64 now) {
-    if (parked_[slot] != kNever) schedule(slot, now + parked_[slot]);
+    if (parked_[slot] != kNever) go_on(slot, now + parked_[slot]);
     parked_[slot] = kNever;
   }
   void unpark_all() {
@@ -306,6 +351,7 @@ struct World {
   [[nodiscard]] u64 hash() const {
     base::Hasher hasher;
     cpu.fields(hasher);
+    clock.fields(hasher);
     for (const auto& port : ports) port.fields(hasher);
     for (const auto& timer : timers) timer.fields(hasher);
     for (const auto& usart : usarts) usart.fields(hasher);
@@ -319,7 +365,8 @@ struct World {
     boot.fields(hasher);
     interrupt_pins.fields(hasher);
     eeprom_controller.fields(hasher);
-    for (unsigned slot = 0; slot < slots_; ++slot) hasher(due_[slot], frozen_[slot], parked_[slot]);
+    for (unsigned slot = 0; slot < slots_; ++slot)
+      hasher(due_[slot], due_tick_[slot], frozen_[slot], parked_[slot]);
     for (const u64 tick : off_since) hasher(tick);
     hasher(static_cast<u32>(supply), static_cast<u32>(reference), browned_out);
     hasher(fuses[0], fuses[1], fuses[2], lock);
@@ -330,7 +377,13 @@ struct World {
   }
 
  private:
+  void go_on(unsigned slot, u64 when) {
+    schedule(slot, when);
+    if (due_tick_[slot] != kNever) due_tick_[slot] = tick_at(when);
+  }
+
   std::array<u64, kEventSlots> due_{};
+  std::array<u64, kEventSlots> due_tick_{};  ///< kNever: in cycles
   std::array<u64, kEventSlots> frozen_{};
   std::array<u64, kEventSlots> parked_{};
   unsigned next_ = 0;  ///< derived from due_

@@ -140,7 +140,14 @@ RunEnd end_of(const isa::Stop& stop) {
 
 RunEnd Chip::run_for(std::uint64_t cycles) {
   isa::RunRequest request;
-  request.until_ticks = machine_->ticks() + cycles;
+  request.until_cycles = machine_->cycles() + cycles;
+  request.pass_first_breakpoint = true;
+  return end_of(machine_->run(request));
+}
+
+RunEnd Chip::run_for(Picoseconds span) {
+  isa::RunRequest request;
+  request.until_ticks = machine_->ticks() + to_ticks(span, info().clock_hz);
   request.pass_first_breakpoint = true;
   return end_of(machine_->run(request));
 }
@@ -152,7 +159,8 @@ RunEnd Chip::step() {
   return end_of(machine_->run(request));
 }
 
-std::uint64_t Chip::cycles() const { return machine_->ticks(); }
+std::uint64_t Chip::cycles() const { return machine_->cycles(); }
+Picoseconds Chip::time() const { return to_time(machine_->ticks(), info().clock_hz); }
 std::uint32_t Chip::pc() const { return machine_->pc(); }
 std::uint32_t Chip::sp() const { return machine_->sp(); }
 

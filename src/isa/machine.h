@@ -70,6 +70,7 @@ struct Predicate {
 /// What ends a run.
 struct RunRequest {
   std::uint64_t until_ticks = UINT64_MAX;     ///< ends at the first boundary at or after this time
+  std::uint64_t until_cycles = UINT64_MAX;    ///< the same in cycles
   std::uint64_t instructions = UINT64_MAX;    ///< how many; an interrupt entry counts as one
   bool endless = false;                       ///< more runs follow: `until_ticks` is only a slice
   bool pass_first_breakpoint = false;         ///< execute the instruction at PC though it is marked
@@ -178,7 +179,12 @@ class Machine {
   [[nodiscard]] virtual std::uint64_t register_value(unsigned index) const = 0;
   [[nodiscard]] virtual std::uint32_t pc() const = 0;
   [[nodiscard]] virtual std::uint32_t sp() const = 0;
+  /// Time since power-on, in ticks of the oscillator (ChipInfo::clock_hz).
   [[nodiscard]] virtual std::uint64_t ticks() const = 0;
+  /// Cycles of the processor's clock since power-on, asleep or not.
+  [[nodiscard]] virtual std::uint64_t cycles() const { return ticks(); }
+  /// How many ticks a cycle takes now.
+  [[nodiscard]] virtual unsigned ticks_a_cycle() const { return 1; }
   [[nodiscard]] virtual std::uint64_t hash() const = 0;
   /// True if the next thing to happen is the entry of an interrupt, not the instruction at PC.
   [[nodiscard]] virtual bool interrupt_imminent() const = 0;

@@ -218,7 +218,11 @@ class Session::Core final : private isa::MarkListener {
   bool watches_moved_ = false;               ///< a pointer that is followed leads elsewhere
   std::vector<unsigned> used_up_;            ///< for once, and paused or logged now
   std::vector<std::uint32_t> temporary_;     ///< of the step under way
-  std::uint64_t started_ = 0;                ///< ticks at the last pause
+  struct Moment {
+    std::uint64_t cycles = 0, ticks = 0;
+  };
+  void count_since(Pause& pause, const Moment& start) const;
+  Moment started_;                                      ///< of the last pause
   std::pair<std::uint32_t, std::uint64_t> stood_at_{};  ///< pc and ticks where a run began
   std::optional<std::pair<std::uint32_t, std::uint64_t>> counted_;  ///< pass counted at pc, ticks
   std::vector<std::string> remarks_;

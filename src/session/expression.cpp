@@ -53,7 +53,7 @@ class Evaluator {
       case NodeKind::kPin: return pin(node);
       case NodeKind::kArea: return area(node);
       case NodeKind::kCycles:
-        return number(static_cast<std::int64_t>(scope_.machine.ticks()), 64, false);
+        return number(static_cast<std::int64_t>(scope_.machine.cycles()), 64, false);
       case NodeKind::kTime: {
         Operand out;
         out.value.kind = Value::Kind::kTime;

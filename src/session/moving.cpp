@@ -28,7 +28,7 @@ void Session::Core::deliver() {
 isa::Stop Session::Core::run_in_slices(isa::RunRequest request) {
   request.pause_requested = &pause_requested_;
   const std::uint64_t end = request.until_ticks;
-  request.endless = end == UINT64_MAX;
+  request.endless = end == UINT64_MAX && request.until_cycles == UINT64_MAX;
   for (;;) {
     request.until_ticks = std::min(end, machine().ticks() + kSliceTicks);
     if (!driven_until_.empty())
@@ -36,7 +36,9 @@ isa::Stop Session::Core::run_in_slices(isa::RunRequest request) {
     isa::Stop stop = machine().run(request);
     let_go();
     deliver();
-    if (stop.why != isa::Stop::Why::kTime || machine().ticks() >= end) return stop;
+    if (stop.why != isa::Stop::Why::kTime || machine().ticks() >= end ||
+        machine().cycles() >= request.until_cycles)
+      return stop;
     if (listener_ != nullptr)
       listener_->on_progress(to_time(machine().ticks(), machine().info().clock_hz));
     request.pass_first_breakpoint = false;
@@ -119,14 +121,19 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
 
 void Session::Core::remember() { before_ = machine().clone(); }
 
+void Session::Core::count_since(Pause& pause, const Moment& start) const {
+  pause.cycles_since = machine().cycles() - start.cycles;
+  pause.since = to_time(machine().ticks() - start.ticks, machine().info().clock_hz);
+}
+
 void Session::Core::begin_run() {
   remember();
   remarks_.clear();
   level_ = 0;
   pause_requested_ = false;
   running_ = true;
-  started_ = machine().ticks();
-  stood_at_ = {machine().pc(), started_};
+  started_ = {machine().cycles(), machine().ticks()};
+  stood_at_ = {machine().pc(), started_.ticks};
   for (Entry& entry : breakpoints_) {
     if (entry.point.spec.kind != BreakpointSpec::Kind::kWhen || entry.object == nullptr) continue;
     entry.held = entry.object->holds(scope()).value_or(false);
@@ -169,10 +176,9 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
     pause.then = pause_.then;
   }
   pause.where = location(m.pc());
-  pause.cycles = m.ticks();
-  pause.cycles_since = m.ticks() - started_;
-  pause.time = to_time(pause.cycles, m.info().clock_hz);
-  pause.since = to_time(pause.cycles_since, m.info().clock_hz);
+  pause.time = to_time(m.ticks(), m.info().clock_hz);
+  pause.cycles = m.cycles();
+  count_since(pause, started_);
   pause.remarks = std::move(remarks_);
   remarks_.clear();
   pause_ = pause;
@@ -467,7 +473,7 @@ Pause Session::Core::step_out() {
 Result<Pause> Session::Core::stepped(StepKind kind, StepUnit unit, std::uint64_t count) {
   if (count == 0) return fail(ErrorCode::kUsage, "a step is made at least once");
   auto first_before = machine().clone();
-  const std::uint64_t first_start = machine().ticks();
+  const Moment first_start{machine().cycles(), machine().ticks()};
   Pause pause;
   std::vector<std::string> remarks;
   for (std::uint64_t i = 0; i < count; ++i) {
@@ -484,8 +490,7 @@ Result<Pause> Session::Core::stepped(StepKind kind, StepUnit unit, std::uint64_t
   }
   // "Since the last pause" means since the whole command began.
   before_ = std::move(first_before);
-  pause.cycles_since = machine().ticks() - first_start;
-  pause.since = to_time(pause.cycles_since, machine().info().clock_hz);
+  count_since(pause, first_start);
   pause.remarks = std::move(remarks);
   pause_ = pause;
   return pause;

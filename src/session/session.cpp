@@ -108,7 +108,13 @@ Pause Session::go() { return core_->go({}, Pause::Cause::kStep); }
 Result<Pause> Session::go_to(const std::string& place) { return core_->go_to(place); }
 Pause Session::go_for(std::uint64_t cycles) {
   isa::RunRequest request;
-  request.until_ticks = core_->machine().ticks() + cycles;
+  request.until_cycles = core_->machine().cycles() + cycles;
+  return core_->go(request, Pause::Cause::kTimeUp);
+}
+Pause Session::go_for(Picoseconds span) {
+  const isa::Machine& m = core_->machine();
+  isa::RunRequest request;
+  request.until_ticks = m.ticks() + to_ticks(span, m.info().clock_hz);
   return core_->go(request, Pause::Cause::kTimeUp);
 }
 Result<Pause> Session::go_until(const std::string& expression) {
@@ -224,8 +230,10 @@ std::vector<VariableView> Session::variables() const { return core_->variables()
 
 TimeView Session::time() const {
   const Pause& pause = core_->pause_;
-  return {pause.cycles, pause.cycles_since, core_->machine().slept_ticks(),
-          pause.time,   pause.since,        core_->machine().info().clock_hz};
+  const isa::Machine& m = core_->machine();
+  const std::uint64_t hz = m.info().clock_hz;
+  return {pause.cycles, pause.cycles_since, pause.time, pause.since, to_time(m.slept_ticks(), hz),
+          hz,           m.ticks_a_cycle()};
 }
 
 std::vector<VariableView> Session::globals(const std::string& like) const {
