@@ -15,9 +15,8 @@ using namespace lucid;
 class Bench {
  public:
   explicit Bench(std::uint64_t hz = 16'000'000, const std::string& name = "ATmega328P")
-      : chip_(*Chip::make({name, hz})) {
-    nops();
-  }
+      : Bench(Chip::Options{name, hz}) {}
+  explicit Bench(const Chip::Options& options) : chip_(*Chip::make(options)) { nops(); }
 
   /// `ldi r16, value; sts address, r16`: the store's access is in its last cycle.
   void write(std::uint32_t address, unsigned value) {

@@ -241,21 +241,6 @@ TEST_CASE("multi-processor mode receives addresses alone") {
   CHECK((b.get(kUcsr0a) & 0x80) == 0);
 }
 
-TEST_CASE("synchronous mode takes two divided clocks a bit") {
-  Bench b;
-  b.out(0x2a, 0x10);  // DDRD: XCK is an output
-  b.write(kUbrr0, 4);
-  b.write(kUcsr0c, 0x46);
-  b.write(kUcsr0b, 0x08);
-  b.write(kUdr0, 0x41);
-  const std::uint64_t started = b.chip().cycles();
-  b.pass(10 * 10 - 4);
-  CHECK((b.get(kUcsr0a) & 0x40) == 0);
-  b.pass(started + 10 * 10 + 1 - b.chip().cycles());
-  CHECK((b.get(kUcsr0a) & 0x40) != 0);
-  CHECK(b.chip().take_notes().empty());
-}
-
 TEST_CASE("SPI-master mode: what is shown at one edge is sampled at the other") {
   constexpr unsigned kOut = 0xb1, kIn = 0x4e;
   for (unsigned mode = 0; mode < 8; ++mode) {

@@ -202,7 +202,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
                                              pin(row.xck), static_cast<unsigned>(usarts.size()),
                                              next_slot_));
     info.serial_ports.push_back(usarts.back()->name());
-    next_slot_ += 2;
+    next_slot_ += 3;
   }
   add<Eeprom>(names, device.eeprom, clock_hz, next_slot_);
   system_ = add<System>(names, ports);

@@ -43,7 +43,30 @@ unsigned Usart::data_bits(const World& world) const {
 /// Start, data, parity and stop bits.
 u64 Usart::frame_bits(const World& world) const {
   const unsigned c = control(world, kUcsrc);
-  return 1 + data_bits(world) + ((c & 0x20U) != 0 ? 1U : 0U) + ((c & 8U) != 0 ? 2U : 1U);
+  return 1 + data_bits(world) + (has_parity(world) ? 1U : 0U) + ((c & 8U) != 0 ? 2U : 1U);
+}
+
+bool Usart::has_parity(const World& world) const { return (control(world, kUcsrc) & 0x20U) != 0; }
+
+/// "Parity Bit Calculation": even parity, or odd.
+bool Usart::parity_of(const World& world, unsigned data) const {
+  bool odd = (control(world, kUcsrc) & 0x10U) != 0;
+  for (data &= data_mask(world); data != 0; data &= data - 1) odd = !odd;
+  return odd;
+}
+
+/// "Frame Formats": of the leaving frame.
+bool Usart::out_level(const World& world, unsigned bit) const {
+  const unsigned data = world.usarts[index_].leaving;
+  const unsigned n = data_bits(world);
+  if (bit == 0) return false;
+  if (bit <= n) return (data >> (bit - 1) & 1U) != 0;
+  return bit != n + 1 || !has_parity(world) || parity_of(world, data);
+}
+
+/// From one of the receiver's samples to the next.
+u64 Usart::sample_ticks(const World& world) const {
+  return bit_ticks(world) / ((world.data[ucsra_] & kU2x) != 0 ? 8 : 16);
 }
 
 u16 Usart::data_mask(const World& world) const {
@@ -62,7 +85,23 @@ void Usart::start_sending(const Bus& bus, u16 data, u64 when) const {
     return;
   }
   state.leaving = data & data_mask(bus.world);
-  bus.schedule(slot_, when + frame_bits(bus.world) * bit_ticks(bus.world));
+  state.out_bit = kWaits;
+  if (mode(bus.world) == Mode::kSynchronous) return;
+  state.out_bit = 0;
+  show_bit(bus, when);
+}
+
+/// The bit of the leaving frame that begins at `t`; the next event is the next change, or the end.
+void Usart::show_bit(const Bus& bus, u64 t) const {
+  const World& world = bus.world;
+  const unsigned bit = world.usarts[index_].out_bit;
+  const bool level = out_level(world, bit);
+  txd_.port->take_value(bus, txd_.bit, level, t);
+  if (mode(world) == Mode::kSynchronous) return;
+  unsigned further = 1;
+  while (bit + further < frame_bits(world) && out_level(world, bit + further) == level) ++further;
+  bus.world.usarts[index_].out_bit = static_cast<u8>(bit + further);
+  bus.schedule(slot_, t + further * bit_ticks(world));
 }
 
 /// The next frame on the line, if there is one and the receiver listens.
@@ -72,20 +111,20 @@ void Usart::start_receiving(const Bus& bus, u64 when) const {
   if ((control(bus.world, kUcsrb) & kRxen) == 0) return;
   const u64 start = std::max(when, state.next_start);
   state.receiving = true;
+  state.from_pin = false;
+  state.in_bit = 0;
   const u16 frame = state.line.front();
-  const bool has_parity = (control(bus.world, kUcsrc) & 0x20U) != 0;
-  const unsigned kept = data_mask(bus.world) | kNoStop | (has_parity ? unsigned{kWrongParity} : 0);
+  const unsigned kept =
+      data_mask(bus.world) | kNoStop | (has_parity(bus.world) ? unsigned{kWrongParity} : 0);
   state.arriving = static_cast<u16>(frame & kept);
   state.line.erase(state.line.begin());
-  if (state.fifo_count == 3) state.overrun = true;  // a start bit with nowhere to go
+  if (state.fifo_count == 3) state.overrun = true;    // a start bit with nowhere to go
+  if (mode(bus.world) == Mode::kSynchronous) return;  // with the clock's edges
   const u64 bit = bit_ticks(bus.world);
   const u64 frame_length = frame_bits(bus.world);
   const u64 bits_before_stop = frame_length - ((control(bus.world, kUcsrc) & 8U) != 0 ? 2 : 1);
-  // The frame is complete at the last of the three majority samples of the first stop bit; in
-  // synchronous mode at the edge in the middle of that bit.
-  u64 into_stop = bit / 2;
-  if (mode(bus.world) == Mode::kAsynchronous)
-    into_stop += 2 * (bit / ((bus.world.data[ucsra_] & kU2x) != 0 ? 8 : 16));
+  // The frame is complete at the last of the three majority samples of the first stop bit.
+  const u64 into_stop = bit / 2 + 2 * sample_ticks(bus.world);
   bus.schedule(slot_ + 1, start + bits_before_stop * bit + into_stop);
   state.next_start = start + frame_length * bit;
 }
@@ -172,28 +211,44 @@ void Usart::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
       bus.schedule(slot_ + 1, kNever);
     }
     start_receiving(bus, t + 1);
+    run_clock(bus, t + 1);
   } else {
+    const Mode before = mode(bus.world);
     bus.reg(address) = merged(bus.reg(address), value, mask);
-    if (address == at(kUcsrc)) take_pins(bus, t + 1);
+    if (address == at(kUcsrc)) {
+      if (mode(bus.world) != before) change_mode(bus, t + 1);
+      take_pins(bus, t + 1);
+    }
   }
   say_what_is_missing(bus);
   refresh_requests(bus);
 }
 
-/// TXD, RXD and, in SPI-master mode, XCK.
+/// What waits for an edge of XCK goes on without it.
+void Usart::change_mode(const Bus& bus, u64 t) const {
+  UsartState& state = bus.world.usarts[index_];
+  state.clock = false;
+  if (state.sending && state.out_bit == kWaits) start_sending(bus, state.leaving, t);
+  run_clock(bus, t);
+}
+
+/// TXD, RXD and, with a clock, XCK. A transmitter that is switched off first sends what it has.
 void Usart::take_pins(const Bus& bus, u64 t) const {
+  const UsartState& state = bus.world.usarts[index_];
   const unsigned on = control(bus.world, kUcsrb);
-  const auto taken = [&](u8 enable) {
-    return (on & enable) != 0 ? std::optional<bool>(enable == kTxen) : std::nullopt;
+  const auto taken = [](bool takes, bool value) {
+    return takes ? std::optional<bool>(value) : std::nullopt;
   };
-  txd_.port->take_value(bus, txd_.bit, taken(kTxen), t);
-  txd_.port->take_direction(bus, txd_.bit, taken(kTxen), t);
-  rxd_.port->take_direction(bus, rxd_.bit, taken(kRxen), t);
+  const bool sends = (on & kTxen) != 0 || state.sending;
+  if (!state.sending) txd_.port->take_value(bus, txd_.bit, taken(sends, true), t);
+  txd_.port->take_direction(bus, txd_.bit, taken(sends, true), t);
+  rxd_.port->take_direction(bus, rxd_.bit, taken((on & kRxen) != 0, false), t);
   if (!xck_) return;
-  std::optional<bool> clock;
-  if (mode(bus.world) == Mode::kSpi)
-    clock = bus.world.usarts[index_].clock != ((control(bus.world, kUcsrc) & 1U) != 0);
-  xck_.port->take_value(bus, xck_.bit, clock, t);
+  const Mode now = mode(bus.world);
+  const bool inverted = now == Mode::kSpi && (control(bus.world, kUcsrc) & 1U) != 0;
+  xck_.port->take_value(
+      bus, xck_.bit, taken(now == Mode::kSpi || now == Mode::kSynchronous, state.clock != inverted),
+      t);
 }
 
 void Usart::say_what_is_missing(const Bus& bus) const {
@@ -201,9 +256,6 @@ void Usart::say_what_is_missing(const Bus& bus) const {
   if ((control(bus.world, kUcsrb) & kUcsz2) != 0 && size != 3)
     bus.note(name() + ": the number of data bits is reserved");
   if (mode(bus.world) == Mode::kReserved) bus.note(name() + ": the mode (UMSEL) is reserved");
-  if (mode(bus.world) == Mode::kSynchronous && xck_ &&
-      !xck_.port->state(bus.world, xck_.bit).output)
-    bus.note(name() + ": synchronous mode clocked from outside is not modelled; it runs as master");
 }
 
 /// One data bit of SPI-master mode on TXD.
@@ -247,6 +299,127 @@ void Usart::sent(const Bus& bus, u64 t) const {
     start_sending(bus, state.buffer, t);
   } else {
     state.transmitted = true;
+    if ((control(bus.world, kUcsrb) & kTxen) == 0) take_pins(bus, t);
+  }
+}
+
+/// Its last stop bit is over.
+void Usart::frame_left(const Bus& bus, u64 t) const {
+  const u16 data = bus.world.usarts[index_].leaving;
+  bus.transmit(name(), static_cast<u8>(data));
+  bus.happened(isa::EventKind::kByteOut, data, 0, name());
+  for (const Peripheral* listener : listeners_)
+    listener->on_byte(bus, name(), static_cast<u8>(data), t);
+  sent(bus, t);
+}
+
+// RXD ---------------------------------------------------------------------------------------------
+
+std::vector<Pin> Usart::listens() const {
+  return xck_ ? std::vector<Pin>{rxd_, xck_} : std::vector<Pin>{rxd_};
+}
+
+/// "Asynchronous Clock Recovery": a falling edge may begin a frame.
+void Usart::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
+  if (bus.world.cpu.deep) return;  // its clock stands still
+  UsartState& state = bus.world.usarts[index_];
+  const Mode now = mode(bus.world);
+  if (pin == rxd_) {
+    state.edges = {t, state.edges[0]};
+    const bool listens = (control(bus.world, kUcsrb) & kRxen) != 0 && now == Mode::kAsynchronous;
+    if (!level && !state.receiving && listens) begin_on_pin(bus, t);
+  } else if (now == Mode::kSynchronous && !xck_.port->state(bus.world, xck_.bit).output) {
+    clock_edge(bus, level, t);
+    refresh_requests(bus);
+  }
+}
+
+/// A frame may begin with the falling edge at `t`. The third sample of each bit decides.
+void Usart::begin_on_pin(const Bus& bus, u64 t) const {
+  UsartState& state = bus.world.usarts[index_];
+  state.receiving = state.from_pin = true;
+  state.in_bit = 0;
+  state.arriving = 0;
+  if (mode(bus.world) == Mode::kAsynchronous)
+    bus.schedule(slot_ + 1, t + bit_ticks(bus.world) / 2 + 2 * sample_ticks(bus.world));
+}
+
+/// The level that two of the three samples up to `t` have seen; RXD has had two edges at most.
+bool Usart::majority(const World& world, u64 t) const {
+  const UsartState& state = world.usarts[index_];
+  const u64 apart = sample_ticks(world);
+  unsigned high = 0;
+  for (unsigned i = 0; i < 3; ++i) {
+    const u64 when = t - i * apart;
+    bool level = rxd_.port->level(world, rxd_.bit);
+    for (const u64 edge : state.edges)
+      if (edge > when) level = !level;
+    high += level ? 1U : 0U;
+  }
+  return high >= 2;
+}
+
+/// A bit of a frame on RXD has been sampled.
+void Usart::take_bit(const Bus& bus, bool level, u64 t) const {
+  UsartState& state = bus.world.usarts[index_];
+  const unsigned n = data_bits(bus.world);
+  const unsigned bit = state.in_bit++;
+  if (bit == 0) {
+    if (level)
+      state.receiving = false;  // noise
+    else if (state.fifo_count == 3)
+      state.overrun = true;  // a start bit with nowhere to go
+  } else if (bit <= n) {
+    state.arriving = static_cast<u16>(state.arriving | (level ? 1U << (bit - 1) : 0U));
+  } else if (bit == n + 1 && has_parity(bus.world)) {
+    if (level != parity_of(bus.world, state.arriving)) state.arriving |= kWrongParity;
+  } else {
+    if (!level) state.arriving |= kNoStop;
+    state.receiving = false;
+    received(bus, state.arriving);
+    // A fast sender may have begun the next frame between the last two samples.
+    const bool fell = level && !rxd_.port->level(bus.world, rxd_.bit);
+    if (fell && mode(bus.world) == Mode::kAsynchronous)
+      begin_on_pin(bus, state.edges[0]);
+    else
+      start_receiving(bus, t);
+  }
+}
+
+// XCK ---------------------------------------------------------------------------------------------
+
+/// In synchronous mode the clock runs while the transmitter or the receiver is on.
+void Usart::run_clock(const Bus& bus, u64 t) const {
+  const bool runs =
+      mode(bus.world) == Mode::kSynchronous && (control(bus.world, kUcsrb) & (kTxen | kRxen)) != 0;
+  const unsigned slot = slot_ + 2;
+  if (!runs)
+    bus.schedule(slot, kNever);
+  else if (bus.world.due(slot) == kNever)
+    bus.schedule(slot, t + bit_ticks(bus.world) / 2);
+}
+
+/// "Synchronous Clock Operation": data changes at one edge (UCPOL) and is sampled at the other.
+void Usart::clock_edge(const Bus& bus, bool rises, u64 t) const {
+  UsartState& state = bus.world.usarts[index_];
+  if (rises == ((control(bus.world, kUcsrc) & 1U) == 0)) {
+    if (!state.sending) return;
+    if (state.out_bit != kWaits && ++state.out_bit >= frame_bits(bus.world)) frame_left(bus, t);
+    if (!state.sending) return;
+    if (state.out_bit == kWaits) state.out_bit = 0;
+    show_bit(bus, t);
+    return;
+  }
+  if ((control(bus.world, kUcsrb) & kRxen) == 0) return;
+  const bool level = rxd_.port->level(bus.world, rxd_.bit);
+  if (!state.receiving && !level) begin_on_pin(bus, t);
+  if (!state.receiving) return;
+  if (state.from_pin) {
+    take_bit(bus, level, t);
+  } else if (state.in_bit++ > data_bits(bus.world) + (has_parity(bus.world) ? 1U : 0U)) {
+    state.receiving = false;
+    received(bus, state.arriving);
+    start_receiving(bus, t);
   }
 }
 
@@ -269,12 +442,18 @@ void Usart::on_event(const Bus& bus, unsigned slot, u64 due) const {
   if (slot == slot_ && mode(bus.world) == Mode::kSpi) {
     spi_edge(bus, due);
   } else if (slot == slot_) {
-    const u16 data = state.leaving;
-    bus.transmit(name(), static_cast<u8>(data));
-    bus.happened(isa::EventKind::kByteOut, data, 0, name());
-    for (const Peripheral* listener : listeners_)
-      listener->on_byte(bus, name(), static_cast<u8>(data), due);
-    sent(bus, due);
+    if (state.out_bit < frame_bits(bus.world))
+      show_bit(bus, due);
+    else
+      frame_left(bus, due);
+  } else if (slot == slot_ + 2) {
+    state.clock = !state.clock;
+    bus.schedule(slot, due + bit_ticks(bus.world) / 2);
+    if (!xck_ || xck_.port->state(bus.world, xck_.bit).output) clock_edge(bus, state.clock, due);
+    if (xck_) xck_.port->take_value(bus, xck_.bit, state.clock, due);
+  } else if (state.from_pin) {
+    take_bit(bus, majority(bus.world, due), due);
+    if (state.receiving && state.in_bit != 0) bus.schedule(slot, due + bit_ticks(bus.world));
   } else {
     state.receiving = false;
     received(bus, state.arriving);
@@ -301,6 +480,7 @@ void Usart::reset(const Bus& bus) const {
   std::vector<u16> line = std::move(state.line);  // what the outside sends is not reset
   state = UsartState{};
   state.line = std::move(line);
+  bus.schedule(slot_ + 2, kNever);
   bus.reg(at(kUcsrc)) = 0x06;
   bus.schedule(slot_, kNever);
   bus.schedule(slot_ + 1, kNever);

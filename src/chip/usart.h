@@ -1,11 +1,10 @@
 // SPDX-License-Identifier: MIT
 // A serial port ("USART0").
-// Modelled: asynchronous mode at normal and double speed, synchronous mode as master, 5 to 9 data
-// bits, parity, one or two stop bits, two-stage buffers, RXC, TXC, UDRE, FE, DOR, UPE with their
-// interrupts, multi-processor mode, SPI-master mode on its pins; times to the tick.
-// Not modelled, and said: synchronous mode clocked from outside. Silent: the waveform on TXD (the
-// pin rests high while the transmitter is on) and, in synchronous mode, on XCK. Arriving frames
-// come from a sender with the port's own settings, which waits until RXEN is set.
+// Modelled: asynchronous mode at normal and double speed, synchronous mode with its own clock on
+// XCK or one from outside, 5 to 9 data bits, parity, one or two stop bits, two-stage buffers, RXC,
+// TXC, UDRE, FE, DOR, UPE with their interrupts, multi-processor mode, SPI-master mode; the
+// waveform on TXD, RXD sampled three times a bit; times to the cycle. Beside RXD, whole frames
+// arrive from a sender with the port's own settings, which waits until RXEN is set.
 #ifndef LUCID_CHIP_USART_H
 #define LUCID_CHIP_USART_H
 
@@ -16,7 +15,7 @@ namespace lucid::chip {
 
 class Usart final : public Peripheral {
  public:
-  /// Slots: `slot` for the end of a leaving frame, `slot + 1` for an arriving one.
+  /// Slots: `slot` for a leaving frame, `slot + 1` for an arriving one, `slot + 2` for XCK.
   Usart(unsigned number, const Names& names, Pin txd, Pin rxd, Pin xck, unsigned index,
         unsigned slot);
 
@@ -28,13 +27,19 @@ class Usart final : public Peripheral {
   void on_vector(const Bus& bus, unsigned vector) const override;
   void reset(const Bus& bus) const override;
   [[nodiscard]] std::vector<unsigned> vectors() const override;
-  [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_, slot_ + 1}; }
+  [[nodiscard]] std::vector<unsigned> slots() const override {
+    return {slot_, slot_ + 1, slot_ + 2};
+  }
+  [[nodiscard]] std::vector<Pin> listens() const override;
+  void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
   [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
   [[nodiscard]] bool runs_asleep(const World& /*world*/, unsigned sm) const override {
     return sm == 0;
   }
-  void stood_still(const Bus& bus, u64 ticks) const override {
-    bus.world.usarts[index_].next_start += ticks;
+  void stood_still(const Bus& bus, u64 cycles) const override {
+    UsartState& state = bus.world.usarts[index_];
+    state.next_start += cycles;
+    for (u64& edge : state.edges) edge += cycles;
   }
 
   void on_power(const Bus& bus, bool on, u64 t) const override {
@@ -71,6 +76,7 @@ class Usart final : public Peripheral {
     kTxb8 = 0x01
   };
   enum : u16 { kNoStop = 0x200, kWrongParity = 0x400 };  // beside a frame's data bits
+  enum : u8 { kWaits = 0xff };                           // an out_bit
   enum class Mode : u8 { kAsynchronous, kSynchronous, kReserved, kSpi };
 
   [[nodiscard]] u16 at(u16 offset) const { return static_cast<u16>(ucsra_ + offset); }
@@ -80,12 +86,24 @@ class Usart final : public Peripheral {
   [[nodiscard]] unsigned data_bits(const World& world) const;
   [[nodiscard]] u64 frame_bits(const World& world) const;
   [[nodiscard]] u16 data_mask(const World& world) const;
+  [[nodiscard]] bool has_parity(const World& world) const;
+  [[nodiscard]] bool parity_of(const World& world, unsigned data) const;
+  [[nodiscard]] bool out_level(const World& world, unsigned bit) const;
+  [[nodiscard]] u64 sample_ticks(const World& world) const;
   [[nodiscard]] bool passed_over(const World& world, u16 frame) const;
   void start_sending(const Bus& bus, u16 data, u64 when) const;
+  void show_bit(const Bus& bus, u64 t) const;
+  void frame_left(const Bus& bus, u64 t) const;
   void sent(const Bus& bus, u64 t) const;
+  void take_bit(const Bus& bus, bool level, u64 t) const;
   void received(const Bus& bus, u16 frame) const;
+  void begin_on_pin(const Bus& bus, u64 t) const;
+  [[nodiscard]] bool majority(const World& world, u64 t) const;
+  void run_clock(const Bus& bus, u64 t) const;
+  void clock_edge(const Bus& bus, bool rises, u64 t) const;
   void spi_edge(const Bus& bus, u64 t) const;
   void show_spi_bit(const Bus& bus, unsigned number, u64 t) const;
+  void change_mode(const Bus& bus, u64 t) const;
   void take_pins(const Bus& bus, u64 t) const;
   void start_receiving(const Bus& bus, u64 when) const;
   void refresh_requests(const Bus& bus) const;

@@ -201,24 +201,29 @@ struct InterruptPinState {
 
 struct UsartState {
   bool sending = false;  ///< a frame is leaving
+  u8 out_bit = 0;        ///< of it, on TXD; kWaits: for the clock's edge
   u16 leaving = 0;       ///< its 5 to 9 data bits
   bool buffer_full = false;
   u16 buffer = 0;
-  bool transmitted = false;  ///< TXC
-  bool receiving = false;    ///< a frame is arriving
-  u16 arriving = 0;          ///< its data bits; kNoStop, kWrongParity
-  u64 next_start = 0;        ///< earliest start of the next arriving frame
-  u8 fifo_count = 0;         ///< 0 to 3: two in the buffer, one waiting in the shift register
+  bool transmitted = false;    ///< TXC
+  bool receiving = false;      ///< a frame is arriving
+  bool from_pin = false;       ///< bit by bit on RXD, not from `line`
+  u8 in_bit = 0;               ///< of it, the next to be sampled
+  u16 arriving = 0;            ///< its data bits; kNoStop, kWrongParity
+  std::array<u64, 2> edges{};  ///< the last two on RXD
+  u64 next_start = 0;          ///< earliest start of the next arriving frame
+  u8 fifo_count = 0;           ///< 0 to 3: two in the buffer, one waiting in the shift register
   std::array<u16, 3> fifo{};
   bool overrun = false;   ///< DOR
   std::vector<u16> line;  ///< frames still to arrive
   u8 half_bits = 0;       ///< of SPI-master mode, done
-  bool clock = false;     ///< XCK is away from its rest
+  bool clock = false;     ///< XCK is away from its rest; high in synchronous mode
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(sending, leaving, buffer_full, buffer, transmitted, receiving, arriving, next_start,
-          fifo_count, fifo[0], fifo[1], fifo[2], overrun, half_bits, clock, line.size());
+    visit(sending, out_bit, leaving, buffer_full, buffer, transmitted, receiving, from_pin, in_bit,
+          arriving, edges[0], edges[1], next_start, fifo_count, fifo[0], fifo[1], fifo[2], overrun,
+          half_bits, clock, line.size());
     for (const u16 frame : line) visit(frame);
   }
 };
