@@ -121,6 +121,7 @@ struct RunEnd {
 
 class LUCID_API Chip {
  public:
+  struct Companion;
   struct Options {
     std::string name = "ATmega328P";
     std::uint64_t clock_hz = 16'000'000;  ///< oscillator, 1 Hz to 1 GHz
@@ -134,6 +135,19 @@ class LUCID_API Chip {
     /// Code that has been reached so often is translated to machine code of this computer, 1 to 255
     /// times; 0: never. It changes nothing but the time a run takes.
     std::uint8_t translate_after = 40;
+    /// Further chips with firmware of their own, which run along from power-on, and what joins
+    /// them: each wire a list of pins, those of a companion with its name, `panel.PD0`. A change of
+    /// a pin is seen by the others at its time, from the first tick of their clock on.
+    std::vector<Companion> companions = {};
+    std::vector<std::vector<std::string>> wires = {};
+    /// How far they run ahead at most before they are asked for again; 0 picoseconds: as it suits.
+    /// It changes nothing but the time a run takes.
+    Picoseconds companions_ahead = {};
+  };
+  struct Companion {
+    std::string name;
+    Options options;  ///< without companions of its own
+    Image image;
   };
   struct Summary {
     std::string name;
@@ -143,7 +157,8 @@ class LUCID_API Chip {
   };
 
   /// A chip as it is after power-on reset, its flash erased. Errors: kNotFound with near names,
-  /// also for a part's pin; kOutOfRange; kUnsupported for external memory on a part without it.
+  /// also for a pin of a part or a wire; kOutOfRange; kUnsupported for external memory on a part
+  /// without it; kBadImage for a companion's image.
   static Result<Chip> make(const Options& options);
   /// Every chip that `make` knows, by name.
   static std::vector<Summary> catalogue();
@@ -187,6 +202,8 @@ class LUCID_API Chip {
   [[nodiscard]] Instruction instruction_at(std::uint32_t address) const;
   [[nodiscard]] Explanation explain(std::uint32_t address) const;
   [[nodiscard]] std::vector<PinState> pins() const;
+  /// A copy of a companion as it is now. Error: kNotFound.
+  [[nodiscard]] Result<Chip> companion(const std::string& name) const;
   /// Equal worlds have equal hashes, on every machine and build. What a debugger keeps beside the
   /// world (breakpoints, deepest stack) is not in it.
   [[nodiscard]] std::uint64_t hash() const;

@@ -7,6 +7,7 @@
 #include <charconv>
 
 #include "base/text.h"
+#include "chip/companions.h"
 #include "chip/engine.h"
 #include "chip/system.h"
 #include "chip/twi.h"
@@ -19,6 +20,8 @@ AvrMachine::AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options
       world_(fabric_->shape()),
       translate_after_(options.translate_after) {
   world_.supply = world_.reference = options.supply;
+  if (!fabric_->companions.empty()) companions_ = std::make_unique<Companions>(*fabric_);
+  outputs_.companions = companions_.get();
   power_on(fuses_);
 }
 
@@ -37,12 +40,21 @@ AvrMachine::AvrMachine(const AvrMachine& other)
       unwritten_(other.unwritten_),
       check_unwritten_(other.check_unwritten_),
       translate_after_(other.translate_after_),
-      outputs_(other.outputs_) {}
+      outputs_(other.outputs_) {
+  if (other.companions_) companions_ = std::make_unique<Companions>(*fabric_);
+  outputs_.companions = companions_.get();
+}
 
 AvrMachine::~AvrMachine() = default;
 
 std::unique_ptr<isa::Machine> AvrMachine::clone() const {
   return std::make_unique<AvrMachine>(*this);
+}
+
+void AvrMachine::assume(const AvrMachine& other) {
+  if (!world_.flash.shares_all_with(other.world_.flash)) engine_.reset();
+  world_ = other.world_;
+  slept_ticks_ = other.slept_ticks_;
 }
 
 void AvrMachine::power_on(const std::array<u8, 3>& fuses) {
@@ -53,6 +65,12 @@ void AvrMachine::power_on(const std::array<u8, 3>& fuses) {
   world_.browned_out = false;
   world_.cpu.now = 0;
   world_.clock = ClockState{};
+  for (PortState& port : world_.ports) {
+    port.wire_low = port.wire_high = port.wire_pull = 0;
+    port.offers_low = port.offers_high = port.offers_pull = 0;
+  }
+  outputs_.offers.clear();
+  if (companions_) companions_->power_on(world_);
   reset_with(kPorf);
   const Bus bus(world_, outputs_);
   for (const Attached* part : fabric_->attached) part->start(bus);
@@ -203,6 +221,7 @@ Result<void> AvrMachine::load(const Image& image) {
   engine_.reset();
   breakpoints_.clear();
   outputs_ = Outputs{};
+  outputs_.companions = companions_.get();
   world_.cpu.now = 0;
   world_.data.assign(world_.data.size(), 0);
   power_on(std::array<u8, 3>{world_.fuses});
@@ -454,21 +473,8 @@ std::vector<PinState> AvrMachine::pins() const {
   return out;
 }
 
-Result<Pin> AvrMachine::find_pin(const std::string& name) const {
-  std::vector<std::string> names;
-  for (const auto& port : fabric_->ports) {
-    for (u8 bit = 0; bit < 8; ++bit) {
-      if (!port->has(bit)) continue;
-      names.push_back(port->pin_name(bit));
-      if (base::equal_ignoring_case(names.back(), name)) return Pin{port.get(), bit};
-    }
-  }
-  return fail(ErrorCode::kNotFound, "there is no pin '" + name + "' on " + info().name,
-              base::did_you_mean(name, names));
-}
-
 Result<void> AvrMachine::drive(const std::string& name, std::optional<bool> level) {
-  const Result<Pin> pin = find_pin(name);
+  const Result<Pin> pin = fabric_->find_pin(name);
   if (!pin) return tl::unexpected(pin.error());
   pin->port->drive(Bus(world_, outputs_), pin->bit, level, world_.cpu.now);
   return {};
@@ -481,7 +487,7 @@ Result<void> AvrMachine::apply(const std::string& name, std::int32_t microvolts)
     set_supply(Bus(world_, outputs_), microvolts);
     return {};
   }
-  const Result<Pin> pin = find_pin(name);
+  const Result<Pin> pin = fabric_->find_pin(name);
   if (!pin) return tl::unexpected(pin.error());
   if (microvolts < -500'000 || microvolts > world_.supply + 500'000)
     return fail(ErrorCode::kOutOfRange, fmt::format("a pin of this chip bears -0.5 V to {:.1f} V",
@@ -490,8 +496,32 @@ Result<void> AvrMachine::apply(const std::string& name, std::int32_t microvolts)
   return {};
 }
 
+std::uint64_t AvrMachine::hash() const {
+  return companions_ ? companions_->hash(world_) : world_.hash();
+}
+
+std::vector<SerialText> AvrMachine::take_serial() {
+  if (companions_) companions_->catch_up({world_, outputs_});
+  return std::exchange(outputs_.serial, {});
+}
+
+std::vector<std::string> AvrMachine::companions() const {
+  std::vector<std::string> out;
+  for (const Fabric::Companion& companion : fabric_->companions) out.push_back(companion.name);
+  return out;
+}
+
+std::unique_ptr<isa::Machine> AvrMachine::companion(const std::string& name) const {
+  for (unsigned i = 0; i < fabric_->companions.size(); ++i)
+    if (fabric_->companions[i].name == name) return companions_->as_now(world_, i);
+  return nullptr;
+}
+
 std::vector<PartState> AvrMachine::parts() const {
   std::vector<PartState> out;
+  for (unsigned i = 0; i < fabric_->companions.size(); ++i)
+    out.push_back(
+        {fabric_->companions[i].name, fabric_->pins_to(i + 1), companions_->describe(world_, i)});
   World look = world_;  // a description changes nothing
   Outputs unheard;
   const Bus bus(look, unheard);

@@ -44,7 +44,7 @@ class AvrMachine final : public isa::Machine {
   [[nodiscard]] std::uint64_t ticks() const override { return world_.tick_at(world_.cpu.now); }
   [[nodiscard]] std::uint64_t cycles() const override { return world_.cpu.now; }
   [[nodiscard]] unsigned ticks_a_cycle() const override { return 1U << world_.clock.shift; }
-  [[nodiscard]] std::uint64_t hash() const override { return world_.hash(); }
+  [[nodiscard]] std::uint64_t hash() const override;
   [[nodiscard]] bool interrupt_imminent() const override;
   [[nodiscard]] bool asleep() const override { return world_.cpu.asleep; }
   [[nodiscard]] std::optional<std::uint32_t> deepest_sp() const override;
@@ -66,11 +66,16 @@ class AvrMachine final : public isa::Machine {
   Result<void> send(const std::string& port, const std::string& bytes) override;
   Result<void> transfer(const TwoWireTransfer& transfer) override;
   Result<void> send_frame(const std::string& port, const SerialFrame& frame) override;
-  std::vector<SerialText> take_serial() override { return std::exchange(outputs_.serial, {}); }
+  std::vector<SerialText> take_serial() override;
   std::vector<std::string> take_notes() override { return std::exchange(outputs_.notes, {}); }
+  [[nodiscard]] std::vector<std::string> companions() const override;
+  [[nodiscard]] std::unique_ptr<isa::Machine> companion(const std::string& name) const override;
 
  private:
   friend class Engine;
+  friend class Companions;
+  /// Becomes what `other`, a copy of the same chip, is; keeps what has been decoded.
+  void assume(const AvrMachine& other);
   void power_on(const std::array<u8, 3>& fuses);
   void note_oscillator();
   void renew_attributes();
@@ -82,7 +87,6 @@ class AvrMachine final : public isa::Machine {
   [[nodiscard]] u64 wake_up_cycles() const;
   [[nodiscard]] u32 reset_word() const;
   [[nodiscard]] u32 vector_word(unsigned vector) const;
-  Result<Pin> find_pin(const std::string& name) const;
   Result<const Usart*> find_usart(const std::string& name) const;
 
   std::shared_ptr<const Fabric> fabric_;
@@ -110,6 +114,7 @@ class AvrMachine final : public isa::Machine {
   u8 translate_after_;  ///< Chip::Options
   Outputs outputs_;
   std::unique_ptr<class Engine> engine_;
+  std::unique_ptr<class Companions> companions_;
 };
 
 }  // namespace lucid::chip

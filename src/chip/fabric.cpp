@@ -98,6 +98,27 @@ void Fabric::enlist(Peripheral& peripheral) {
   for (const unsigned slot : peripheral.slots()) slot_owner[slot] = &peripheral;
 }
 
+Result<std::unique_ptr<Fabric>> Fabric::make(const Chip::Options& options) {
+  const Device* device = find_device(options.name);
+  if (device == nullptr) {
+    std::vector<std::string> names;
+    for (const Device& known : devices()) names.emplace_back(known.name);
+    std::string hint = base::did_you_mean(options.name, names);
+    if (hint.empty()) hint = "see `lucid chips`";
+    return fail(ErrorCode::kNotFound, "there is no chip '" + options.name + "' here", hint);
+  }
+  if (options.clock_hz < 1 || options.clock_hz > 1'000'000'000)
+    return fail(ErrorCode::kOutOfRange, "a clock runs at 1 Hz to 1000 MHz");
+  if (options.supply < 1'800'000 || options.supply > 5'500'000)
+    return fail(ErrorCode::kOutOfRange, "these chips work from 1.8 V to 5.5 V");
+  auto fabric = std::make_unique<Fabric>(*device, options.clock_hz);
+  if (auto added = fabric->add_external_ram(options.external_ram); !added)
+    return fail(added.error());
+  for (const auto& part : options.parts)
+    if (auto attached = fabric->attach(part); !attached) return fail(attached.error());
+  return fabric;
+}
+
 Result<void> Fabric::attach(const std::shared_ptr<const Part>& part) {
   for (const Attached* other : attached)
     if (other->part().name() == part->name())
@@ -131,6 +152,19 @@ Result<void> Fabric::attach(const std::shared_ptr<const Part>& part) {
   return {};
 }
 
+Result<Pin> Fabric::find_pin(const std::string& name) const {
+  std::vector<std::string> names;
+  for (const auto& port : ports) {
+    for (u8 bit = 0; bit < 8; ++bit) {
+      if (!port->has(bit)) continue;
+      names.push_back(port->pin_name(bit));
+      if (base::equal_ignoring_case(names.back(), name)) return Pin{port.get(), bit};
+    }
+  }
+  return fail(ErrorCode::kNotFound, "there is no pin '" + name + "' on " + info.name,
+              base::did_you_mean(name, names));
+}
+
 Pin Fabric::pin(std::string_view name) const {
   for (const auto& port : ports)
     if (name.size() == 2 && port->letter() == name[0] &&
@@ -149,16 +183,8 @@ WorldShape Fabric::shape() const {
   shape.usarts = static_cast<unsigned>(usarts.size());
   shape.parts = static_cast<unsigned>(attached.size());
   shape.slots = next_slot_;
+  if (!companions.empty()) shape.sync_slot = wire_slot;
   return shape;
-}
-
-template <class T, class... Args>
-T* Fabric::add(Args&&... args) {
-  auto peripheral = std::make_unique<T>(std::forward<Args>(args)...);
-  T* out = peripheral.get();
-  next_slot_ += static_cast<unsigned>(out->slots().size());
-  others.push_back(std::move(peripheral));
-  return out;
 }
 
 /// Every peripheral of the family whose registers the part has.

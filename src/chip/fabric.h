@@ -18,6 +18,7 @@
 
 namespace lucid::chip {
 
+class AvrMachine;
 class System;
 class Twi;
 
@@ -27,6 +28,8 @@ class Fabric {
   Fabric(const Fabric&) = delete;
   Fabric& operator=(const Fabric&) = delete;
 
+  /// The fabric that options describe, but for companions. Errors: see Chip::make.
+  static Result<std::unique_ptr<Fabric>> make(const Chip::Options& options);
   /// Memory on the external memory interface; before any world is made. Errors: see Chip::make.
   Result<void> add_external_ram(u32 bytes);
 
@@ -68,6 +71,28 @@ class Fabric {
   /// Wires a part to the chip. Errors: kNotFound for a pin that the chip has not, kOutOfRange for
   /// two parts of one name and for too many.
   Result<void> attach(const std::shared_ptr<const Part>& part);
+  /// The chip becomes one of several. Before any world is made, behind the last part.
+  Result<void> add_wire_end();
+  /// Further chips and the wires between them and this one. Errors: kNotFound, kOutOfRange.
+  Result<void> add_companions(const Chip::Options& options);
+  struct Companion {
+    std::string name;
+    std::shared_ptr<const AvrMachine> at_power_on;
+  };
+  /// A pin on a wire: of this chip, 0, or of a companion, from 1 on.
+  struct Place {
+    unsigned chip = 0;
+    Pin pin;
+  };
+  std::vector<Companion> companions;
+  std::vector<std::vector<Place>> wires;
+  Picoseconds companions_ahead;
+  unsigned wire_slot = kEventSlots;  ///< of a chip that is one of several
+  /// The pins that have a wire to a chip.
+  [[nodiscard]] std::vector<std::string> pins_to(unsigned chip) const;
+  /// `PB5`, or an error with near names.
+  [[nodiscard]] Result<Pin> find_pin(const std::string& name) const;
+
   /// `B1`; no pin for `-`.
   [[nodiscard]] Pin pin(std::string_view name) const;
 
@@ -75,8 +100,15 @@ class Fabric {
   void enlist(Peripheral& peripheral);
   void add_peripherals(const Wiring& wiring, u64 clock_hz);
   void add_power_switches();
+  void join(std::vector<Place> places);
   template <class T, class... Args>
-  T* add(Args&&... args);
+  T* add(Args&&... args) {
+    auto peripheral = std::make_unique<T>(std::forward<Args>(args)...);
+    T* out = peripheral.get();
+    next_slot_ += static_cast<unsigned>(out->slots().size());
+    others.push_back(std::move(peripheral));
+    return out;
+  }
   static constexpr u8 kNoDivision = 0x80;
   System* system_ = nullptr;
   unsigned next_slot_ = 0;

@@ -37,6 +37,10 @@ class PagedMemory {
     page->bytes[address % kPageBytes] = value;
     page->hash.reset();
   }
+  /// A copy that nothing has been written to since.
+  [[nodiscard]] bool shares_all_with(const PagedMemory& other) const {
+    return pages_ == other.pages_;
+  }
   void hash(base::Hasher& into) const {
     for (const auto& page : pages_) {
       if (!page->hash) {

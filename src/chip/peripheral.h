@@ -15,6 +15,8 @@
 
 namespace lucid::chip {
 
+class Companions;
+
 /// What leaves the world, and what only a debugger remembers. Not hashed.
 struct Outputs {
   std::vector<SerialText> serial;
@@ -22,6 +24,8 @@ struct Outputs {
   std::set<std::string> noted;  ///< each note is said once
   u32 events_wanted = 0;        ///< by isa::bit(kind)
   std::vector<isa::Event> events;
+  std::vector<WireChange> offers;    ///< of this chip to its wires
+  Companions* companions = nullptr;  ///< that are on them
 };
 
 /// What a peripheral may touch.
@@ -52,11 +56,16 @@ class Bus {
     if ((outputs_.events_wanted & isa::bit(kind)) != 0)
       outputs_.events.push_back({kind, number, value, name});
   }
+  /// To the wire of a pin, from a cycle on.
+  void offer(u8 pin, u8 offer, u64 cycle) const;
+  /// The companions are brought up to this cycle.
+  void sync(u64 cycle) const;
   void note(const std::string& text) const {
     if (outputs_.noted.insert(text).second) outputs_.notes.push_back(text);
   }
 
  private:
+  friend class Companions;
   Outputs& outputs_;
 };
 

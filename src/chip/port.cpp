@@ -91,7 +91,9 @@ void Port::settle(const Bus& bus, u64 when) const {
   const unsigned output = outputs(world);
   const unsigned out = merged(world.data[port()], state.value, state.value_taken);
   const unsigned pull = pull_ups_off(world) ? 0 : world.data[port()];
-  const unsigned input = (state.driven & state.driven_high) | (~state.driven & pull);
+  const unsigned wire = ~state.wire_low & (state.wire_high | state.wire_pull | pull);
+  const unsigned input = (state.driven & state.driven_high) | (~state.driven & wire);
+  if (wired_ != 0) offer(bus, output & ~out, output & out, ~output & pull, when);
   const auto level = static_cast<u8>(((output & out) | (~output & input)) & mask_);
   if (level == state.level) return;
   const unsigned changed = level ^ state.level;
@@ -104,6 +106,31 @@ void Port::settle(const Bus& bus, u64 when) const {
                            (level >> listener.bit & 1U) != 0, when);
 }
 
+void Port::join(const Bus& bus, unsigned bit, u8 offer, u64 now) const {
+  PortState& state = bus.world.ports[index_];
+  const auto mask = static_cast<u8>(1U << bit);
+  state.wire_low = merged(state.wire_low, (offer & kOffersLow) != 0 ? 0xff : 0, mask);
+  state.wire_high = merged(state.wire_high, (offer & kOffersHigh) != 0 ? 0xff : 0, mask);
+  state.wire_pull = merged(state.wire_pull, (offer & kOffersPullUp) != 0 ? 0xff : 0, mask);
+  settle(bus, now);
+}
+
+void Port::offer(const Bus& bus, unsigned low, unsigned high, unsigned pull, u64 when) const {
+  PortState& state = bus.world.ports[index_];
+  const unsigned changed =
+      wired_ & ((low ^ state.offers_low) | (high ^ state.offers_high) | (pull ^ state.offers_pull));
+  if (changed == 0) return;
+  state.offers_low = static_cast<u8>(low & wired_);
+  state.offers_high = static_cast<u8>(high & wired_);
+  state.offers_pull = static_cast<u8>(pull & wired_);
+  for (unsigned bit = 0; bit < 8; ++bit) {
+    if ((changed >> bit & 1U) == 0) continue;
+    const unsigned offers = (low >> bit & 1U) * kOffersLow | (high >> bit & 1U) * kOffersHigh |
+                            (pull >> bit & 1U) * kOffersPullUp;
+    bus.offer(number(bit), static_cast<u8>(offers), when);
+  }
+}
+
 PinState Port::state(const World& world, unsigned bit) const {
   const PortState& state = world.ports[index_];
   const auto on = [bit](unsigned bits) { return (bits >> bit & 1U) != 0; };
@@ -112,10 +139,12 @@ PinState Port::state(const World& world, unsigned bit) const {
   pin.output = on(outputs(world));
   pin.level = on(state.level);
   pin.pull_up = !pin.output && on(world.data[port()]) && !pull_ups_off(world);
-  pin.driven = on(state.driven);
-  pin.driven_high = pin.driven && on(state.driven_high);
-  pin.floating = !pin.output && !pin.pull_up && !pin.driven;
-  pin.contention = pin.output && pin.driven && pin.driven_high != pin.level;
+  const bool wire = on(state.wire_low) || on(state.wire_high);
+  pin.driven = on(state.driven) || wire;
+  pin.driven_high = on(state.driven) ? on(state.driven_high) : wire && !on(state.wire_low);
+  pin.floating = !pin.output && !pin.pull_up && !pin.driven && !on(state.wire_pull);
+  pin.contention = (pin.output && pin.driven && pin.driven_high != pin.level) ||
+                   (on(state.wire_low) && on(state.wire_high));
   if (on(state.analog)) pin.microvolts = state.volts[bit];
   return pin;
 }

@@ -29,6 +29,12 @@ class Port final : public Peripheral {
   /// What an analog input sees.
   [[nodiscard]] std::int32_t microvolts(const World& world, unsigned bit) const;
 
+  /// What other chips do to a pin's wire: kOffersLow and so on.
+  void join(const Bus& bus, unsigned bit, u8 offer, u64 now) const;
+  /// Other chips are on the wires of these pins.
+  void add_wire(unsigned bit) { wired_ |= static_cast<u8>(1U << bit); }
+  [[nodiscard]] u8 number(unsigned bit) const { return static_cast<u8>(8 * index_ + bit); }
+
   /// A peripheral decides a pin's output value, or its direction; nullopt gives it back.
   void take_value(const Bus& bus, unsigned bit, std::optional<bool> value, u64 t) const;
   void take_direction(const Bus& bus, unsigned bit, std::optional<bool> output, u64 t) const;
@@ -53,12 +59,14 @@ class Port final : public Peripheral {
     return (world.data[mcucr_] & 0x10U) != 0;
   }
   [[nodiscard]] unsigned outputs(const World& world) const;
+  void offer(const Bus& bus, unsigned low, unsigned high, unsigned pull, u64 when) const;
 
   char letter_;
   u16 pin_;
   u8 mask_;
   unsigned index_;
   u16 mcucr_;
+  u8 wired_ = 0;
   struct Listener {
     unsigned bit;
     const Peripheral* who;

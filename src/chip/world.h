@@ -8,6 +8,7 @@
 #include <algorithm>
 #include <array>
 #include <cstdint>
+#include <memory>
 #include <vector>
 
 #include "base/hash.h"
@@ -55,16 +56,19 @@ struct PortState {
   std::array<std::int32_t, 8> volts{};  ///< microvolts
   u8 value_taken = 0;                   ///< pins whose output value a peripheral decides
   u8 value = 0;
-  u8 direction_taken = 0;  ///< pins whose direction a peripheral decides
-  u8 direction = 0;        ///< 1: output
-  u8 level = 0;            ///< of the pins, now
-  u8 level_before = 0;     ///< and before `changed_at`
+  u8 direction_taken = 0;                         ///< pins whose direction a peripheral decides
+  u8 direction = 0;                               ///< 1: output
+  u8 wire_low = 0, wire_high = 0, wire_pull = 0;  ///< from other chips on the pin's wire
+  u8 offers_low = 0, offers_high = 0, offers_pull = 0;  ///< what they get from this one
+  u8 level = 0;                                         ///< of the pins, now
+  u8 level_before = 0;                                  ///< and before `changed_at`
   u64 changed_at = 0;
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(driven, driven_high, analog, value_taken, value, direction_taken, direction, level,
-          level_before, changed_at);
+    visit(driven, driven_high, analog, value_taken, value, direction_taken, direction, wire_low,
+          wire_high, wire_pull, offers_low, offers_high, offers_pull, level, level_before,
+          changed_at);
     for (const std::int32_t v : volts) visit(static_cast<u32>(v));
   }
 };
@@ -241,11 +245,37 @@ struct EepromState {
   }
 };
 
+/// What a chip does to a wire, or what all others do.
+enum : u8 { kOffersLow = 1, kOffersHigh = 2, kOffersPullUp = 4 };
+struct WireChange {
+  u64 tick = 0;  ///< of the chip whose pin it is
+  u8 pin = 0;    ///< 8 times its port's place and its bit
+  u8 offer = 0;
+
+  template <class Visit>
+  void fields(Visit& visit) const {
+    visit(tick, pin, offer);
+  }
+};
+
+class AvrMachine;
+
+/// Further chips, on wires to this one (companions.h). Not hashed as it stands: they are somewhere
+/// before this chip's time, and what they will be then is.
+struct GroupState {
+  std::vector<std::shared_ptr<const AvrMachine>> bases;
+  std::vector<u64> delivered;  ///< what they did up to this tick of theirs has arrived
+  std::vector<u8> halted;      ///< a fault has ended them
+  std::vector<u8> offers;      ///< by place on all wires
+  u64 ahead = 0;               ///< picoseconds that are looked ahead
+};
+
 /// How many of each a chip has.
 struct WorldShape {
   u32 data = 0, eeprom = 0, flash = 0;  ///< bytes
   unsigned ports = 0, timers = 0, usarts = 0, parts = 0;
-  unsigned slots = 0;  ///< for events
+  unsigned slots = 0;                ///< for events
+  unsigned sync_slot = kEventSlots;  ///< the one that depends on how far others are ahead
 };
 
 struct World {
@@ -263,6 +293,8 @@ struct World {
   BootState boot;
   InterruptPinState interrupt_pins;
   EepromState eeprom_controller;
+  std::vector<WireChange> inbox;  ///< a companion: what reaches it, by time
+  GroupState group;
   std::int32_t supply = 5'000'000;     ///< microvolts at VCC and AVCC
   bool browned_out = false;            ///< held in reset: the supply is too low
   std::int32_t reference = 5'000'000;  ///< at AREF
@@ -281,7 +313,8 @@ struct World {
         data(shape.data),
         eeprom(shape.eeprom, 0xff),
         flash(shape.flash, 0xff),
-        slots_(std::max(shape.slots, 1U)) {
+        slots_(std::max(shape.slots, 1U)),
+        sync_slot_(shape.sync_slot) {
     due_.fill(kNever);
     due_tick_.fill(kNever);
     frozen_.fill(kNever);
@@ -327,6 +360,8 @@ struct World {
   /// The earliest event. Ties go to the lower slot.
   [[nodiscard]] unsigned next_event() const { return next_; }
   [[nodiscard]] u64 next_due() const { return due_[next_]; }
+  /// Of GroupState; kEventSlots if the chip has no companions.
+  [[nodiscard]] unsigned sync_slot() const { return sync_slot_; }
 
   // Events whose clock stands still keep the cycles that are left.
   void freeze(unsigned slot) {
@@ -370,8 +405,9 @@ struct World {
     boot.fields(hasher);
     interrupt_pins.fields(hasher);
     eeprom_controller.fields(hasher);
+    for (const WireChange& change : inbox) change.fields(hasher);
     for (unsigned slot = 0; slot < slots_; ++slot)
-      hasher(due_[slot], due_tick_[slot], frozen_[slot], parked_[slot]);
+      if (slot != sync_slot_) hasher(due_[slot], due_tick_[slot], frozen_[slot], parked_[slot]);
     for (const u64 tick : off_since) hasher(tick);
     hasher(static_cast<u32>(supply), static_cast<u32>(reference), browned_out);
     hasher(fuses[0], fuses[1], fuses[2], lock);
@@ -393,6 +429,7 @@ struct World {
   std::array<u64, kEventSlots> parked_{};
   unsigned next_ = 0;  ///< derived from due_
   unsigned slots_;     ///< in use
+  unsigned sync_slot_;
 };
 
 }  // namespace lucid::chip

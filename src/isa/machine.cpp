@@ -66,6 +66,7 @@ Result<void> Machine::send(const std::string& port, const std::string& /*bytes*/
   return fail(ErrorCode::kNotFound, "there is no serial port '" + port + "' on " + info().name);
 }
 
+std::unique_ptr<Machine> Machine::companion(const std::string& /*name*/) const { return nullptr; }
 Result<void> Machine::send_frame(const std::string& port, const SerialFrame& /*frame*/) {
   return send(port, {});
 }
@@ -157,6 +158,13 @@ RunEnd Chip::step() {
   request.instructions = 1;
   request.pass_first_breakpoint = true;
   return end_of(machine_->run(request));
+}
+
+Result<Chip> Chip::companion(const std::string& name) const {
+  if (auto found = machine_->companion(name)) return Chip(std::move(found));
+  const auto names = machine_->companions();
+  return fail(ErrorCode::kNotFound, "there is no companion '" + name + "'",
+              names.empty() ? "give a bench with several chips" : base::did_you_mean(name, names));
 }
 
 std::uint64_t Chip::cycles() const { return machine_->cycles(); }

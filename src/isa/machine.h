@@ -92,6 +92,7 @@ enum class EventKind : std::uint8_t {
   kByteIn,       ///< has arrived
   kEepromWrite,  ///< has begun: address `number`, `value`
   kEdge,         ///< pin `name` is now `value`
+  kWire,         ///< what the chip does to a wire has changed
   kReset,        ///< by the chip itself; `number` is its cause, as the status register shows it
 };
 struct Event {
@@ -216,6 +217,9 @@ class Machine {
   virtual Result<void> transfer(const TwoWireTransfer& transfer);
   virtual std::vector<SerialText> take_serial() { return {}; }
   virtual std::vector<std::string> take_notes() { return {}; }
+  /// Further chips that run along, by name, and one of them as it is now; null for another name.
+  [[nodiscard]] virtual std::vector<std::string> companions() const { return {}; }
+  [[nodiscard]] virtual std::unique_ptr<Machine> companion(const std::string& name) const;
 
   // Served from the above
   [[nodiscard]] Instruction instruction_at(std::uint32_t address, bool with_text = true) const;

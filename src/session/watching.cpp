@@ -468,6 +468,7 @@ std::string Session::Core::event_text(const isa::Event& event) const {
                          event.number);
     case isa::EventKind::kEdge:
       return fmt::format("{} has gone {}", event.name, event.value != 0 ? "high" : "low");
+    case isa::EventKind::kWire: return "a wire has changed";
     case isa::EventKind::kReset: return fmt::format("the chip has been reset ({})", event.name);
   }
   return {};
