@@ -253,6 +253,21 @@ TEST_CASE("a bench at the prompt: parts are pressed, turned, shown, and their ch
   CHECK(has(json, "\"name\":\"knob\""));
 }
 
+TEST_CASE("several chips: both speak, either is debugged") {
+  const std::string bench = " --bench " LUCID_KILN "/kiln-and-panel.bench.toml";
+  const auto run = lucid("run " + kKiln + bench + " --for 5s");
+  CHECK(run.code == 0);
+  for (const char* line : {"kiln ready\r\n", "\npanel.USART0: G\n", "\nramp 4 s, set 995",
+                           "ATmega328P at 8 MHz, asleep at 0x"})
+    CHECK(has(run, line));
+  const auto panel = lucid("open " LUCID_KILN "/images/panel.elf" + bench +
+                           " --on panel --do 'go for 3s' --do '= kiln.TCCR1B.CS' --do 'inputs'");
+  CHECK(panel.code == 0);
+  CHECK(has(panel, "serial: kiln.USART0: kiln ready"));
+  CHECK(has(panel, "kiln.TCCR1B.CS = 1"));
+  CHECK(lucid("open " + kKiln + bench + " --on pannel").code == 3);
+}
+
 TEST_CASE("other programs talk to the firmware: by a socket, by files") {
   test::write(test::scratch("typed"), "P\n");
   const std::string out = test::scratch("sent");

@@ -5,6 +5,7 @@
 #include <catch2/catch.hpp>
 #include <random>
 
+#include "lucid/bench.h"
 #include "lucid/chip.h"
 #include "lucid/session.h"
 #include "tools.h"
@@ -308,4 +309,78 @@ TEST_CASE("chips that cannot be joined are refused") {
         std::string::npos);
   CHECK(refused([](O& o) { o.wires[0][1] = "other.PZ0"; }).find("PZ0") != std::string::npos);
   CHECK(refused([](O& o) { o.companions[0].options.name = "ATmega88"; }) == "accepted");
+}
+
+TEST_CASE("a bench file joins the kiln and its panel; either can be the one that is meant") {
+  const std::string path = std::string(LUCID_KILN) + "/kiln-and-panel.bench.toml";
+  const std::string images = std::string(LUCID_KILN) + "/images/";
+  auto bench = Bench::open(path);
+  REQUIRE(bench);
+  Session kiln(*Chip::make(bench->chip));
+  REQUIRE(kiln.open(images + "kiln-og.elf"));
+  kiln.go_for(Picoseconds{8'000'000'000'000});
+  // The panel has heard the report and shows one lamp for each 200 degrees.
+  const auto number = [](const Session& session, const std::string& text) {
+    auto value = session.evaluate(text);
+    INFO(text);
+    REQUIRE(value);
+    return value->integer;
+  };
+  CHECK(number(kiln, "state") != 0);  // its button was pressed
+  CHECK(number(kiln, "panel.DDRC") == 0x3f);
+  CHECK(number(kiln, "panel.pin.PD1") == 1);
+  CHECK(number(kiln, "panel.time") >= 8'000'000'000'000);
+  CHECK(number(kiln, "panel.ram[0x8ff] >= 0 && panel.sp > 0x800") == 1);
+  CHECK(kiln.evaluate("panel.PORTQ").error().where == "column 7");
+  CHECK_FALSE(kiln.evaluate("panel"));
+  CHECK_FALSE(kiln.evaluate("panel.ram[0x100 for 4]"));
+  CHECK_FALSE(kiln.let("panel.PORTC", "1"));
+  CHECK_FALSE(kiln.evaluate("panl.PORTC"));
+  BreakpointSpec change{"panel.PORTC"};
+  change.kind = BreakpointSpec::Kind::kWrite;
+  CHECK_FALSE(kiln.pause_at(change));
+  BreakpointSpec when{"panel.cycles > 64001000"};
+  when.kind = BreakpointSpec::Kind::kWhen;
+  REQUIRE(kiln.pause_at(when));
+  CHECK(kiln.go_for(Picoseconds{400'000'000'000}).cause == Pause::Cause::kHolds);
+  CHECK(number(kiln, "panel.cycles") > 64'001'000);
+  CHECK(number(kiln, "panel.cycles") < 64'010'000);  // asleep: looked at each millisecond
+
+  auto other = Bench::open(path, "panel");
+  REQUIRE(other);
+  CHECK(other->chip.clock_hz == 8'000'000);
+  Session panel(*Chip::make(other->chip));
+  REQUIRE(panel.open(images + "panel.elf"));
+  panel.go_for(Picoseconds{8'000'000'000'000});
+  CHECK(number(panel, "reports") == 7);  // one a second
+  CHECK(number(panel, "shown > 200 && shown < 400") == 1);
+  CHECK(number(panel, "kiln.OCR1A") == number(kiln, "chip.OCR1A"));
+  CHECK(Bench::open(path, "pannel").error().code == ErrorCode::kNotFound);
+}
+
+TEST_CASE("mistakes in a bench of several chips are told with their line") {
+  const std::string good =
+      "[chip]\n[[companion]]\nname = \"panel\"\nimage = \"images/panel.elf\"\n"
+      "[[wire]]\npins = [\"PD1\", \"panel.PD0\"]\n";
+  REQUIRE(Bench::parse(good, "good", LUCID_KILN));
+  struct Row {
+    const char *text, *says;
+  };
+  for (const Row& row :
+       {Row{"[[companion]]\nname = \"panel\"\nimage = \"images/panel.elf\"\n", "line 8"},
+        Row{"[[companion]]\nname = \"two\"\n", "'image'"},
+        Row{"[[companion]]\nimage = \"images/panel.elf\"\n", "'name'"},
+        Row{"[[companion]]\nname = \"two\"\nimage = \"none.elf\"\n", "none.elf"},
+        Row{"[[companion]]\nname = \"two\"\nimage = \"kiln.bench.toml\"\n", "neither an ELF"},
+        Row{"[[wire]]\npins = [\"PD1\"]\n", "two or more"}, Row{"[[wire]]\n", "'pins'"},
+        Row{"[[part]]\non = \"pane\"\nname = \"x\"\nkind = \"lamp\"\npin = \"PB0\"\n", "panel?"},
+        Row{"[[input]]\non = \"panel\"\nat = \"1s\"\npart = \"x\"\naction = \"press\"\n",
+            "no part 'x'"}}) {
+    INFO(row.text);
+    const auto bench = Bench::parse(good + row.text, "wrong", LUCID_KILN);
+    REQUIRE_FALSE(bench);
+    INFO(bench.error().text());
+    CHECK(bench.error().text().find(row.says) != std::string::npos);
+  }
+  CHECK_FALSE(Bench::parse(good, "unnamed", LUCID_KILN, "panel"));  // [chip] has no image
 }

@@ -9,9 +9,9 @@ namespace lucid::app {
 
 const std::vector<Command>& commands() {
   static const std::vector<Command> kCommands{
-      {"open", "", "open IMAGE [with BENCH]",
+      {"open", "", "open IMAGE [with BENCH [on CHIP]]",
        "Load an ELF or Intel HEX image and stand before its first instruction; with what a bench "
-       "file puts on its pins.",
+       "file puts on its pins; on one of its further chips.",
        "open firmware/kiln/images/kiln-og.elf", &Console::do_reload, false},
       {"go to", "", "go to PLACE", "Run up to a place; breakpoints on the way pause first.",
        "go to kiln.c:141", &Console::do_go_to, true},

@@ -98,9 +98,14 @@ Result<void> Console::do_reset(const std::string& rest) {
 
 Result<void> Console::do_reload(const std::string& rest) {
   if (session_ == nullptr) {
-    if (rest.empty()) return usage("open IMAGE [with BENCH]");
+    if (rest.empty()) return usage("open IMAGE [with BENCH [on CHIP]]");
     const std::size_t with = rest.rfind(" with ");
-    if (with != std::string::npos) options_.bench = beside(rest.substr(with + 6));
+    if (with != std::string::npos) {
+      const std::string bench = rest.substr(with + 6);
+      const std::size_t on = bench.rfind(" on ");
+      options_.bench = beside(bench.substr(0, on));
+      if (on != std::string::npos) options_.on = bench.substr(on + 4);
+    }
     if (auto opened = open(beside(rest.substr(0, with))); !opened) return opened;
   } else {
     auto warnings = session_->reload(rest.empty() ? rest : beside(rest));
@@ -287,7 +292,8 @@ Result<void> Console::do_drive(const std::string& rest) {
 Result<void> Console::do_inputs(const std::string& rest) {
   const auto& inputs = session_->inputs();
   std::string text;
-  for (const Session::Input& input : inputs) text += "\n" + input.text;
+  const std::string own = options_.on.empty() ? "" : "on = \"" + options_.on + "\"\n";
+  for (const Session::Input& input : inputs) text += "\n" + input.text + own;
   if (rest.empty()) {
     show(Inputs{inputs});
     return {};

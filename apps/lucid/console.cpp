@@ -29,7 +29,7 @@ Result<void> Console::open(const std::string& path) {
   if (!image) return fail(image.error());
   Bench bench;
   if (!options_.bench.empty()) {
-    auto read = Bench::open(options_.bench);
+    auto read = Bench::open(options_.bench, options_.on);
     if (!read) return fail(read.error());
     bench = std::move(*read);
   }
@@ -55,7 +55,7 @@ Result<void> Console::open(const std::string& path) {
   if (!warnings) return fail(warnings.error());
   session_ = std::move(session);
   serial_.clear();
-  serial_line_.clear();
+  serial_lines_.clear();
   if (!chip_is_known)
     warnings->push_back("the image does not say its chip: taken for " + chip_options.name +
                         "; choose with --chip");
@@ -187,47 +187,61 @@ void Console::show(const Reply& reply) {
   out_ << (options_.json ? to_json(reply) : to_text(reply, style_)) << std::flush;
 }
 
+/// The first port's bytes as they come, where that is wanted; else whole lines, with their port if
+/// it is another one.
 void Console::on_serial(const std::string& port, const std::string& bytes) {
   if (end_ != nullptr && end_->port() == port) {
     end_->write(bytes);
     return;
   }
-  serial_ += bytes;
+  const bool companion = port.find('.') != std::string::npos;
+  if (!companion) serial_ += bytes;
   if (options_.json) return;  // `show serial` has it
-  if (serial_port_.empty() && session_) {
-    const auto& ports = session_->chip().info().serial_ports;
-    if (!ports.empty()) serial_port_ = ports.front();
-  }
-  if (!serial_port_.empty() && serial_port_ != port) {  // the ports take turns: say who speaks
-    flush_serial();
-    if (plain_serial_)
-      out_ << "\n" << style_.dim(port + ":") << "\n";
-    else
-      serial_line_ = port + ": ";
-  }
-  serial_port_ = port;
-  if (plain_serial_) {
-    out_ << bytes << std::flush;
-    serial_line_open_ = bytes.back() != '\n';
+  if (plain_serial_ && port == first_port()) {
+    const std::size_t end = bytes.rfind('\n');
+    if (end != std::string::npos) {
+      out_ << bytes.substr(0, end + 1);
+      serial_line_open_ = false;
+      out_ << std::exchange(serial_waiting_, {});
+    }
+    const std::string rest = bytes.substr(end + 1);
+    serial_line_open_ = serial_line_open_ || !rest.empty();
+    out_ << rest << std::flush;
     return;
   }
   for (const char c : bytes) {
     if (c == '\n') {
-      flush_serial();
+      write_serial_line(port);
     } else if (c != '\r') {
-      serial_line_ += std::isprint(static_cast<unsigned char>(c)) != 0
-                          ? std::string(1, c)
-                          : fmt::format("\\x{:02x}", static_cast<unsigned char>(c));
+      serial_lines_[port] += std::isprint(static_cast<unsigned char>(c)) != 0
+                                 ? std::string(1, c)
+                                 : fmt::format("\\x{:02x}", static_cast<unsigned char>(c));
     }
   }
 }
 
-void Console::flush_serial() {
-  if (serial_line_.empty()) return;
+std::string Console::first_port() const {
+  if (session_ == nullptr || session_->chip().info().serial_ports.empty()) return {};
+  return session_->chip().info().serial_ports.front();
+}
+
+void Console::write_serial_line(const std::string& port) {
+  const std::string line = std::exchange(serial_lines_[port], {});
+  if (line.empty()) return;
   if (progress_drawn_) out_ << "\r\x1b[K";
   progress_drawn_ = false;
-  out_ << style_.dim("  serial: ") << serial_line_ << "\n";
-  serial_line_.clear();
+  const std::string owner = port == first_port() ? "" : port + ": ";
+  if (!plain_serial_)
+    out_ << style_.dim("  serial: ") << owner << line << "\n";
+  else if (serial_line_open_)
+    serial_waiting_ += style_.dim(owner) + line + "\n";
+  else
+    out_ << style_.dim(owner) << line << "\n" << std::flush;
+}
+
+void Console::flush_serial() {
+  end_serial_line();
+  for (auto& [port, line] : serial_lines_) write_serial_line(port);
 }
 
 void Console::on_note(const std::string& text) {
@@ -237,6 +251,7 @@ void Console::on_note(const std::string& text) {
 
 void Console::end_serial_line() {
   if (std::exchange(serial_line_open_, false)) out_ << "\n";
+  out_ << std::exchange(serial_waiting_, {});
 }
 void Console::on_message(const std::string& text) { show(Message{"  log: " + text}); }
 

@@ -4,6 +4,7 @@
 #define LUCID_APP_CONSOLE_H
 
 #include <chrono>
+#include <map>
 #include <memory>
 #include <optional>
 #include <ostream>
@@ -37,6 +38,7 @@ class Console final : public Listener {
     std::string chip;                       ///< empty: what the image says
     std::optional<std::uint64_t> clock_hz;  ///< else of the bench, else 16 MHz
     std::string bench;                      ///< a bench file, or empty
+    std::string on;                         ///< the chip on it that is meant, or empty: the first
     std::vector<std::string> source_folders;
     bool json = false;
     bool colour = false;
@@ -72,6 +74,8 @@ class Console final : public Listener {
   void set_echo(bool on) { options_.echo = on; }
   void show(const Reply& reply);
   void flush_serial();
+  void write_serial_line(const std::string& port);
+  [[nodiscard]] std::string first_port() const;
 
   // Listener
   void on_serial(const std::string& port, const std::string& bytes) override;
@@ -141,12 +145,12 @@ class Console final : public Listener {
   std::unique_ptr<Session> session_;
   StepUnit unit_ = StepUnit::kLine;
   std::string repeat_;
-  std::string serial_;       ///< all that was sent
-  std::string serial_line_;  ///< the line under way
+  std::string serial_;                               ///< all that was sent
+  std::map<std::string, std::string> serial_lines_;  ///< under way, by port
+  std::string serial_waiting_;  ///< lines of other ports, until the first one's has ended
   bool plain_serial_ = false;
   bool serial_line_open_ = false;  ///< plain serial output stands behind a line's beginning
   std::vector<std::string> stay_in_, run_through_;
-  std::string serial_port_;   ///< that sent last
   SerialEnd* end_ = nullptr;  ///< what listens to a port, if anything
   bool finished_ = false;
   bool expectation_failed_ = false;

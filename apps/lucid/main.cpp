@@ -17,7 +17,7 @@ namespace lucid::app {
 namespace {
 
 struct Arguments {
-  std::string image, script, chip, clock, bench, serial, span = "1s", name, function;
+  std::string image, script, chip, clock, bench, on, serial, span = "1s", name, function;
   std::vector<std::string> commands, sources;
   bool json = false;
   bool all = false;
@@ -43,6 +43,7 @@ Result<Console::Options> options_of(const Arguments& a) {
   Console::Options options;
   options.chip = a.chip;
   options.bench = a.bench;
+  options.on = a.on;
   options.source_folders = a.sources;
   options.json = a.json;
   options.colour = !a.json && colour_wanted();
@@ -255,6 +256,8 @@ void add_common(CLI::App* command, Arguments& a) {
       ->type_name("FOLDER|FROM=TO");
   command->add_option("--bench", a.bench, "What is on the chip's pins, *.bench.toml")
       ->type_name("FILE");
+  command->add_option("--on", a.on, "The chip of the bench that is meant, if not the first")
+      ->type_name("NAME");
   command->add_option("--do", a.commands, "Carry out a command (repeatable)")->type_name("COMMAND");
   command->add_flag("--json", a.json, "Write JSON, one object a line");
 }

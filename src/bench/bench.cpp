@@ -50,8 +50,8 @@ unsigned stray_line(std::string_view text) {
 
 class Reader {
  public:
-  Reader(std::string name, std::string folder)
-      : name_(std::move(name)), around_{std::move(folder)} {}
+  Reader(std::string name, std::string folder, std::string on)
+      : name_(std::move(name)), around_{std::move(folder)}, on_(std::move(on)) {}
 
   Result<Bench> read(std::string_view text) {
     if (const unsigned line = stray_line(text); line != 0)
@@ -66,26 +66,30 @@ class Reader {
     } catch (const std::logic_error& error) {
       return fail(ErrorCode::kBadImage, error.what(), "docs/bench.md has an example", name_);
     }
-    for (const auto& [key, node] : root) {
-      Result<void> done;
-      if (key == "chip")
-        done = each(node, "chip", &Reader::chip);
-      else if (key == "part")
-        done = each(node, "part", &Reader::part);
-      else if (key == "input")
-        done = each(node, "input", &Reader::input);
-      else
-        done =
-            fail(ErrorCode::kBadImage, fmt::format("there is no table '{}' in a bench", key.str()),
-                 base::did_you_mean(key.str(), {"chip", "part", "input"}),
-                 fmt::format("{}, line {}", name_, node.source().begin.line));
-      if (!done) return fail(done.error());
+    // Chips first: the other tables name them.
+    struct Kind {
+      const char* name;
+      Result<void> (Reader::*read)(Keys&);
+    };
+    static constexpr Kind kTables[] = {{"chip", &Reader::chip},
+                                       {"companion", &Reader::companion},
+                                       {"part", &Reader::part},
+                                       {"input", &Reader::input},
+                                       {"wire", &Reader::wire}};
+    std::vector<std::string> known;
+    for (const Kind& kind : kTables) {
+      known.emplace_back(kind.name);
+      if (const toml::node* node = root.get(kind.name))
+        if (auto done = each(*node, kind.name, kind.read); !done) return fail(done.error());
     }
+    for (const auto& [key, node] : root)
+      if (std::find(known.begin(), known.end(), key.str()) == known.end())
+        return fail(ErrorCode::kBadImage,
+                    fmt::format("there is no table '{}' in a bench", key.str()),
+                    base::did_you_mean(key.str(), known),
+                    fmt::format("{}, line {}", name_, node.source().begin.line));
     if (auto done = find_named(); !done) return fail(done.error());
-    std::stable_sort(inputs_.begin(), inputs_.end(),
-                     [](const Input& a, const Input& b) { return a.at < b.at; });
-    if (!inputs_.empty()) bench_.chip.parts.push_back(bench::timed_inputs(std::move(inputs_)));
-    return std::move(bench_);
+    return put_together();
   }
 
  private:
@@ -130,15 +134,33 @@ class Reader {
     return keys.finish();
   }
 
-  Result<void> chip(Keys& keys) {
-    Chip::Options& chip = bench_.chip;
-    bench_.names_chip = keys.has("name");
-    bench_.names_clock = keys.has("clock");
-    chip.name = keys.text("name", chip.name);
-    if (bench_.names_clock) chip.clock_hz = keys.hertz("clock");
+  /// A chip with what belongs to it.
+  struct Seat {
+    std::string name;  ///< on the bench
+    Chip::Options options;
+    bool names_chip = false, names_clock = false;
+    std::optional<Image> image;
+    std::vector<Input> inputs;
+  };
+
+  void settings(Keys& keys, Seat& seat, const std::string& type) {
+    seat.names_chip = keys.has(type);
+    seat.names_clock = keys.has("clock");
+    Chip::Options& chip = seat.options;
+    if (keys.has("image")) {
+      const std::string file = keys.text("image");
+      auto image = Image::open(file.rfind('/', 0) == 0 ? file : around_.folder + "/" + file);
+      if (!image)
+        keys.wrong("image", "names " + file + ": " + image.error().what, image.error().hint);
+      else
+        seat.image = *image;
+    }
+    chip.name =
+        keys.text(type, seat.image && !seat.image->chip().empty() ? seat.image->chip() : chip.name);
+    if (seat.names_clock) chip.clock_hz = keys.hertz("clock");
     chip.supply = keys.microvolts("supply", "5V");
     chip.external_ram = static_cast<std::uint32_t>(keys.number("external_ram", 0, 65536, 0));
-    if (!keys.has("fuses")) return {};
+    if (!keys.has("fuses")) return;
     const std::vector<std::string> fuses = keys.texts("fuses");
     std::array<std::uint8_t, 3> bytes{};
     bool good = fuses.size() == 3;
@@ -149,17 +171,55 @@ class Reader {
     }
     if (!good) keys.wrong("fuses", R"(must be low, high and extended: ["0xff", "0xd9", "0xff"])");
     chip.fuses = bytes;
+  }
+
+  Result<void> chip(Keys& keys) {
+    if (!std::exchange(first_is_there_, true)) {
+      seats_[0].name = keys.text("called", "");
+      settings(keys, seats_[0], "name");
+    } else {
+      keys.wrong("name", "is of a second [chip]", "further chips are [[companion]]");
+    }
     return {};
+  }
+
+  Result<void> companion(Keys& keys) {
+    Seat seat;
+    seat.name = keys.text("name");
+    for (const Seat& other : seats_)
+      if (other.name == seat.name) keys.wrong("name", "must be another one for each chip");
+    settings(keys, seat, "chip");
+    if (!seat.image) keys.wrong("image", "must name the firmware", "such as \"panel.elf\"");
+    seats_.push_back(std::move(seat));
+    return {};
+  }
+
+  Result<void> wire(Keys& keys) {
+    const auto pins = keys.texts("pins");
+    if (pins.size() < 2) keys.wrong("pins", "must be two or more: [\"PD1\", \"panel.PD0\"]");
+    wires_.push_back(pins);
+    return {};
+  }
+
+  /// The chip that a part or an input belongs to.
+  Seat& seat_of(Keys& keys) {
+    if (!keys.has("on")) return seats_[0];
+    std::vector<std::string> names;
+    const std::size_t first = seats_[0].name.empty() ? 1 : 0;
+    for (std::size_t i = first; i < seats_.size(); ++i) names.push_back(seats_[i].name);
+    if (names.empty()) keys.wrong("on", "names a chip, but there is only one without a name");
+    return names.empty() ? seats_[0] : seats_[first + keys.choice("on", names)];
   }
 
   Result<void> part(Keys& keys) {
     std::vector<std::string> names;
     for (const bench::Kind& kind : bench::kinds()) names.emplace_back(kind.name);
+    Seat& seat = seat_of(keys);
     const std::string name = keys.text("name");
     const unsigned kind = keys.choice("kind", names);
     auto made = bench::kinds()[kind].make(name, keys, around_);
     if (auto done = keys.finish(); !done) return done;
-    bench_.chip.parts.push_back(std::move(made));
+    seat.options.parts.push_back(std::move(made));
     return {};
   }
 
@@ -184,6 +244,7 @@ class Reader {
   }
 
   Result<void> input(Keys& keys) {
+    Seat& seat = seat_of(keys);
     Input input;
     input.at = keys.picoseconds("at");
     if (keys.has("serial")) {
@@ -208,7 +269,7 @@ class Reader {
       input.action = std::array{"press", "release",
                                 "turn"}[keys.choice("action", {"press", "release", "turn"})];
       if (input.action == "turn") input.value = keys.text("value");
-      named_.emplace_back(input.part, keys.line());
+      named_.push_back({static_cast<std::size_t>(&seat - seats_.data()), input.part, keys.line()});
     } else {
       input.pin = keys.text("pin");
       if (keys.has("volts")) {
@@ -218,42 +279,90 @@ class Reader {
         if (level != 0) input.level = level == 2;
       }
     }
-    inputs_.push_back(std::move(input));
+    seat.inputs.push_back(std::move(input));
     return {};
   }
 
   /// Inputs may stand before the parts they are done to.
   Result<void> find_named() const {
-    std::vector<std::string> names;
-    for (const auto& part : bench_.chip.parts) names.push_back(part->name());
-    for (const auto& [part, line] : named_)
-      if (std::find(names.begin(), names.end(), part) == names.end())
-        return fail(ErrorCode::kBadImage, fmt::format("there is no part '{}'", part),
-                    base::did_you_mean(part, names),
-                    fmt::format("{}, line {}, input", name_, line));
+    for (const Named& named : named_) {
+      std::vector<std::string> names;
+      for (const auto& part : seats_[named.seat].options.parts) names.push_back(part->name());
+      if (std::find(names.begin(), names.end(), named.part) == names.end())
+        return fail(ErrorCode::kBadImage, fmt::format("there is no part '{}'", named.part),
+                    base::did_you_mean(named.part, names),
+                    fmt::format("{}, line {}, input", name_, named.line));
+    }
     return {};
+  }
+
+  /// One chip is meant, the others are its companions.
+  Result<Bench> put_together() {
+    for (Seat& seat : seats_) {
+      std::stable_sort(seat.inputs.begin(), seat.inputs.end(),
+                       [](const Input& a, const Input& b) { return a.at < b.at; });
+      if (!seat.inputs.empty())
+        seat.options.parts.push_back(bench::timed_inputs(std::move(seat.inputs)));
+    }
+    std::vector<std::string> names;
+    for (const Seat& seat : seats_) names.push_back(seat.name);
+    std::size_t meant = 0;
+    if (!on_.empty()) {
+      meant = static_cast<std::size_t>(std::find(names.begin(), names.end(), on_) - names.begin());
+      if (meant == seats_.size())
+        return fail(ErrorCode::kNotFound, fmt::format("there is no chip '{}' on the bench", on_),
+                    base::did_you_mean(on_, names), name_);
+    }
+    Bench bench;
+    bench.names_chip = seats_[meant].names_chip;
+    bench.names_clock = seats_[meant].names_clock;
+    for (std::size_t i = 0; i < seats_.size(); ++i) {
+      if (i == meant) continue;
+      Seat& seat = seats_[i];
+      if (!seat.image || seat.name.empty())
+        return fail(ErrorCode::kBadImage, "the first chip cannot be a companion of '" + on_ + "'",
+                    "give [chip] the keys `called` and `image`", name_);
+      seats_[meant].options.companions.push_back({seat.name, seat.options, *seat.image});
+    }
+    // A pin without a chip's name is the first one's; of the chip that is meant it has none.
+    const std::string own = names[meant] + ".";
+    for (auto& wire : wires_)
+      for (std::string& pin : wire) {
+        if (pin.find('.') == std::string::npos) pin = names[0] + "." + pin;
+        if (pin.rfind(own, 0) == 0) pin = pin.substr(own.size());
+      }
+    bench.chip = std::move(seats_[meant].options);
+    bench.chip.wires = std::move(wires_);
+    return bench;
   }
 
   std::string name_;
   bench::Surroundings around_;
-  Bench bench_;
-  std::vector<Input> inputs_;
-  std::vector<std::pair<std::string, std::uint32_t>> named_;  ///< parts in inputs, with the line
+  std::string on_;
+  std::vector<Seat> seats_{1};
+  bool first_is_there_ = false;
+  std::vector<std::vector<std::string>> wires_;
+  struct Named {
+    std::size_t seat;
+    std::string part;
+    std::uint32_t line;
+  };
+  std::vector<Named> named_;  ///< parts in inputs
 };
 
 }  // namespace
 
 Result<Bench> Bench::parse(std::string_view text, const std::string& name,
-                           const std::string& folder) {
-  return Reader(name, folder).read(text);
+                           const std::string& folder, const std::string& on) {
+  return Reader(name, folder, on).read(text);
 }
 
-Result<Bench> Bench::open(const std::string& path) {
+Result<Bench> Bench::open(const std::string& path, const std::string& on) {
   const auto bytes = base::read_file(path);
   if (!bytes) return fail(bytes.error());
   const std::size_t slash = path.rfind('/');
   return parse(std::string(bytes->begin(), bytes->end()), path,
-               slash == std::string::npos ? "." : path.substr(0, slash));
+               slash == std::string::npos ? "." : path.substr(0, slash), on);
 }
 
 std::vector<std::string> Bench::kinds() {

@@ -64,6 +64,7 @@ class Evaluator {
       case NodeKind::kStackFree:
       case NodeKind::kStackDeepest:
       case NodeKind::kStackUsed: return stack(node);
+      case NodeKind::kElsewhere: return elsewhere(node);
       case NodeKind::kUnary: return unary(node);
       case NodeKind::kBinary: return binary(node);
       case NodeKind::kAnd:
@@ -144,6 +145,22 @@ class Evaluator {
     Operand out = number(static_cast<std::int64_t>(*raw >> place.bit_offset),
                          static_cast<std::uint8_t>(bits), false);
     out.place = place;
+    return out;
+  }
+
+  /// A number that another chip holds at this time; it cannot be changed from here.
+  Result<Operand> elsewhere(const Node& node) {
+    const auto companion = scope_.machine.companion(node.name);
+    if (companion == nullptr)
+      return fail(ErrorCode::kNotFound, "there is no chip '" + node.name + "' here");
+    auto out =
+        Evaluator({scope_.program, *companion, std::nullopt, 0, std::nullopt}).value(*node.a);
+    if (!out) return out;
+    if (out->value.kind == Value::Kind::kAggregate)
+      return fail(ErrorCode::kUnsupported, "memory of another chip is read byte by byte",
+                  "such as " + node.name + ".ram[0x120]");
+    out->place = {};
+    out->value.address.reset();
     return out;
   }
 
@@ -542,6 +559,7 @@ bool collect_parts(const Node& node, const Scope& scope, std::vector<Operand>& o
     case NodeKind::kStackFree:
     case NodeKind::kStackDeepest:
     case NodeKind::kStackUsed:
+    case NodeKind::kElsewhere:
     case NodeKind::kDereference: return false;
     default: break;
   }

@@ -419,6 +419,9 @@ class Parser {
     }
     if (in.empty() && first == "chip") return chip();
     if (in.empty() && first == "pin") return pin();
+    if (in.empty() && text_.compare(at_, 1, ".") == 0)
+      if (const auto companion = scope_.machine.companion(first))
+        return elsewhere(first, *companion);
     if (in.empty() && (first == "true" || first == "false"))
       return integer(first == "true" ? 1 : 0, 8, false);
     return variable(first, in, begin);
@@ -554,6 +557,22 @@ class Parser {
     }
     return give_up(problem(fmt::format("there is no pin '{}'", wanted),
                            base::did_you_mean(wanted, names), ErrorCode::kNotFound));
+  }
+
+  /// Of another chip there are no names of its program.
+  Tree elsewhere(const std::string& name, const isa::Machine& companion) {
+    const Scope there{scope_.program, companion, std::nullopt, 0, std::nullopt};
+    Parser parser(text_, there);
+    parser.at_ = at_;
+    const bool is_pin = parser.take(".") && parser.word() == "pin";
+    if (!is_pin) parser.at_ = at_;
+    Tree found = is_pin ? parser.pin() : parser.chip();
+    at_ = parser.at_;
+    if (parser.failed_) return give_up(parser.error_);
+    Tree node = make(NodeKind::kElsewhere);
+    node->name = name;
+    node->a = std::move(found);
+    return node;
   }
 
   Tree chip() {
@@ -698,7 +717,8 @@ Expression& Expression::operator=(Expression&&) noexcept = default;
 Expression::~Expression() = default;
 
 std::vector<std::string> known_names(const Scope& scope) {
-  std::vector<std::string> out{"chip", "pin"};
+  std::vector<std::string> out = scope.machine.companions();
+  out.insert(out.end(), {"chip", "pin"});
   for (const Local* local : locals_of(scope)) out.push_back(local->name);
   for (const Variable& v : scope.program.variables()) out.push_back(v.name);
   for (const Function& f : scope.program.functions()) out.push_back(f.name);

@@ -24,6 +24,7 @@ enum class NodeKind : std::uint8_t {
   kStackFree,
   kStackDeepest,
   kStackUsed,
+  kElsewhere,  ///< `a`, on the companion called `name`
   kUnary,
   kBinary,
   kAnd,
