@@ -246,6 +246,7 @@ struct JsonWriter {
                              {"level", v.pin.level},
                              {"before", v.level_before},
                              {"pull_up", v.pin.pull_up},
+                             {"pulled_up_outside", v.pin.pulled_up_outside},
                              {"driven", v.pin.driven},
                              {"floating", v.pin.floating},
                              {"contention", v.pin.contention},

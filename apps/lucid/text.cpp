@@ -459,6 +459,7 @@ class TextWriter {
     const auto add = [&](const std::string& text) { out += (out.empty() ? "" : ", ") + text; };
     if (out.empty() && pin.output) add("the port");
     if (pin.pull_up) add("pull-up");
+    if (pin.pulled_up_outside) add("pull-up outside");
     if (pin.microvolts)
       add(fmt::format("{:g} V from outside", *pin.microvolts / 1e6));
     else if (pin.driven)

@@ -92,7 +92,8 @@ struct PinState {
   bool output = false;   ///< the chip drives it
   bool level = false;    ///< what the firmware would read once it is through the synchroniser
   bool pull_up = false;  ///< the chip's pull-up is on
-  bool driven = false;   ///< something outside drives it
+  bool pulled_up_outside = false;  ///< by a resistor on the board, or another chip
+  bool driven = false;             ///< something outside drives it
   bool driven_high = false;
   bool floating = false;    ///< nobody determines the level: it reads as low
   bool contention = false;  ///< both drive it, to different levels: the chip wins in this model

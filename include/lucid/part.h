@@ -77,8 +77,8 @@ class LUCID_API Part {
   }
   /// The master has sent a byte; true acknowledges it.
   virtual bool on_bus_byte(Wires& /*wires*/, std::uint8_t /*byte*/) const { return false; }
-  /// The master reads a byte, and acknowledges it if it wants more.
-  virtual std::uint8_t bus_byte(Wires& /*wires*/, bool /*acknowledged*/) const { return 0xff; }
+  /// The master begins to read a byte.
+  virtual std::uint8_t bus_byte(Wires& /*wires*/) const { return 0xff; }
   virtual void on_stop(Wires& /*wires*/) const {}
 
   /// What a person does to it: `press`, `release`, or `turn` with a value. Error: kUsage.

@@ -63,7 +63,7 @@ class TwoWireEeprom final : public Part {
     pointer = at - at % page_ + (at + 1) % page_;  // within the page
     return true;
   }
-  [[nodiscard]] std::uint8_t bus_byte(Wires& wires, bool /*acknowledged*/) const override {
+  [[nodiscard]] std::uint8_t bus_byte(Wires& wires) const override {
     const auto at = static_cast<unsigned>(wires.number(kPointer));
     wires.number(kPointer) = (at + 1) & (bytes_ - 1);
     return get(wires, kMemory, at);

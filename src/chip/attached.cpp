@@ -4,7 +4,7 @@
 #include "base/text.h"
 #include "chip/port.h"
 #include "chip/system.h"
-#include "chip/twi.h"
+#include "chip/two_wire_bus.h"
 #include "lucid/time.h"
 
 namespace lucid {
@@ -53,7 +53,7 @@ class Attached::View final : public Wires {
       if (base::equal_ignoring_case(usart->name(), port)) usart->send(bus_, bytes, now_);
   }
   void transfer(const TwoWireTransfer& transfer) override {
-    if (part_.twi_ != nullptr) part_.twi_->transfer(bus_, transfer, now_);
+    if (part_.two_wire_ != nullptr) part_.two_wire_->transfer(bus_, transfer, now_);
   }
   void send_frame(const std::string& port, const SerialFrame& frame) override {
     for (const auto& usart : part_.usarts_)
@@ -117,9 +117,9 @@ bool Attached::on_bus_byte(const Bus& bus, u8 byte, u64 t) const {
   View view(*this, bus, t);
   return part_->on_bus_byte(view, byte);
 }
-u8 Attached::bus_byte(const Bus& bus, bool acknowledged, u64 t) const {
+u8 Attached::bus_byte(const Bus& bus, u64 t) const {
   View view(*this, bus, t);
-  return part_->bus_byte(view, acknowledged);
+  return part_->bus_byte(view);
 }
 void Attached::on_stop(const Bus& bus, u64 t) const {
   View view(*this, bus, t);

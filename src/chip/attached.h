@@ -11,7 +11,7 @@
 
 namespace lucid::chip {
 
-class Twi;
+class TwoWireBus;
 
 class Attached final : public Peripheral {
  public:
@@ -27,7 +27,7 @@ class Attached final : public Peripheral {
         slot_(slot) {}
 
   [[nodiscard]] const Part& part() const { return *part_; }
-  void set_two_wire(const Twi* twi) { twi_ = twi; }
+  void set_two_wire(const TwoWireBus* bus) { two_wire_ = bus; }
   void start(const Bus& bus) const;
   Result<void> act(const Bus& bus, const std::string& action, const std::string& value) const;
   [[nodiscard]] std::string describe(const Bus& bus) const;
@@ -41,7 +41,7 @@ class Attached final : public Peripheral {
   // The two-wire bus; see Part.
   [[nodiscard]] bool on_address(const Bus& bus, u8 address, bool reading, u64 t) const;
   [[nodiscard]] bool on_bus_byte(const Bus& bus, u8 byte, u64 t) const;
-  [[nodiscard]] u8 bus_byte(const Bus& bus, bool acknowledged, u64 t) const;
+  [[nodiscard]] u8 bus_byte(const Bus& bus, u64 t) const;
   void on_stop(const Bus& bus, u64 t) const;
   [[nodiscard]] bool runs_asleep(const World& /*world*/, unsigned /*sm*/) const override {
     return true;
@@ -58,7 +58,7 @@ class Attached final : public Peripheral {
   const std::vector<const Attached*>& others_;  ///< all parts, this one too
   u64 clock_hz_;
   unsigned index_, slot_;
-  const Twi* twi_ = nullptr;
+  const TwoWireBus* two_wire_ = nullptr;
 };
 
 }  // namespace lucid::chip

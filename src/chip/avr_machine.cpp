@@ -10,7 +10,7 @@
 #include "chip/companions.h"
 #include "chip/engine.h"
 #include "chip/system.h"
-#include "chip/twi.h"
+#include "chip/two_wire_bus.h"
 
 namespace lucid::chip {
 
@@ -66,6 +66,7 @@ void AvrMachine::power_on(const std::array<u8, 3>& fuses) {
   world_.cpu.now = 0;
   world_.clock = ClockState{};
   for (PortState& port : world_.ports) {
+    port.held_low = port.pulled_up = 0;
     port.wire_low = port.wire_high = port.wire_pull = 0;
     port.offers_low = port.offers_high = port.offers_pull = 0;
   }
@@ -556,8 +557,8 @@ Result<void> AvrMachine::send(const std::string& port, const std::string& bytes)
 }
 
 Result<void> AvrMachine::transfer(const TwoWireTransfer& transfer) {
-  if (fabric_->twi == nullptr) return Machine::transfer(transfer);
-  fabric_->twi->transfer(Bus(world_, outputs_), transfer, world_.cpu.now);
+  if (fabric_->two_wire == nullptr) return Machine::transfer(transfer);
+  fabric_->two_wire->transfer(Bus(world_, outputs_), transfer, world_.cpu.now);
   return {};
 }
 

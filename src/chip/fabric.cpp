@@ -11,6 +11,7 @@
 #include "chip/system.h"
 #include "chip/timer.h"
 #include "chip/twi.h"
+#include "chip/two_wire_bus.h"
 
 namespace lucid::chip {
 namespace {
@@ -142,13 +143,14 @@ Result<void> Fabric::attach(const std::shared_ptr<const Part>& part) {
   const auto index = static_cast<unsigned>(attached.size());
   Attached* const made =
       add<Attached>(part, std::move(wired), usarts, attached, info.clock_hz, index, next_slot_);
-  made->set_two_wire(twi);
+  made->set_two_wire(two_wire);
   attached.push_back(made);
   enlist(*others.back());
   for (const auto& usart : usarts) usart->add_listener(*attached.back());
   const std::vector<Pin> on = attached.back()->listens();
   const auto is_on = [&](Pin pin) { return std::find(on.begin(), on.end(), pin) != on.end(); };
-  if (twi != nullptr && is_on(twi->sda()) && is_on(twi->scl())) twi->add_device(*attached.back());
+  if (two_wire != nullptr && is_on(two_wire->sda()) && is_on(two_wire->scl()))
+    two_wire->add_device(*attached.back());
   return {};
 }
 
@@ -240,8 +242,9 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   add<Comparator>(names, comparator[0], comparator[1], *adc_, capturing);
   const std::vector<Pin> spi = pins(wiring.spi);
   add<Spi>(names, Spi::Pins{spi[0], spi[1], spi[2], spi[3]}, next_slot_);
-  const std::vector<Pin> two_wire = pins(wiring.twi);
-  twi = add<Twi>(names, two_wire[0], two_wire[1], clock_hz, next_slot_);
+  const std::vector<Pin> twi = pins(wiring.twi);
+  add<Twi>(names, twi[0], twi[1], next_slot_);
+  two_wire = add<TwoWireBus>(twi[0], twi[1], clock_hz, next_slot_);
   boot = add<Boot>(names, device, wiring, clock_hz, next_slot_);
 }
 

@@ -20,7 +20,7 @@ namespace lucid::chip {
 
 class AvrMachine;
 class System;
-class Twi;
+class TwoWireBus;
 
 class Fabric {
  public:
@@ -43,7 +43,7 @@ class Fabric {
   std::vector<const Attached*> attached;  ///< of `others`
   const Watchdog* watchdog = nullptr;     ///< null on a part without wiring
   const Boot* boot = nullptr;
-  Twi* twi = nullptr;
+  TwoWireBus* two_wire = nullptr;
   std::vector<const Peripheral*> all;
   std::vector<const Peripheral*> owner;  ///< by data address below RAM, or null
   std::vector<bool> plain;               ///< registers that are memory on silicon, too

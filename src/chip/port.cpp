@@ -91,9 +91,12 @@ void Port::settle(const Bus& bus, u64 when) const {
   const unsigned output = outputs(world);
   const unsigned out = merged(world.data[port()], state.value, state.value_taken);
   const unsigned pull = pull_ups_off(world) ? 0 : world.data[port()];
-  const unsigned wire = ~state.wire_low & (state.wire_high | state.wire_pull | pull);
+  const unsigned wire = ~(state.wire_low | state.held_low) &
+                        (state.wire_high | state.wire_pull | state.pulled_up | pull);
   const unsigned input = (state.driven & state.driven_high) | (~state.driven & wire);
-  if (wired_ != 0) offer(bus, output & ~out, output & out, ~output & pull, when);
+  if (wired_ != 0)
+    offer(bus, (output & ~out) | state.held_low, output & out, (~output & pull) | state.pulled_up,
+          when);
   const auto level = static_cast<u8>(((output & out) | (~output & input)) & mask_);
   if (level == state.level) return;
   const unsigned changed = level ^ state.level;
@@ -104,6 +107,17 @@ void Port::settle(const Bus& bus, u64 when) const {
     if ((changed >> listener.bit & 1U) != 0 && !listener.who->is_off(bus.world))
       listener.who->on_pin(bus, {this, static_cast<u8>(listener.bit)},
                            (level >> listener.bit & 1U) != 0, when);
+}
+
+void Port::hold_low(const Bus& bus, unsigned bit, bool low, u64 now) const {
+  PortState& state = bus.world.ports[index_];
+  state.held_low = merged(state.held_low, low ? 0xff : 0, static_cast<u8>(1U << bit));
+  settle(bus, now);
+}
+
+void Port::pull_up_outside(const Bus& bus, unsigned bit, u64 now) const {
+  bus.world.ports[index_].pulled_up |= static_cast<u8>(1U << bit);
+  settle(bus, now);
 }
 
 void Port::join(const Bus& bus, unsigned bit, u8 offer, u64 now) const {
@@ -139,10 +153,12 @@ PinState Port::state(const World& world, unsigned bit) const {
   pin.output = on(outputs(world));
   pin.level = on(state.level);
   pin.pull_up = !pin.output && on(world.data[port()]) && !pull_ups_off(world);
-  const bool wire = on(state.wire_low) || on(state.wire_high);
+  const bool low = on(state.wire_low) || on(state.held_low);
+  const bool wire = low || on(state.wire_high);
   pin.driven = on(state.driven) || wire;
-  pin.driven_high = on(state.driven) ? on(state.driven_high) : wire && !on(state.wire_low);
-  pin.floating = !pin.output && !pin.pull_up && !pin.driven && !on(state.wire_pull);
+  pin.driven_high = on(state.driven) ? on(state.driven_high) : wire && !low;
+  pin.pulled_up_outside = on(state.wire_pull) || on(state.pulled_up);
+  pin.floating = !pin.output && !pin.pull_up && !pin.driven && !pin.pulled_up_outside;
   pin.contention = (pin.output && pin.driven && pin.driven_high != pin.level) ||
                    (on(state.wire_low) && on(state.wire_high));
   if (on(state.analog)) pin.microvolts = state.volts[bit];

@@ -29,6 +29,10 @@ class Port final : public Peripheral {
   /// What an analog input sees.
   [[nodiscard]] std::int32_t microvolts(const World& world, unsigned bit) const;
 
+  /// An open drain outside pulls a pin low, or lets it go.
+  void hold_low(const Bus& bus, unsigned bit, bool low, u64 now) const;
+  /// There is a resistor on the board, from now on.
+  void pull_up_outside(const Bus& bus, unsigned bit, u64 now) const;
   /// What other chips do to a pin's wire: kOffersLow and so on.
   void join(const Bus& bus, unsigned bit, u8 offer, u64 now) const;
   /// Other chips are on the wires of these pins.

@@ -1,201 +1,259 @@
 // SPDX-License-Identifier: MIT
 #include "chip/twi.h"
 
-#include <fmt/format.h>
-
-#include "chip/attached.h"
-
 namespace lucid::chip {
+
+/// The chip's own ends of the lines: open drains.
+class Twi::Lines {
+ public:
+  Lines(const Twi& twi, const Bus& bus, u64 t) : twi_(twi), bus_(bus), t_(t) {}
+  void sda(bool high) const { twi_.line(bus_, twi_.sda_, high, t_); }
+  void scl(bool high) const { twi_.line(bus_, twi_.scl_, high, t_); }
+  [[nodiscard]] bool sda_high() const { return twi_.sda_.port->level(bus_.world, twi_.sda_.bit); }
+  [[nodiscard]] bool scl_high() const { return twi_.scl_.port->level(bus_.world, twi_.scl_.bit); }
+  void wake(u64 after) const { bus_.schedule(twi_.slot_, t_ + after); }
+
+ private:
+  const Twi& twi_;
+  const Bus& bus_;
+  u64 t_;
+};
+
+void Twi::line(const Bus& bus, Pin pin, bool high, u64 t) const {
+  pin.port->take_direction(bus, pin.bit, !high, t);
+}
 
 /// "Bit Rate Generator Unit": the clock by 16 + 2 TWBR 4^TWPS.
 u64 Twi::bit_time(const World& world) const {
   return 16 + (u64{2} * world.data[twbr_] << (2 * (world.data[twsr_] & 3U)));
 }
 
-void Twi::begin(const Bus& bus, u64 t) const {
+// The master modes --------------------------------------------------------------------------------
+
+/// TWINT has been cleared, or the bus has become free: what TWCR asks for begins.
+void Twi::act(const Bus& bus, u64 t) const {
   TwiState& state = bus.world.twi;
-  const unsigned control = bus.reg(twcr_);
-  u64 bits = 1;
-  if ((control & kTwsto) != 0) {
-    state.doing = kStop;
+  Lines lines(*this, bus, t);
+  Master master(state.own, lines, bit_time(bus.world));
+  u8& control = bus.reg(twcr_);
+  if (!state.master && (control & kTwsto) != 0) {  // recovers a slave; nothing is sent
+    control = static_cast<u8>(control & ~unsigned{kTwsto});
+    state.target = kNobody;
+    state.status = 0xf8;
+    master.give_up();
+  }
+  if (state.master && (control & kTwsto) != 0) {
+    master.stop();
   } else if ((control & kTwsta) != 0) {
-    state.doing = kStart;
-  } else if (state.owner) {
-    state.doing = kByte;
-    bits = 9;
+    if (state.master || !state.busy) {
+      master.start();
+    } else {
+      go_on(bus, t);
+    }
+  } else if (state.master) {
+    const unsigned data = bus.reg(twdr_);
+    if (state.address || !state.reading)
+      master.exchange(static_cast<u16>(data << 1 | 1U), 0x1fe);
+    else
+      master.exchange(static_cast<u16>(0x1feU | ((control & kTwea) != 0 ? 0U : 1U)), 1);
   } else {
-    return;  // ready to be addressed
+    go_on(bus, t);
   }
-  if (state.doing == kStart && state.outside_owns) {  // until the bus is free
-    state.doing = kNothing;
-    return;
-  }
-  bus.schedule(slot_, t + bits * bit_time(bus.world));
 }
 
-void Twi::on_event(const Bus& bus, unsigned slot, u64 due) const {
-  if (slot != slot_) {
-    outside_step(bus, due);
+/// A slave lets SCL go; a transmitter shows its next byte first.
+void Twi::go_on(const Bus& bus, u64 t) const {
+  TwiState& state = bus.world.twi;
+  if (state.target == kTransmitter && state.bits == 0) {
+    show_bit(bus, t);
+  }
+  line(bus, scl_, true, t);
+}
+
+void Twi::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
+  Lines lines(*this, bus, due);
+  Master master(bus.world.twi.own, lines, bit_time(bus.world));
+  follow(bus, master.step(), master, due);
+}
+
+/// What has come of a step.
+void Twi::follow(const Bus& bus, Master::Outcome outcome, const Master& master, u64 t) const {
+  TwiState& state = bus.world.twi;
+  if (outcome == Master::Outcome::kUnderWay) return;
+  if (outcome == Master::Outcome::kLost) {  // the rest of the byte is another master's
+    bus.schedule(slot_, kNever);
+    state.master = false;
+    state.lost = true;
+    state.target = std::exchange(state.address, false) ? kListening : kNobody;
     return;
   }
-  TwiState& state = bus.world.twi;
-  u8& control = bus.reg(twcr_);
-  const u8 done = std::exchange(state.doing, u8{kNothing});
-  if (done == kStop) {
-    if (state.device != 0) devices_[state.device - 1U]->on_stop(bus, due);
-    state.owner = false;
-    state.device = 0;
-    state.status = 0xf8;
-    control = static_cast<u8>(control & ~unsigned{kTwsto});
-    if ((control & kTwsta) != 0)
-      begin(bus, due);
-    else
-      outside_goes_on(bus, due);
-    return;  // a STOP raises no flag
+  switch (state.own.was) {
+    case Master::kStart:
+      flag(bus, state.master ? 0x10 : 0x08);
+      state.master = state.address = true;
+      break;
+    case Master::kStop: {
+      state.master = false;
+      state.status = 0xf8;
+      u8& control = bus.reg(twcr_);
+      control = static_cast<u8>(control & ~unsigned{kTwsto});
+      if ((control & kTwsta) != 0) act(bus, t);
+      break;  // a STOP raises no flag
+    }
+    default: byte_done(bus, master);
   }
-  if (done == kStart) {
-    state.status = state.owner ? 0x10 : 0x08;
-    state.owner = state.address = true;
-    state.device = 0;
-  } else {
-    exchange_byte(bus, due);
-  }
-  control |= kTwint;
-  refresh_request(bus);
 }
 
 /// "Transmission Modes": the status codes of the master modes.
-void Twi::exchange_byte(const Bus& bus, u64 due) const {
+void Twi::byte_done(const Bus& bus, const Master& master) const {
   TwiState& state = bus.world.twi;
-  u8& data = bus.reg(twdr_);
+  const bool answered = master.acknowledged();
   if (state.address) {
     state.address = false;
-    state.reading = (data & 1U) != 0;
-    for (std::size_t i = 0; i < devices_.size() && state.device == 0; ++i)
-      if (devices_[i]->on_address(bus, data >> 1U, state.reading, due))
-        state.device = static_cast<u8>(i + 1);
-    const bool answered = state.device != 0;
-    state.status = state.reading ? (answered ? 0x40 : 0x48) : (answered ? 0x18 : 0x20);
+    state.reading = (master.byte() & 1U) != 0;
+    flag(bus, state.reading ? (answered ? 0x40 : 0x48) : (answered ? 0x18 : 0x20));
+  } else if (state.reading) {
+    bus.reg(twdr_) = master.byte();
+    flag(bus, answered ? 0x50 : 0x58);
+  } else {
+    flag(bus, answered ? 0x28 : 0x30);
+  }
+}
+
+// The lines, and the slave modes ------------------------------------------------------------------
+
+void Twi::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
+  if (!on(bus, kTwen)) return;
+  TwiState& state = bus.world.twi;
+  const bool clock = scl_.port->level(bus.world, scl_.bit);
+  if (pin == sda_) {
+    if (clock) on_condition(bus, !level, t);
     return;
   }
-  const Attached* device = state.device != 0 ? devices_[state.device - 1U] : nullptr;
-  if (state.reading) {
-    const bool acknowledged = (bus.reg(twcr_) & kTwea) != 0;
-    data = device != nullptr ? device->bus_byte(bus, acknowledged, due) : u8{0xff};
-    state.status = acknowledged ? 0x50 : 0x58;
-  } else {
-    const bool acknowledged = device != nullptr && device->on_bus_byte(bus, data, due);
-    state.status = acknowledged ? 0x28 : 0x30;
+  if (level && state.bits < 9) {
+    const bool data = sda_.port->level(bus.world, sda_.bit);
+    state.shift = static_cast<u16>(state.shift << 1 | (data ? 1U : 0U));
+    ++state.bits;
+  }
+  if (!level) on_clock_fall(bus, t);
+  Lines lines(*this, bus, t);
+  Master master(state.own, lines, bit_time(bus.world));
+  follow(bus, master.on_clock(level), master, t);
+}
+
+/// START or STOP, by whomever.
+void Twi::on_condition(const Bus& bus, bool start, u64 t) const {
+  TwiState& state = bus.world.twi;
+  const bool mine =
+      state.own.doing == (start ? Master::kStart : Master::kStop) && state.own.phase == 2;
+  // Nothing but the first bit of a byte may be under way.
+  const bool illegal = state.bits > 1 && (state.master || state.target != kNobody) && !mine;
+  const bool ends_reception = state.target == kReceiver || state.target == kGeneral;
+  const bool waited = state.busy;
+  state.busy = start;
+  state.bits = 0;
+  state.shift = 0;
+  state.target = start && !mine ? kListening : kNobody;
+  if (illegal) {
+    state.own.doing = Master::kNothing;
+    bus.schedule(slot_, kNever);
+    state.master = false;
+    state.target = kNobody;
+    flag(bus, 0x00);
+  } else if (start && state.own.doing == Master::kStart && !mine) {
+    state.own.doing = Master::kNothing;
+  } else if (ends_reception) {
+    flag(bus, 0xa0);
+  } else if (!start && waited && !mine && (bus.reg(twcr_) & (kTwsta | kTwint)) == kTwsta) {
+    act(bus, t);
   }
 }
 
-// The controller outside -------------------------------------------------------------------------
-
-void Twi::transfer(const Bus& bus, const TwoWireTransfer& transfer, u64 t) const {
-  auto& steps = bus.world.twi.outside;
-  const bool idle = steps.empty();
-  const unsigned address = unsigned{transfer.address} << 1U;
-  if (!transfer.write.empty() || transfer.read == 0) {
-    steps.push_back(static_cast<u16>(kAddress | address));
-    steps.insert(steps.end(), transfer.write.begin(), transfer.write.end());
+void Twi::on_clock_fall(const Bus& bus, u64 t) const {
+  TwiState& state = bus.world.twi;
+  if (state.bits == 9) {
+    const u16 bits = std::exchange(state.shift, u16{0});
+    state.bits = 0;
+    if (!state.master) answered(bus, bits, t);
+  } else if (state.bits == 8 && !state.master) {
+    // The ninth bit answers.
+    if (state.target == kListening) {
+      state.answers = addressed(bus, static_cast<u8>(state.shift));
+    } else {
+      const bool receives = state.target == kReceiver || state.target == kGeneral;
+      state.answers = receives && on(bus, kTwea);
+    }
+    if (state.target != kNobody) line(bus, sda_, !state.answers, t);
+  } else if (state.target == kTransmitter && state.bits != 0) {
+    show_bit(bus, t);
   }
-  if (transfer.read != 0) steps.push_back(static_cast<u16>(kAddress | address | 1U));
-  for (unsigned i = 0; i < transfer.read; ++i)
-    steps.push_back(i + 1U == transfer.read ? kReadLast : kReadByte);
-  steps.push_back(kEnd);
-  if (idle) outside_goes_on(bus, t);
+  // A START has ended a reception: it waits until that has been seen.
+  if (state.target == kListening && on(bus, kTwint)) line(bus, scl_, false, t);
 }
 
-/// Its next step ends after so many bits. While TWINT is set it finds SCL held down.
-void Twi::outside_goes_on(const Bus& bus, u64 t) const {
+bool Twi::addressed(const Bus& bus, u8 byte) const {
+  const unsigned own = bus.reg(twar_);
+  const unsigned masked = twamr_ != 0 ? bus.reg(twamr_) & 0xfeU : 0;
+  const bool general = byte == 0 && (own & 1U) != 0;
+  return on(bus, kTwea) && (general || ((byte ^ own) & 0xfeU & ~masked) == 0);
+}
+
+/// "Transmission Modes": the status codes of the slave modes; nine bits are over.
+void Twi::answered(const Bus& bus, u16 bits, u64 t) const {
+  TwiState& state = bus.world.twi;
+  const bool lost = std::exchange(state.lost, false);
+  const auto byte = static_cast<u8>(bits >> 1);
+  const bool acknowledged = (bits & 1U) == 0;
+  if (state.target != kNobody) line(bus, sda_, true, t);
+  switch (state.target) {
+    case kListening:
+      state.target = kNobody;
+      if (state.answers) {
+        const bool general = byte == 0;
+        state.target = (byte & 1U) != 0 ? kTransmitter : general ? kGeneral : kReceiver;
+        const unsigned status = (byte & 1U) != 0 ? 0xa8U : general ? 0x70U : 0x60U;
+        hold(bus, static_cast<u8>(status + (lost ? 8 : 0)), t);
+        return;
+      }
+      break;
+    case kReceiver:
+    case kGeneral: {
+      bus.reg(twdr_) = byte;
+      const unsigned status = state.target == kGeneral ? 0x90 : 0x80;
+      if (!state.answers) state.target = kNobody;
+      hold(bus, static_cast<u8>(status + (state.answers ? 0 : 8)), t);
+      return;
+    }
+    case kTransmitter: {
+      const bool more = acknowledged && on(bus, kTwea);
+      if (!more) state.target = kNobody;
+      hold(bus, more ? 0xb8 : acknowledged ? 0xc8 : 0xc0, t);
+      return;
+    }
+    default: break;
+  }
+  if (lost) flag(bus, 0x38);
+}
+
+/// The next bit of a byte that a slave sends.
+void Twi::show_bit(const Bus& bus, u64 t) const {
   const TwiState& state = bus.world.twi;
-  if (state.outside.empty() || state.holds || bus.world.due(slot_ + 1) != kNever) return;
-  if (!state.outside_owns && (state.owner || state.doing == kStart)) return;
-  const unsigned step = state.outside.front() & 0x700U;
-  const bool repeats = state.target == kReceiver || state.target == kGeneral;
-  const u64 bits = step == kEnd || (step == kAddress && repeats) ? 1 : step == kAddress ? 10 : 9;
-  bus.schedule_tick(slot_ + 1, bus.world.tick_at(t) + bits * outside_bit_);
+  line(bus, sda_, (bus.reg(twdr_) >> (7U - state.bits) & 1U) != 0, t);
 }
 
 void Twi::flag(const Bus& bus, u8 status) const {
   bus.world.twi.status = status;
-  bus.world.twi.holds = true;
   bus.reg(twcr_) |= kTwint;
   refresh_request(bus);
 }
 
-/// Nobody acknowledges: STOP.
-void Twi::give_up(const Bus& bus) const {
-  auto& steps = bus.world.twi.outside;
-  steps.erase(steps.begin(), std::find(steps.begin(), steps.end(), u16{kEnd}));
+/// A slave holds SCL until TWINT is cleared.
+void Twi::hold(const Bus& bus, u8 status, u64 t) const {
+  flag(bus, status);
+  line(bus, scl_, false, t);
 }
 
-/// "Transmission Modes": the status codes of the slave modes.
-void Twi::outside_step(const Bus& bus, u64 t) const {
-  TwiState& state = bus.world.twi;
-  const unsigned step = state.outside.front() & 0x700U;
-  const auto byte = static_cast<u8>(state.outside.front());
-  const bool acknowledges = (bus.reg(twcr_) & kTwea) != 0;
-  const bool receives = state.target == kReceiver || state.target == kGeneral;
-  if (step == kAddress && receives) {  // a repeated START ends the first part
-    state.target = kNobody;
-    flag(bus, 0xa0);
-    return;
-  }
-  state.outside.erase(state.outside.begin());
-  switch (step) {
-    case kAddress: addressed(bus, byte); break;
-    case kWriteByte:
-      if (!receives) break;
-      bus.reg(twdr_) = byte;
-      flag(bus,
-           static_cast<u8>((acknowledges ? 0x80 : 0x88) + (state.target == kGeneral ? 0x10 : 0)));
-      if (!acknowledges) {
-        state.target = kNobody;
-        give_up(bus);
-      }
-      break;
-    case kReadByte:
-    case kReadLast: {
-      const bool mine = state.target == kTransmitter;
-      bus.transmit("TWI", mine ? bus.reg(twdr_) : u8{0xff});
-      if (!mine) break;
-      flag(bus, step == kReadLast ? 0xc0 : acknowledges ? 0xb8 : 0xc8);
-      if (step == kReadLast || !acknowledges) state.target = kNobody;
-      break;
-    }
-    default:
-      state.outside_owns = false;
-      if (receives) flag(bus, 0xa0);
-      state.target = kNobody;
-      if ((bus.reg(twcr_) & (kTwsta | kTwint)) == kTwsta) begin(bus, t);
-  }
-  outside_goes_on(bus, t);
-}
-
-void Twi::addressed(const Bus& bus, u8 byte) const {
-  TwiState& state = bus.world.twi;
-  state.outside_owns = true;
-  state.target = kNobody;
-  const unsigned control = bus.reg(twcr_);
-  const unsigned own = bus.reg(twar_);
-  const bool listens = (control & kTwen) != 0 && (control & kTwea) != 0;
-  const bool general = byte == 0 && (own & 1U) != 0;
-  const unsigned masked = twamr_ != 0 ? bus.reg(twamr_) & 0xfeU : 0;
-  const bool mine = ((byte ^ own) & 0xfeU & ~masked) == 0;
-  if (!listens || (!general && !mine)) {
-    bus.note(fmt::format("two-wire: nobody acknowledged address 0x{:02x}", byte >> 1U));
-    give_up(bus);
-    return;
-  }
-  if ((byte & 1U) != 0) {
-    state.target = kTransmitter;
-    flag(bus, 0xa8);
-  } else {
-    state.target = general ? kGeneral : kReceiver;
-    flag(bus, general ? 0x70 : 0x60);
-  }
-}
+// Registers ---------------------------------------------------------------------------------------
 
 u8 Twi::peek(const World& world, u16 address, u64 /*t*/) const {
   if (address == twsr_) return static_cast<u8>((world.data[twsr_] & 3U) | world.twi.status);
@@ -204,7 +262,7 @@ u8 Twi::peek(const World& world, u16 address, u64 /*t*/) const {
 
 void Twi::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   TwiState& state = bus.world.twi;
-  if (address == twdr_ && (bus.reg(twcr_) & kTwint) == 0 && state.doing != kNothing) {
+  if (address == twdr_ && !on(bus, kTwint) && state.own.doing != Master::kNothing) {
     bus.reg(twcr_) |= kTwwc;
     bus.note("TWI: TWDR was written while TWINT is 0 (TWWC); it is unchanged");
     return;
@@ -216,23 +274,30 @@ void Twi::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
     return;
   }
   u8& control = bus.reg(twcr_);
+  const bool was_on = on(bus, kTwen);
   const unsigned flag = control & kTwint;
   const unsigned collision = control & kTwwc;
   control = static_cast<u8>((merged(control, value, mask) & 0x75U) | flag | collision);
   if ((control & kTwen) == 0) {
-    forget(bus);
-  } else if ((value & mask & kTwint) != 0) {  // a one clears the flag: the next action begins
-    control = static_cast<u8>(control & ~unsigned{kTwint});
-    state.holds = false;
-    if (state.doing == kNothing) begin(bus, t + 1);
-    outside_goes_on(bus, t + 1);
+    forget(bus, t + 1);
+  } else {
+    if (!was_on) {
+      for (const Pin& pin : {scl_, sda_}) {
+        pin.port->pull_up_outside(bus, pin.bit, t + 1);
+        pin.port->take_value(bus, pin.bit, false, t + 1);
+        line(bus, pin, true, t + 1);
+      }
+    }
+    const bool cleared = (value & mask & kTwint) != 0;  // by a one: the next action begins
+    if (cleared) control = static_cast<u8>(control & ~unsigned{kTwint});
+    if (state.own.doing == Master::kNothing && (cleared || (flag == 0 && on(bus, kTwsta | kTwsto))))
+      act(bus, t + 1);
   }
   refresh_request(bus);
 }
 
 void Twi::refresh_request(const Bus& bus) const {
-  const unsigned control = bus.reg(twcr_);
-  bus.request(vector_, (control & kTwint) != 0 && (control & kTwie) != 0);
+  bus.request(vector_, on(bus, kTwint) && on(bus, kTwie));
 }
 
 std::vector<PinUse> Twi::uses(const World& world) const {
@@ -240,19 +305,20 @@ std::vector<PinUse> Twi::uses(const World& world) const {
   return {{sda_, "TWI SDA"}, {scl_, "TWI SCL"}};
 }
 
-/// All but what the controller outside has yet to do.
-void Twi::forget(const Bus& bus) const {
-  TwiState state;
-  state.outside = std::move(bus.world.twi.outside);
-  state.outside_owns = bus.world.twi.outside_owns;
-  bus.world.twi = std::move(state);
+/// The interface is off: both lines are the port's again.
+void Twi::forget(const Bus& bus, u64 t) const {
+  bus.world.twi = TwiState{};
   bus.schedule(slot_, kNever);
-  outside_goes_on(bus, bus.world.cpu.now);
+  for (const Pin& pin : {sda_, scl_}) {
+    pin.port->take_direction(bus, pin.bit, std::nullopt, t);
+    pin.port->take_value(bus, pin.bit, std::nullopt, t);
+  }
 }
 
 void Twi::reset(const Bus& bus) const {
   bus.reg(twdr_) = 0xff;
-  forget(bus);
+  bus.world.twi = TwiState{};
+  bus.schedule(slot_, kNever);
   refresh_request(bus);
 }
 

@@ -1,22 +1,21 @@
 // SPDX-License-Identifier: MIT
 // The two-wire interface ("2-wire Serial Interface").
-// Modelled: a master's START, repeated START, address, data and STOP with their status codes and
-// the times of the bit-rate generator, byte by byte; parts on the pins that answer; the slave modes
-// with a controller outside at 100 kHz, which waits while TWINT is set; general call, address mask.
-// Not modelled: arbitration (a START waits until the bus is free), waking up from deep sleep by the
-// own address, the levels of SDA and SCL.
+// Modelled: SDA and SCL bit by bit; the master modes with the times of the bit-rate generator,
+// arbitration and clock stretching; the slave modes with general call and address mask; all status
+// codes; waking up by the own address.
+// The lines have pull-up resistors on the board from when TWEN is first set.
 #ifndef LUCID_CHIP_TWI_H
 #define LUCID_CHIP_TWI_H
 
 #include "chip/peripheral.h"
+#include "chip/port.h"
+#include "chip/two_wire_master.h"
 
 namespace lucid::chip {
 
-class Attached;
-
 class Twi final : public Peripheral {
  public:
-  Twi(const Names& names, Pin sda, Pin scl, u64 clock_hz, unsigned slot)
+  Twi(const Names& names, Pin sda, Pin scl, unsigned slot)
       : twbr_(names.reg("TWBR")),
         twsr_(names.reg("TWSR")),
         twar_(names.reg("TWAR")),
@@ -25,30 +24,24 @@ class Twi final : public Peripheral {
         twamr_(names.reg("TWAMR")),
         sda_(sda),
         scl_(scl),
-        outside_bit_(std::max<u64>(clock_hz / 100'000, 1)),
         vector_(names.vector({"TWI"})),
         slot_(slot) {}
-
-  /// A part that is on both pins can answer. Before the chip runs.
-  void add_device(const Attached& part) { devices_.push_back(&part); }
-  /// A controller outside does this as soon as the bus is free.
-  void transfer(const Bus& bus, const TwoWireTransfer& transfer, u64 t) const;
-  [[nodiscard]] Pin sda() const { return sda_; }
-  [[nodiscard]] Pin scl() const { return scl_; }
 
   [[nodiscard]] std::vector<u16> addresses() const override {
     return {twbr_, twsr_, twar_, twdr_, twcr_, twamr_};
   }
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
+  [[nodiscard]] std::vector<Pin> listens() const override { return {sda_, scl_}; }
+  void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
   [[nodiscard]] bool runs_asleep(const World& /*world*/, unsigned sm) const override {
-    return sm == 0;
+    return sm == 0;  // a slave is clocked by SCL, asleep or not
   }
   void reset(const Bus& bus) const override;
   [[nodiscard]] std::vector<unsigned> vectors() const override { return {vector_}; }
-  [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_, slot_ + 1}; }
+  [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_}; }
 
  private:
   enum : u8 {
@@ -60,31 +53,32 @@ class Twi final : public Peripheral {
     kTwen = 4,
     kTwie = 1
   };
-  enum Doing : u8 { kNothing, kStart, kByte, kStop };
-  enum Target : u8 { kNobody, kReceiver, kGeneral, kTransmitter };
-  enum Step : u16 {
-    kWriteByte = 0,
-    kAddress = 0x100,
-    kReadByte = 0x200,
-    kReadLast = 0x300,
-    kEnd = 0x400
-  };
-  void outside_goes_on(const Bus& bus, u64 t) const;
-  void outside_step(const Bus& bus, u64 t) const;
-  void addressed(const Bus& bus, u8 byte) const;
+  enum Target : u8 { kNobody, kListening, kReceiver, kGeneral, kTransmitter };
+  class Lines;
+  using Master = TwoWireMaster<Lines>;
+
+  [[nodiscard]] bool on(const Bus& bus, unsigned bits) const {
+    return (bus.reg(twcr_) & bits) != 0;
+  }
+  void line(const Bus& bus, Pin pin, bool high, u64 t) const;
+  void go_on(const Bus& bus, u64 t) const;
+  void act(const Bus& bus, u64 t) const;
+  void follow(const Bus& bus, Master::Outcome outcome, const Master& master, u64 t) const;
+  void byte_done(const Bus& bus, const Master& master) const;
+  void on_condition(const Bus& bus, bool start, u64 t) const;
+  void on_clock_fall(const Bus& bus, u64 t) const;
+  [[nodiscard]] bool addressed(const Bus& bus, u8 byte) const;
+  void answered(const Bus& bus, u16 bits, u64 t) const;
+  void show_bit(const Bus& bus, u64 t) const;
   void flag(const Bus& bus, u8 status) const;
-  void give_up(const Bus& bus) const;
-  void forget(const Bus& bus) const;
+  void hold(const Bus& bus, u8 status, u64 t) const;
+  void forget(const Bus& bus, u64 t) const;
   [[nodiscard]] u64 bit_time(const World& world) const;
-  void begin(const Bus& bus, u64 t) const;
-  void exchange_byte(const Bus& bus, u64 due) const;
   void refresh_request(const Bus& bus) const;
 
   u16 twbr_, twsr_, twar_, twdr_, twcr_, twamr_;
   Pin sda_, scl_;
-  u64 outside_bit_;         ///< ticks
-  unsigned vector_, slot_;  ///< slot_ + 1: of the controller outside
-  std::vector<const Attached*> devices_;
+  unsigned vector_, slot_;
 };
 
 }  // namespace lucid::chip

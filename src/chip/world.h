@@ -58,6 +58,8 @@ struct PortState {
   u8 value = 0;
   u8 direction_taken = 0;                         ///< pins whose direction a peripheral decides
   u8 direction = 0;                               ///< 1: output
+  u8 held_low = 0;                                ///< pins that a device outside pulls low
+  u8 pulled_up = 0;                               ///< pins with a resistor outside
   u8 wire_low = 0, wire_high = 0, wire_pull = 0;  ///< from other chips on the pin's wire
   u8 offers_low = 0, offers_high = 0, offers_pull = 0;  ///< what they get from this one
   u8 level = 0;                                         ///< of the pins, now
@@ -66,9 +68,9 @@ struct PortState {
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(driven, driven_high, analog, value_taken, value, direction_taken, direction, wire_low,
-          wire_high, wire_pull, offers_low, offers_high, offers_pull, level, level_before,
-          changed_at);
+    visit(driven, driven_high, analog, value_taken, value, direction_taken, direction, held_low,
+          pulled_up, wire_low, wire_high, wire_pull, offers_low, offers_high, offers_pull, level,
+          level_before, changed_at);
     for (const std::int32_t v : volts) visit(static_cast<u32>(v));
   }
 };
@@ -159,23 +161,61 @@ struct SpiState {
   }
 };
 
-struct TwiState {
-  u8 doing = 0;          ///< see Twi::Doing
-  bool owner = false;    ///< a START was sent and no STOP since
-  bool address = false;  ///< the next byte is an address
-  bool reading = false;  ///< the address asked for bytes
-  u8 device = 0;         ///< that has acknowledged, counted from 1; 0: nobody
-  u8 status = 0xf8;
-  u8 target = 0;              ///< addressed by a controller outside: see Twi::Target
-  bool outside_owns = false;  ///< the bus: it has sent a START and no STOP
-  bool holds = false;         ///< SCL down: TWINT is set for what it has done
-  std::vector<u16> outside;   ///< what it still does: see Twi::Step
+/// A master's way through START, nine bits or STOP: see TwoWireMaster.
+struct TwoWireMasterState {
+  u8 doing = 0, was = 0;  ///< see TwoWireMaster::Doing
+  u8 phase = 0;
+  u8 bit = 0;
+  bool waits = false;  ///< for SCL, which others hold
+  u16 out = 0, contested = 0, in = 0;
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(doing, owner, address, reading, device, status, target, outside_owns, holds,
-          outside.size());
-    for (const u16 step : outside) visit(step);
+    visit(doing, was, phase, bit, waits, out, contested, in);
+  }
+};
+
+struct TwiState {
+  TwoWireMasterState own;
+  bool master = false;   ///< it has sent a START and no STOP
+  bool address = false;  ///< the next byte is an address
+  bool reading = false;  ///< the address asked for bytes
+  bool lost = false;     ///< arbitration, in this byte
+  bool busy = false;     ///< START was seen and no STOP
+  bool answers = false;  ///< the ninth bit
+  u8 target = 0;         ///< see Twi::Target
+  u8 bits = 0;           ///< of the byte under way, seen on the lines
+  u16 shift = 0;         ///< them
+  u8 status = 0xf8;
+
+  template <class Visit>
+  void fields(Visit& visit) const {
+    own.fields(visit);
+    visit(master, address, reading, lost, busy, answers, target, bits, shift, status);
+  }
+};
+
+/// What is on the two-wire lines outside: devices and a controller.
+struct TwoWireBusState {
+  TwoWireMasterState own;  ///< the controller
+  bool owns = false;       ///< it has sent a START and no STOP
+  bool started = false;    ///< nothing since that START
+  std::vector<u16> steps;  ///< what it does: see TwoWireBus::Step
+  u8 at = 0;               ///< of them
+  bool busy = false;       ///< START was seen and no STOP
+  bool address = false;    ///< the byte under way is an address
+  bool reading = false;    ///< it asked for bytes
+  u8 device = 0;           ///< that has acknowledged, counted from 1; 0: nobody
+  u8 bits = 0, byte = 0;   ///< seen; to be sent by the device
+  u16 shift = 0;
+  bool controller_low = false, device_low = false;  ///< on SDA
+
+  template <class Visit>
+  void fields(Visit& visit) const {
+    own.fields(visit);
+    visit(owns, started, at, busy, address, reading, device, bits, byte, shift, controller_low,
+          device_low, steps.size());
+    for (const u16 step : steps) visit(step);
   }
 };
 
@@ -290,6 +330,7 @@ struct World {
   WatchdogState watchdog;
   SpiState spi;
   TwiState twi;
+  TwoWireBusState two_wire_bus;
   BootState boot;
   InterruptPinState interrupt_pins;
   EepromState eeprom_controller;
@@ -402,6 +443,7 @@ struct World {
     watchdog.fields(hasher);
     spi.fields(hasher);
     twi.fields(hasher);
+    two_wire_bus.fields(hasher);
     boot.fields(hasher);
     interrupt_pins.fields(hasher);
     eeprom_controller.fields(hasher);
