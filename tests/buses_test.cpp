@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 // ADC, comparator, SPI and two-wire interface. Source: the data sheet's chapters of these names.
 #include <catch2/catch.hpp>
+#include <random>
 
 #include "bench.h"
 #include "lucid/session.h"
@@ -308,4 +309,38 @@ int main(void) {
   CHECK_FALSE(parse_two_wire_transfer("0x29 write 5"));
   CHECK_FALSE(parse_two_wire_transfer("0x29 read 0"));
   CHECK(parse_two_wire_transfer("0x29 write 01 02 read 2")->write.size() == 2);
+}
+
+TEST_CASE("conversions that are worked out late give what those with an event give") {
+  // With ADIE, and interrupts off, each end of a conversion is an event; without, none is.
+  std::mt19937 random(test::fresh_seed());
+  for (int round = 0; round < 40; ++round) {
+    const unsigned prescaler = random() % 8;
+    const bool runs_on = random() % 2 == 0;
+    Bench early, late;
+    for (Bench* b : {&early, &late}) {
+      b->write(kAdmux, 0x40);
+      b->write(kAdcsra, 0xc0 | (runs_on ? 0x20 : 0) | (b == &early ? 8 : 0) | prescaler);
+    }
+    for (int step = 0; step < 60; ++step) {
+      const unsigned what = random() % 7, value = random();
+      const std::uint64_t wait = random() % (step % 8 == 0 ? 20'000 : 300);
+      std::vector<unsigned> seen[2];
+      for (Bench* b : {&early, &late}) {
+        b->pass(wait);
+        auto& out = seen[b == &late ? 1 : 0];
+        switch (what) {
+          case 0: REQUIRE(b->chip().apply_voltage("PC0", value % 4000 / 1000.0)); break;
+          case 1: REQUIRE(b->chip().apply_voltage("VCC", 4 + value % 1000 / 1000.0)); break;
+          case 2: out = {b->read(kAdc), b->read(kAdc + 1)}; break;
+          case 3: out = {b->read(kAdcsra) & ~8U}; break;
+          case 4: out = {b->get(kAdc), b->get(kAdc + 1), b->get(kAdcsra) & ~8U}; break;
+          case 5: b->write(kAdcsra, (b->get(kAdcsra) & 0x2fU) | 0xd0); break;
+          default: b->write(0x28, value & 1); b->write(0x27, value >> 1 & 1);  // PORTC, DDRC
+        }
+      }
+      INFO("round " << round << ", step " << step << ", what " << what);
+      REQUIRE(seen[0] == seen[1]);
+    }
+  }
 }

@@ -19,6 +19,7 @@ Adc::Adc(const Names& names, std::vector<Pin> inputs, AdcKind kind, unsigned slo
       adcsra_(names.reg("ADCSRA")),
       adcsrb_(names.reg("ADCSRB")),
       admux_(names.reg("ADMUX")),
+      smcr_(names.reg("SMCR")),
       inputs_(std::move(inputs)),
       kind_(kind),
       vector_(names.vector({"ADC"})),
@@ -44,15 +45,12 @@ std::int64_t Adc::input(const World& world, unsigned channel) const {
 }
 
 /// "Input Channel Selections" and "ADC Conversion Result".
-u16 Adc::measure(const Bus& bus) const {
-  const World& world = bus.world;
-  const AdcState& state = world.adc;
+u16 Adc::measure(const World& world, const AdcState& state) const {
   const unsigned refs = state.mux >> 6;
   std::int64_t reference = world.supply;
   if (refs == 0) reference = world.reference;
   if (refs == 2) reference = kBandGap;
   if (refs == 3) reference = kind_ == AdcKind::kSmall ? kBandGap : 2'560'000;
-  if (kind_ == AdcKind::kSmall && refs == 2) bus.note("ADMUX: this reference (REFS) is reserved");
   if (reference <= 0) reference = 1;
 
   std::int64_t difference = 0;  // against the negative input
@@ -64,7 +62,6 @@ u16 Adc::measure(const Bus& bus) const {
              : mux == 14 ? kBandGap
              : mux < 8   ? input(world, mux)
                          : 0;
-    if (mux > 8 && mux < 14) bus.note(fmt::format("ADMUX: channel {} is reserved", mux));
   } else {
     const unsigned mux = state.mux & 31U;
     const unsigned upper = state.mux5 != 0 ? 8 : 0;  // MUX5 of the large parts
@@ -92,49 +89,93 @@ u16 Adc::measure(const Bus& bus) const {
 }
 
 /// A conversion starts with the next rising edge of the ADC's clock; a trigger resets the clock.
-void Adc::start(const Bus& bus, u64 t, bool triggered) const {
-  AdcState& state = bus.world.adc;
-  const u64 n = divider(bus.world);
+void Adc::start(const World& world, AdcState& state, u64 t, bool triggered) const {
+  const u64 n = divider(world);
   if (triggered) state.origin = t;
   const u64 begin = triggered ? t : state.origin + ((t - state.origin) / n + 1) * n;
   state.converting = true;
   state.sampled = false;
-  state.mux = bus.reg(admux_);
-  state.mux5 = bus.reg(adcsrb_) & 8U;
+  state.mux = world.data[admux_];
+  state.mux5 = world.data[adcsrb_] & 8U;
   // Half cycles up to sample and hold: 1.5, 13.5 for the first, 2 when triggered.
   const u64 halves = !state.warm ? 27 : triggered ? 4 : 3;
-  bus.schedule(slot_, begin + halves * n / 2);
+  state.next = begin + halves * n / 2;
+}
+
+/// What has happened by `t`, with inputs that have not changed since it was last run. True: a
+/// conversion has ended.
+bool Adc::run(const World& world, AdcState& state, u64 t) const {
+  bool ended = false;
+  while (state.converting && state.next <= t) {
+    const u64 n = divider(world);
+    if (!state.sampled) {
+      state.sampled = true;
+      state.result = measure(world, state);
+      state.next += 23 * n / 2;  // 13 cycles in all, 25 for the first, 13.5 triggered
+      continue;
+    }
+    const u64 at = state.next;
+    state.converting = false;
+    state.warm = true;
+    if (!state.locked) state.shown = state.result;
+    const bool runs_on = (world.data[adcsra_] & kAdate) != 0 && (world.data[adcsrb_] & 7U) == 0;
+    if (runs_on) {
+      start(world, state, at - 1, false);
+      // Those after the next one give the same again, 13 cycles apart.
+      if (ended && t > state.next + 13 * n) state.next += (t - state.next) / (13 * n) * 13 * n;
+    }
+    ended = true;
+  }
+  return ended;
+}
+
+void Adc::catch_up(const Bus& bus, u64 t) const {
+  if (run(bus.world, bus.world.adc, t)) bus.reg(adcsra_) |= kAdif;
+}
+
+void Adc::before_change(const Bus& bus, u64 t) const {
+  const World& world = bus.world;
+  if (!world.adc.converting) return;
+  if (is_off(world)) t = std::min(t, world.off_since[power_switch().number]);
+  const bool stands = world.cpu.deep && !runs_asleep(world, world.data[smcr_] >> 1 & 7U);
+  catch_up(bus, stands ? std::min(t, world.cpu.slept_at) : t);
+}
+
+/// Its end is of interest if it may interrupt.
+void Adc::schedule(const Bus& bus) const {
+  const AdcState& state = bus.world.adc;
+  const bool interrupts = (bus.reg(adcsra_) & kAdie) != 0;
+  const u64 end = state.next + (state.sampled ? 0 : 23 * divider(bus.world) / 2);
+  bus.schedule(slot_, state.converting && interrupts ? end : kNever);
+}
+
+void Adc::begin(const Bus& bus, u64 t, bool triggered) const {
+  start(bus.world, bus.world.adc, t, triggered);
+  const unsigned mux = bus.reg(admux_) & 15U;
+  if (kind_ == AdcKind::kSmall && bus.reg(admux_) >> 6 == 2)
+    bus.note("ADMUX: this reference (REFS) is reserved");
+  if (kind_ == AdcKind::kSmall && mux > 8 && mux < 14)
+    bus.note(fmt::format("ADMUX: channel {} is reserved", mux));
+  schedule(bus);
 }
 
 void Adc::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
-  AdcState& state = bus.world.adc;
-  const u64 n = divider(bus.world);
-  if (!state.sampled) {
-    state.sampled = true;
-    state.result = measure(bus);
-    bus.schedule(slot_, due + 23 * n / 2);  // 13 cycles in all, 25 for the first, 13.5 triggered
-    return;
-  }
-  state.converting = false;
-  state.warm = true;
-  if (!state.locked) state.shown = state.result;
-  u8& a = bus.reg(adcsra_);
-  const bool rises = (a & kAdif) == 0;
-  a |= kAdif;
-  if ((a & kAdate) != 0 && (bus.reg(adcsrb_) & 7U) == 0) start(bus, due - 1, false);
-  if (rises) raised(bus, vector_, due);
+  catch_up(bus, due);
+  schedule(bus);
   refresh_request(bus);
 }
 
 void Adc::on_flag(const Bus& bus, unsigned vector, u64 t) const {
+  catch_up(bus, t);
   const unsigned a = bus.reg(adcsra_);
   const unsigned source = bus.reg(adcsrb_) & 7U;
   const bool listens = (a & kAden) != 0 && (a & kAdate) != 0 && source != 0;
-  if (listens && triggers_[source] == vector && !bus.world.adc.converting) start(bus, t, true);
+  if (listens && triggers_[source] == vector && !bus.world.adc.converting) begin(bus, t, true);
 }
 
 void Adc::on_sleep(const Bus& bus, unsigned sm, u64 t) const {
-  if (sm == 1 && (bus.reg(adcsra_) & kAden) != 0 && !bus.world.adc.converting) start(bus, t, false);
+  catch_up(bus, t);
+  if (sm == 1 && (bus.reg(adcsra_) & kAden) != 0 && !bus.world.adc.converting) begin(bus, t, false);
 }
 
 void Adc::refresh_request(const Bus& bus) const {
@@ -142,19 +183,20 @@ void Adc::refresh_request(const Bus& bus) const {
   bus.request(vector_, (a & kAdif) != 0 && (a & kAdie) != 0);
 }
 
-u8 Adc::peek(const World& world, u16 address, u64 /*t*/) const {
-  const AdcState& state = world.adc;
-  const bool left = (world.data[admux_] & 0x20U) != 0;
-  const unsigned shown = left ? state.shown << 6 : state.shown;
-  if (address == adc_) return static_cast<u8>(shown);
-  if (address == adc_ + 1) return static_cast<u8>(shown >> 8);
+u8 Adc::peek(const World& world, u16 address, u64 t) const {
+  if (address == adcsrb_ || address == admux_) return world.data[address];
+  AdcState state = world.adc;
+  const bool ended = run(world, state, t);
   if (address == adcsra_)
     return static_cast<u8>((world.data[adcsra_] & ~unsigned{kAdsc}) |
-                           (state.converting ? kAdsc : 0));
-  return world.data[address];
+                           (state.converting ? kAdsc : 0) | (ended ? kAdif : 0));
+  const bool left = (world.data[admux_] & 0x20U) != 0;
+  const unsigned shown = left ? state.shown << 6 : state.shown;
+  return static_cast<u8>(address == adc_ ? shown : shown >> 8);
 }
 
 u8 Adc::read(const Bus& bus, u16 address, u64 t) const {
+  catch_up(bus, t);
   const u8 value = peek(bus.world, address, t);
   if (address == adc_) bus.world.adc.locked = true;
   if (address == adc_ + 1) bus.world.adc.locked = false;
@@ -163,6 +205,7 @@ u8 Adc::read(const Bus& bus, u16 address, u64 t) const {
 
 void Adc::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   if (address == adc_ || address == adc_ + 1) return;  // read-only
+  catch_up(bus, t);
   AdcState& state = bus.world.adc;
   const unsigned before = bus.reg(adcsra_);
   bus.reg(address) = merged(bus.reg(address), value, mask);
@@ -172,12 +215,12 @@ void Adc::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   if ((value & mask & kAdif) == 0) a |= static_cast<u8>(before & kAdif);  // cleared by a one
   if ((a & kAden) == 0) {
     state.converting = state.warm = false;
-    bus.schedule(slot_, kNever);
     if ((value & mask & kAdsc) != 0) bus.note("ADC: a conversion was started while ADEN is 0");
   } else {
     if ((before & kAden) == 0) state.origin = t + 1;
-    if ((value & mask & kAdsc) != 0 && !state.converting) start(bus, t, false);
+    if ((value & mask & kAdsc) != 0 && !state.converting) begin(bus, t, false);
   }
+  schedule(bus);
   refresh_request(bus);
 }
 

@@ -6,6 +6,8 @@
 // references, band gap, ground and temperature channels, differential channels with gain, noise
 // reduction sleep; the comparator with its multiplexer and interrupt modes.
 // Not modelled: noise, sample capacitor, offset; DIDRn.
+// Conversions are worked out when somebody looks, or just before an input changes; only one whose
+// end may be heard of, by its interrupt, has an event.
 // Voltages are whole microvolts. A pin without a voltage from outside has that of its level.
 #ifndef LUCID_CHIP_ADC_H
 #define LUCID_CHIP_ADC_H
@@ -35,7 +37,13 @@ class Adc final : public Peripheral {
   [[nodiscard]] bool runs_asleep(const World& /*world*/, unsigned sm) const override {
     return sm <= 1;
   }
-  void stood_still(const Bus& bus, u64 ticks) const override { bus.world.adc.origin += ticks; }
+  void stood_still(const Bus& bus, u64 cycles) const override {
+    bus.world.adc.origin += cycles;
+    bus.world.adc.next += cycles;
+  }
+  /// An input, the supply or the reference is about to change.
+  void before_change(const Bus& bus, u64 t) const;
+  [[nodiscard]] const std::vector<Pin>& inputs() const { return inputs_; }
   [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
   void reset(const Bus& bus) const override;
   [[nodiscard]] std::vector<unsigned> vectors() const override { return {vector_}; }
@@ -47,11 +55,15 @@ class Adc final : public Peripheral {
  private:
   enum : u8 { kAden = 0x80, kAdsc = 0x40, kAdate = 0x20, kAdif = 0x10, kAdie = 8 };
   [[nodiscard]] u64 divider(const World& world) const;
-  [[nodiscard]] u16 measure(const Bus& bus) const;
-  void start(const Bus& bus, u64 t, bool triggered) const;
+  [[nodiscard]] u16 measure(const World& world, const AdcState& state) const;
+  void start(const World& world, AdcState& state, u64 t, bool triggered) const;
+  bool run(const World& world, AdcState& state, u64 t) const;
+  void catch_up(const Bus& bus, u64 t) const;
+  void schedule(const Bus& bus) const;
+  void begin(const Bus& bus, u64 t, bool triggered) const;
   void refresh_request(const Bus& bus) const;
 
-  u16 adc_, adcsra_, adcsrb_, admux_;
+  u16 adc_, adcsra_, adcsrb_, admux_, smcr_;
   std::vector<Pin> inputs_;
   AdcKind kind_;
   unsigned vector_, slot_;

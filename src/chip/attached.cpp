@@ -2,6 +2,7 @@
 #include "chip/attached.h"
 
 #include "base/text.h"
+#include "chip/adc.h"
 #include "chip/port.h"
 #include "chip/system.h"
 #include "chip/two_wire_bus.h"
@@ -46,6 +47,7 @@ class Attached::View final : public Wires {
   }
   void reset() override { bus_.world.cpu.reset_cause |= kExtrf; }
   void set_supply(std::int32_t microvolts) override {
+    if (part_.adc_ != nullptr) part_.adc_->before_change(bus_, now_);
     chip::set_supply(bus_, std::clamp(microvolts, 0, 5'500'000));
   }
   void send(const std::string& port, const std::string& bytes) override {

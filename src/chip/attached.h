@@ -27,6 +27,7 @@ class Attached final : public Peripheral {
         slot_(slot) {}
 
   [[nodiscard]] const Part& part() const { return *part_; }
+  void set_adc(const Adc* adc) { adc_ = adc; }
   void set_two_wire(const TwoWireBus* bus) { two_wire_ = bus; }
   void start(const Bus& bus) const;
   Result<void> act(const Bus& bus, const std::string& action, const std::string& value) const;
@@ -58,6 +59,7 @@ class Attached final : public Peripheral {
   const std::vector<const Attached*>& others_;  ///< all parts, this one too
   u64 clock_hz_;
   unsigned index_, slot_;
+  const Adc* adc_ = nullptr;
   const TwoWireBus* two_wire_ = nullptr;
 };
 

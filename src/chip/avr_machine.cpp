@@ -485,7 +485,9 @@ Result<void> AvrMachine::apply(const std::string& name, std::int32_t microvolts)
   if (base::equal_ignoring_case(name, "VCC")) {
     if (microvolts < 0 || microvolts > 5'500'000)
       return fail(ErrorCode::kOutOfRange, "the supply is 0 V to 5.5 V");
-    set_supply(Bus(world_, outputs_), microvolts);
+    const Bus bus(world_, outputs_);
+    if (fabric_->adc != nullptr) fabric_->adc->before_change(bus, world_.cpu.now);
+    set_supply(bus, microvolts);
     return {};
   }
   const Result<Pin> pin = fabric_->find_pin(name);

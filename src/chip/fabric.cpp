@@ -87,7 +87,7 @@ Fabric::Fabric(const Device& the_device, u64 clock_hz)
 /// Who answers for which address, vector, event and pin.
 void Fabric::enlist(Peripheral& peripheral) {
   all.push_back(&peripheral);
-  if (adc_ != nullptr && &peripheral != adc_) peripheral.set_followers({adc_});
+  if (adc != nullptr && &peripheral != adc) peripheral.set_followers({adc});
   for (const Pin& listened : peripheral.listens())
     for (const auto& port : ports)
       if (port.get() == listened.port) port->add_listener(listened.bit, peripheral);
@@ -144,6 +144,7 @@ Result<void> Fabric::attach(const std::shared_ptr<const Part>& part) {
   Attached* const made =
       add<Attached>(part, std::move(wired), usarts, attached, info.clock_hz, index, next_slot_);
   made->set_two_wire(two_wire);
+  made->set_adc(adc);
   attached.push_back(made);
   enlist(*others.back());
   for (const auto& usart : usarts) usart->add_listener(*attached.back());
@@ -237,9 +238,12 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   add<Prescalers>(names, timers);
   add<ExternalInterrupts>(names, pins(wiring.interrupts), pins(wiring.pin_changes));
   watchdog = add<Watchdog>(names, clock_hz, next_slot_);
-  adc_ = add<Adc>(names, pins(wiring.adc), wiring.adc_kind, next_slot_);
+  adc = add<Adc>(names, pins(wiring.adc), wiring.adc_kind, next_slot_);
+  for (const auto& port : ports)
+    for (const Pin& input : adc->inputs())
+      if (input.port == port.get()) port->set_sampler(*adc);
   const std::vector<Pin> comparator = pins(wiring.comparator);
-  add<Comparator>(names, comparator[0], comparator[1], *adc_, capturing);
+  add<Comparator>(names, comparator[0], comparator[1], *adc, capturing);
   const std::vector<Pin> spi = pins(wiring.spi);
   add<Spi>(names, Spi::Pins{spi[0], spi[1], spi[2], spi[3]}, next_slot_);
   const std::vector<Pin> twi = pins(wiring.twi);

@@ -43,6 +43,7 @@ class Fabric {
   std::vector<const Attached*> attached;  ///< of `others`
   const Watchdog* watchdog = nullptr;     ///< null on a part without wiring
   const Boot* boot = nullptr;
+  const Adc* adc = nullptr;  ///< flags of others may start it
   TwoWireBus* two_wire = nullptr;
   std::vector<const Peripheral*> all;
   std::vector<const Peripheral*> owner;  ///< by data address below RAM, or null
@@ -113,7 +114,6 @@ class Fabric {
   System* system_ = nullptr;
   unsigned next_slot_ = 0;
   unsigned timers_ = 0;
-  const Adc* adc_ = nullptr;  ///< flags of others may start it
 };
 
 }  // namespace lucid::chip

@@ -15,6 +15,7 @@
 
 namespace lucid::chip {
 
+class Adc;
 class Companions;
 
 /// What leaves the world, and what only a debugger remembers. Not hashed.

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "chip/port.h"
 
+#include "chip/adc.h"
+
 namespace lucid::chip {
 namespace {
 
@@ -14,6 +16,7 @@ void claim(u8& taken, u8& values, unsigned bit, std::optional<bool> value) {
 }  // namespace
 
 void Port::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
+  about_to_change(bus, t + 1);
   if (address == pin_) {  // writing a one to PINx toggles PORTx
     u8& out = bus.reg(port());
     out = static_cast<u8>(out ^ (value & mask & mask_));
@@ -21,6 +24,11 @@ void Port::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
     bus.reg(address) = static_cast<u8>(merged(bus.reg(address), value, mask) & mask_);
   }
   settle(bus, t + 1);
+}
+
+PortState& Port::about_to_change(const Bus& bus, u64 t) const {
+  if (sampler_ != nullptr) sampler_->before_change(bus, t);
+  return bus.world.ports[index_];
 }
 
 u8 Port::peek(const World& world, u16 address, u64 t) const {
@@ -31,13 +39,13 @@ u8 Port::peek(const World& world, u16 address, u64 t) const {
 }
 
 void Port::reset(const Bus& bus) const {
-  PortState& state = bus.world.ports[index_];
+  PortState& state = about_to_change(bus, bus.world.cpu.now);
   state.value_taken = state.direction_taken = 0;
   settle(bus, bus.world.cpu.now);
 }
 
 void Port::drive(const Bus& bus, unsigned bit, std::optional<bool> level, u64 now) const {
-  PortState& state = bus.world.ports[index_];
+  PortState& state = about_to_change(bus, now);
   const auto mask = static_cast<u8>(1U << bit);
   state.analog = merged(state.analog, 0, mask);
   claim(state.driven, state.driven_high, bit, level);
@@ -47,7 +55,7 @@ void Port::drive(const Bus& bus, unsigned bit, std::optional<bool> level, u64 no
 /// A digital input is high from 0.6 of the supply up, low from 0.3 down, and keeps its level
 /// between ("Electrical Characteristics", input high and low voltage).
 void Port::apply(const Bus& bus, unsigned bit, std::int32_t microvolts, u64 now) const {
-  PortState& state = bus.world.ports[index_];
+  PortState& state = about_to_change(bus, now);
   const auto mask = static_cast<u8>(1U << bit);
   const std::int64_t tenths = std::int64_t{microvolts} * 10;
   state.analog |= mask;
@@ -69,13 +77,13 @@ std::int32_t Port::microvolts(const World& world, unsigned bit) const {
 }
 
 void Port::take_value(const Bus& bus, unsigned bit, std::optional<bool> value, u64 t) const {
-  PortState& state = bus.world.ports[index_];
+  PortState& state = about_to_change(bus, t);
   claim(state.value_taken, state.value, bit, value);
   settle(bus, t);
 }
 
 void Port::take_direction(const Bus& bus, unsigned bit, std::optional<bool> output, u64 t) const {
-  PortState& state = bus.world.ports[index_];
+  PortState& state = about_to_change(bus, t);
   claim(state.direction_taken, state.direction, bit, output);
   settle(bus, t);
 }
@@ -110,18 +118,18 @@ void Port::settle(const Bus& bus, u64 when) const {
 }
 
 void Port::hold_low(const Bus& bus, unsigned bit, bool low, u64 now) const {
-  PortState& state = bus.world.ports[index_];
+  PortState& state = about_to_change(bus, now);
   state.held_low = merged(state.held_low, low ? 0xff : 0, static_cast<u8>(1U << bit));
   settle(bus, now);
 }
 
 void Port::pull_up_outside(const Bus& bus, unsigned bit, u64 now) const {
-  bus.world.ports[index_].pulled_up |= static_cast<u8>(1U << bit);
+  about_to_change(bus, now).pulled_up |= static_cast<u8>(1U << bit);
   settle(bus, now);
 }
 
 void Port::join(const Bus& bus, unsigned bit, u8 offer, u64 now) const {
-  PortState& state = bus.world.ports[index_];
+  PortState& state = about_to_change(bus, now);
   const auto mask = static_cast<u8>(1U << bit);
   state.wire_low = merged(state.wire_low, (offer & kOffersLow) != 0 ? 0xff : 0, mask);
   state.wire_high = merged(state.wire_high, (offer & kOffersHigh) != 0 ? 0xff : 0, mask);

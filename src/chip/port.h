@@ -44,6 +44,8 @@ class Port final : public Peripheral {
   void take_direction(const Bus& bus, unsigned bit, std::optional<bool> output, u64 t) const;
   /// Works out the pins' levels again, as of tick `when`, and tells who listens.
   void settle(const Bus& bus, u64 when) const;
+  /// Is told before a pin that it measures changes.
+  void set_sampler(const Adc& adc) { sampler_ = &adc; }
   void add_listener(unsigned bit, const Peripheral& who) { listeners_.push_back({bit, &who}); }
 
   [[nodiscard]] PinState state(const World& world, unsigned bit) const;
@@ -63,6 +65,7 @@ class Port final : public Peripheral {
     return (world.data[mcucr_] & 0x10U) != 0;
   }
   [[nodiscard]] unsigned outputs(const World& world) const;
+  PortState& about_to_change(const Bus& bus, u64 t) const;
   void offer(const Bus& bus, unsigned low, unsigned high, unsigned pull, u64 when) const;
 
   char letter_;
@@ -71,6 +74,7 @@ class Port final : public Peripheral {
   unsigned index_;
   u16 mcucr_;
   u8 wired_ = 0;
+  const Adc* sampler_ = nullptr;
   struct Listener {
     unsigned bit;
     const Peripheral* who;

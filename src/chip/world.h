@@ -127,11 +127,12 @@ struct AdcState {
   u8 mux5 = 0;
   u16 result = 0;
   u16 shown = 0;   ///< what ADC holds
-  u64 origin = 0;  ///< tick at which its prescaler was zero
+  u64 origin = 0;  ///< cycle at which its prescaler was zero
+  u64 next = 0;    ///< while converting: cycle at which the input is taken, or the result shown
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(converting, sampled, warm, locked, mux, mux5, result, shown, origin);
+    visit(converting, sampled, warm, locked, mux, mux5, result, shown, origin, next);
   }
 };
 
