@@ -166,11 +166,12 @@ void Adc::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
 }
 
 void Adc::on_flag(const Bus& bus, unsigned vector, u64 t) const {
-  catch_up(bus, t);
   const unsigned a = bus.reg(adcsra_);
   const unsigned source = bus.reg(adcsrb_) & 7U;
   const bool listens = (a & kAden) != 0 && (a & kAdate) != 0 && source != 0;
-  if (listens && triggers_[source] == vector && !bus.world.adc.converting) begin(bus, t, true);
+  if (!listens || triggers_[source] != vector) return;
+  catch_up(bus, t);
+  if (!bus.world.adc.converting) begin(bus, t, true);
 }
 
 void Adc::on_sleep(const Bus& bus, unsigned sm, u64 t) const {

@@ -270,12 +270,14 @@ bool Timer::crystal(const World& world) const {
 /// Edges of the prescaled clock up to and with tick `t`.
 u64 Timer::edge_index(const World& world, u64 t) const {
   const u64 origin = world.prescalers.origin[prescaler()];
-  const u64 n = divider(world);
-  if (crystal(world)) {
-    const u64 tick = std::max(world.tick_at(t), origin);
-    return scaled(tick - origin, kCrystalHz, clock_hz_ * n, false);
-  }
-  return t <= origin ? 0 : (t - origin) / n;
+  if (crystal(world)) return crystal_index(world, t);
+  return t <= origin ? 0 : (t - origin) / divider(world);
+}
+
+u64 Timer::crystal_index(const World& world, u64 t) const {
+  const u64 origin = world.prescalers.origin[prescaler()];
+  const u64 tick = std::max(world.tick_at(t), origin);
+  return scaled(tick - origin, kCrystalHz, clock_hz_ * divider(world), false);
 }
 
 u64 Timer::edges_between(const World& world, u64 from, u64 to) const {

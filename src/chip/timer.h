@@ -96,6 +96,7 @@ class Timer final : public Peripheral {
   [[nodiscard]] bool counts_pin(const World& world) const;
   [[nodiscard]] bool crystal(const World& world) const;
   [[nodiscard]] u64 edge_index(const World& world, u64 t) const;
+  [[nodiscard, gnu::cold]] u64 crystal_index(const World& world, u64 t) const;
   [[nodiscard]] u64 edges_between(const World& world, u64 from, u64 to) const;
   [[nodiscard]] u64 tick_of_edge(const World& world, u64 from, u64 edges) const;
   [[nodiscard]] TimerState state_at(const World& world, u64 t) const;
