@@ -374,3 +374,58 @@ int main(void) {
   CHECK(session.evaluate("waits")->integer > 100);
   CHECK(session.chip().parts()[0].state == "128 KiB, 2 pages programmed, 1 erased");
 }
+
+TEST_CASE("a terminal follows its script: what it expects, sends and waits for") {
+  const std::string folder = test::scratch(".");
+  const auto kiln_with = [&](const std::string& keys) {
+    auto bench = Bench::parse(
+        "[[part]]\nname = \"x\"\nkind = \"terminal\"\nport = \"USART0\"\n" + keys, "test", folder);
+    INFO((bench ? "" : bench.error().text()));
+    REQUIRE(bench);
+    Chip chip = *Chip::make(bench->chip);
+    REQUIRE(chip.load(*Image::open(std::string(LUCID_KILN) + "/images/kiln-og.elf")));
+    return chip;
+  };
+  test::write(test::scratch("talk"),
+              "# what an operator would do\nexpect \"ready\\r\\n\" within 2s\nwait 100ms\n\n"
+              "send \"x\\n\\x50\\n\"\nexpect \"what?\"\nexpect \"1: to 200 C\" within 500ms\n");
+  Chip chip = kiln_with("script = \"talk\"");
+  chip.run_for(16'000);
+  CHECK(state_of(chip, "x") == "at USART0, expects an answer in line 2");
+  chip.run_for(16'000'000 + 800'000);  // the lamp test takes a second
+  CHECK(state_of(chip, "x") == "at USART0, waits in line 3");
+  const Chip copy = chip;
+  chip.run_for(8'000'000);
+  CHECK(state_of(chip, "x") == "at USART0, has said all");
+  CHECK(chip.take_serial_output().find("what?\r\n1: to 200 C") != std::string::npos);
+  CHECK(chip.take_notes().empty());
+  Chip again = copy;
+  again.run_for(chip.cycles() - again.cycles());
+  CHECK(again.hash() == chip.hash());
+
+  // A text that begins again within itself; one that does not come.
+  test::write(test::scratch("talk"),
+              "send \"P\\n\"\nexpect \"C, 0\" within 3s\n"
+              "expect \"never\" within 20ms\nsend \"G\\n\"\n");
+  chip = kiln_with("script = \"talk\"");
+  chip.run_for(Picoseconds{4'000'000'000'000});
+  CHECK(state_of(chip, "x") == "gave up at line 2");
+  CHECK(chip.take_notes() ==
+        std::vector<std::string>{"x: line 2 of its script: the answer did not come in time"});
+  chip = kiln_with("text = \"P\\n\"");
+  chip.run_for(Picoseconds{1'500'000'000'000});
+  CHECK(chip.take_serial_output().find("1: to 200 C") != std::string::npos);
+
+  for (const char* wrong : {"sned \"x\"", "send x", "send \"x", "send \"\\q\"", "send \"x\" now",
+                            "expect \"x\" in 2s", "expect \"\"", "wait long", "send \"\\x4\""}) {
+    test::write(test::scratch("talk"), std::string("# one\n") + wrong + "\n");
+    const auto bench = Bench::parse(
+        part("kind = \"terminal\"\nport = \"USART0\"\nscript = \"talk\""), "test", folder);
+    INFO(wrong);
+    REQUIRE_FALSE(bench);
+    CHECK(bench.error().text().find("whose line 2 ") != std::string::npos);
+  }
+  for (const char* keys : {"script = \"none\"", "", "text = \"a\"\nscript = \"talk\""})
+    CHECK_FALSE(Bench::parse(part("kind = \"terminal\"\nport = \"USART0\"\n" + std::string(keys)),
+                             "test", folder));
+}

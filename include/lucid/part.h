@@ -44,6 +44,8 @@ class LUCID_API Wires {
   /// What a person does to another part of the same chip; see Part::act. A refusal is also noted.
   virtual Result<void> act(const std::string& part, const std::string& action,
                            const std::string& value) = 0;
+  /// Something that a person should know; said once.
+  virtual void note(const std::string& text) = 0;
   /// Part::on_time is called at this tick, once. A later call replaces an earlier one.
   virtual void wake_at(std::uint64_t tick) = 0;
   /// The part's own numbers, Part::numbers() of them, zero at power-on.

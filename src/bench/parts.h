@@ -15,6 +15,7 @@ Made make_table(const std::string& name, Keys& keys, const Surroundings& around)
 Made make_potentiometer(const std::string& name, Keys& keys, const Surroundings& around);
 Made make_two_wire_eeprom(const std::string& name, Keys& keys, const Surroundings& around);
 Made make_spi_flash(const std::string& name, Keys& keys, const Surroundings& around);
+Made make_terminal(const std::string& name, Keys& keys, const Surroundings& around);
 Made make_oven(const std::string& name, Keys& keys, const Surroundings& around);
 
 }  // namespace lucid::bench

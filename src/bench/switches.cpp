@@ -272,6 +272,7 @@ const std::vector<Kind>& kinds() {
       {"buzzer", "pin", plain<Buzzer>},
       {"shift-register", "data, clock, latch, bits = 8", plain<ShiftRegister>},
       {"loop-back", "port", plain<LoopBack>},
+      {"terminal", "port, text or script", make_terminal},
       {"two-wire-eeprom",
        "sda, scl, address = 0x50, bytes = 256, page = 8 (from 4096 bytes on 32), write_time = "
        "\"5ms\"",

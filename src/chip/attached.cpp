@@ -71,6 +71,7 @@ class Attached::View final : public Wires {
     }
     return fail(ErrorCode::kNotFound, "there is no part '" + part + "'");
   }
+  void note(const std::string& text) override { bus_.note(part_.part().name() + ": " + text); }
   void wake_at(std::uint64_t tick) override {
     bus_.schedule_tick(part_.slot_, std::max(tick, tick_ + 1));
   }
