@@ -429,3 +429,34 @@ TEST_CASE("a terminal follows its script: what it expects, sends and waits for")
     CHECK_FALSE(Bench::parse(part("kind = \"terminal\"\nport = \"USART0\"\n" + std::string(keys)),
                              "test", folder));
 }
+
+TEST_CASE(
+    "two parts on one pin: low wins and is shown as contention; who lets go leaves the other") {
+  Chip chip = on_bench(
+      "[[part]]\nname = \"a\"\nkind = \"switch\"\npin = \"PD2\"\nclosed = \"high\"\n"
+      "[[part]]\nname = \"b\"\nkind = \"switch\"\npin = \"PD2\"\n"
+      "[[part]]\nname = \"knob\"\nkind = \"voltage\"\npin = \"PC0\"\nvolts = \"2V\"\n");
+  const auto is = [&](const char* name, bool level, bool contention) {
+    const PinState state = pin(chip, name);
+    CHECK(state.level == level);
+    CHECK(state.contention == contention);
+  };
+  CHECK(pin(chip, "PD2").floating);
+  REQUIRE(chip.act("a", "turn", "on"));
+  is("PD2", true, false);
+  REQUIRE(chip.act("b", "turn", "on"));
+  is("PD2", false, true);
+  REQUIRE(chip.act("b", "turn", "off"));
+  is("PD2", true, false);
+  REQUIRE(chip.drive("PD2", false));  // a hand goes before both
+  is("PD2", false, true);
+  REQUIRE(chip.act("b", "turn", "on"));
+  REQUIRE(chip.drive("PD2", true));
+  is("PD2", true, true);
+  REQUIRE(chip.drive("PD2", std::nullopt));
+  is("PD2", false, true);
+  REQUIRE(chip.drive("PC0", true));
+  is("PC0", true, true);
+  REQUIRE(chip.drive("PC0", std::nullopt));
+  CHECK(pin(chip, "PC0").microvolts == 2'000'000);
+}

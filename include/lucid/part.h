@@ -66,6 +66,8 @@ class LUCID_API Part {
   /// The pins it is wired to (`PD2`). All calls are told of changes on them.
   [[nodiscard]] virtual std::vector<std::string> pins() const = 0;
   [[nodiscard]] virtual unsigned numbers() const { return 0; }
+  /// What it drives goes before all other parts, as what a person drives does.
+  [[nodiscard]] virtual bool is_a_hand() const { return false; }
   virtual void start(Wires& /*wires*/) const {}  ///< at power-on
   virtual void on_pin(Wires& /*wires*/, unsigned /*pin*/, bool /*level*/) const {}
   virtual void on_time(Wires& /*wires*/) const {}

@@ -205,6 +205,7 @@ class TimedInputs final : public Part {
   }
   [[nodiscard]] std::vector<std::string> pins() const override { return pins_; }
   [[nodiscard]] unsigned numbers() const override { return 2; }
+  [[nodiscard]] bool is_a_hand() const override { return true; }
   void start(Wires& wires) const override { on_time(wires); }
   void on_time(Wires& wires) const override {
     std::int64_t& next = wires.number(0);  // of the inputs

@@ -38,12 +38,12 @@ class Attached::View final : public Wires {
     return p.port->level(bus_.world, p.bit);
   }
   void drive(unsigned pin, std::optional<bool> level) override {
-    const Pin& p = part_.pins_[pin];
-    p.port->drive(bus_, p.bit, level, now_);
+    part_.set_level(bus_, pin, level_of(level), now_);
   }
   void apply(unsigned pin, std::int32_t microvolts) override {
-    const Pin& p = part_.pins_[pin];
-    p.port->apply(bus_, p.bit, std::clamp(microvolts, -500'000, supply() + 500'000), now_);
+    part_.set_level(bus_, pin,
+                    {OutsideLevel::kVoltage, std::clamp(microvolts, -500'000, supply() + 500'000)},
+                    now_);
   }
   void reset() override { bus_.world.cpu.reset_cause |= kExtrf; }
   void set_supply(std::int32_t microvolts) override {
@@ -83,8 +83,49 @@ class Attached::View final : public Wires {
   u64 now_, tick_;
 };
 
+OutsideLevel level_of(std::optional<bool> level) {
+  OutsideLevel out;
+  if (level) out.kind = *level ? OutsideLevel::kHigh : OutsideLevel::kLow;
+  return out;
+}
+
+void settle_outside(const Bus& bus, const std::vector<const Attached*>& parts, Pin pin, u64 now) {
+  const OutsideLevel& hand = pin.port->by_hand(bus.world, pin.bit);
+  OutsideLevel all = hand;
+  bool fought = false;
+  const auto add = [&](const OutsideLevel& level) {
+    if (level.kind == OutsideLevel::kOpen) return;
+    const bool first = all.kind == OutsideLevel::kOpen;
+    fought = fought || (!first && (level.kind != all.kind || level.microvolts != all.microvolts));
+    const bool goes_before = level.kind == OutsideLevel::kVoltage ||
+                             (level.kind == OutsideLevel::kLow && all.kind == OutsideLevel::kHigh);
+    if (first || (goes_before && hand.kind == OutsideLevel::kOpen)) all = level;
+  };
+  for (const Attached* part : parts)
+    for (std::size_t i = 0; i < part->levels(bus.world).size(); ++i)
+      if (part->pins()[i] == pin) add(part->levels(bus.world)[i]);
+  pin.port->set_fought(bus, pin.bit, fought);
+  if (all.kind == OutsideLevel::kVoltage) {
+    pin.port->apply(bus, pin.bit, all.microvolts, now);
+    return;
+  }
+  const bool open = all.kind == OutsideLevel::kOpen;
+  pin.port->drive(bus, pin.bit,
+                  open ? std::nullopt : std::optional<bool>(all.kind == OutsideLevel::kHigh), now);
+}
+
+void Attached::set_level(const Bus& bus, unsigned pin, const OutsideLevel& level, u64 now) const {
+  const Pin& on = pins_[pin];
+  if (part_->is_a_hand())
+    on.port->by_hand(bus.world, on.bit) = level;
+  else
+    bus.world.part_levels[index_][pin] = level;
+  settle_outside(bus, others_, on, now);
+}
+
 void Attached::start(const Bus& bus) const {
   bus.world.parts[index_].assign(part_->numbers(), 0);
+  bus.world.part_levels[index_].assign(pins_.size(), {});
   bus.schedule(slot_, kNever);
   View view(*this, bus, bus.world.cpu.now);
   part_->start(view);

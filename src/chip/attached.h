@@ -13,6 +13,12 @@ namespace lucid::chip {
 
 class TwoWireBus;
 
+OutsideLevel level_of(std::optional<bool> level);
+/// What all that is outside does to a pin has changed: a person's hand goes before the parts, a
+/// voltage before a level, low before high.
+void settle_outside(const Bus& bus, const std::vector<const class Attached*>& parts, Pin pin,
+                    u64 now);
+
 class Attached final : public Peripheral {
  public:
   Attached(std::shared_ptr<const Part> part, std::vector<Pin> pins,
@@ -27,6 +33,10 @@ class Attached final : public Peripheral {
         slot_(slot) {}
 
   [[nodiscard]] const Part& part() const { return *part_; }
+  [[nodiscard]] const std::vector<Pin>& pins() const { return pins_; }
+  [[nodiscard]] const std::vector<OutsideLevel>& levels(const World& world) const {
+    return world.part_levels[index_];
+  }
   void set_adc(const Adc* adc) { adc_ = adc; }
   void set_two_wire(const TwoWireBus* bus) { two_wire_ = bus; }
   void start(const Bus& bus) const;
@@ -53,6 +63,7 @@ class Attached final : public Peripheral {
 
  private:
   class View;
+  void set_level(const Bus& bus, unsigned pin, const OutsideLevel& level, u64 now) const;
   std::shared_ptr<const Part> part_;
   std::vector<Pin> pins_;
   const std::vector<std::unique_ptr<Usart>>& usarts_;

@@ -477,7 +477,8 @@ std::vector<PinState> AvrMachine::pins() const {
 Result<void> AvrMachine::drive(const std::string& name, std::optional<bool> level) {
   const Result<Pin> pin = fabric_->find_pin(name);
   if (!pin) return tl::unexpected(pin.error());
-  pin->port->drive(Bus(world_, outputs_), pin->bit, level, world_.cpu.now);
+  pin->port->by_hand(world_, pin->bit) = level_of(level);
+  settle_outside({world_, outputs_}, fabric_->attached, *pin, world_.cpu.now);
   return {};
 }
 
@@ -495,7 +496,8 @@ Result<void> AvrMachine::apply(const std::string& name, std::int32_t microvolts)
   if (microvolts < -500'000 || microvolts > world_.supply + 500'000)
     return fail(ErrorCode::kOutOfRange, fmt::format("a pin of this chip bears -0.5 V to {:.1f} V",
                                                     (world_.supply + 500'000) / 1e6));
-  pin->port->apply(Bus(world_, outputs_), pin->bit, microvolts, world_.cpu.now);
+  pin->port->by_hand(world_, pin->bit) = {OutsideLevel::kVoltage, microvolts};
+  settle_outside({world_, outputs_}, fabric_->attached, *pin, world_.cpu.now);
   return {};
 }
 

@@ -69,6 +69,11 @@ void Port::apply(const Bus& bus, unsigned bit, std::int32_t microvolts, u64 now)
     if (listener.bit == bit && !listener.who->is_off(bus.world)) listener.who->on_voltage(bus, now);
 }
 
+void Port::set_fought(const Bus& bus, unsigned bit, bool on) const {
+  u8& fought = bus.world.ports[index_].fought;
+  fought = merged(fought, on ? 0xff : 0, static_cast<u8>(1U << bit));
+}
+
 std::int32_t Port::microvolts(const World& world, unsigned bit) const {
   const PortState& state = world.ports[index_];
   const bool output = (outputs(world) >> bit & 1U) != 0;
@@ -168,7 +173,7 @@ PinState Port::state(const World& world, unsigned bit) const {
   pin.pulled_up_outside = on(state.wire_pull) || on(state.pulled_up);
   pin.floating = !pin.output && !pin.pull_up && !pin.driven && !pin.pulled_up_outside;
   pin.contention = (pin.output && pin.driven && pin.driven_high != pin.level) ||
-                   (on(state.wire_low) && on(state.wire_high));
+                   (on(state.wire_low) && on(state.wire_high)) || on(state.fought);
   if (on(state.analog)) pin.microvolts = state.volts[bit];
   return pin;
 }

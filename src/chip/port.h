@@ -26,6 +26,11 @@ class Port final : public Peripheral {
   /// From outside the chip, at tick `now`.
   void drive(const Bus& bus, unsigned bit, std::optional<bool> level, u64 now) const;
   void apply(const Bus& bus, unsigned bit, std::int32_t microvolts, u64 now) const;
+  /// Two outside drive it differently.
+  void set_fought(const Bus& bus, unsigned bit, bool on) const;
+  [[nodiscard]] OutsideLevel& by_hand(World& world, unsigned bit) const {
+    return world.ports[index_].by_hand[bit];
+  }
   /// What an analog input sees.
   [[nodiscard]] std::int32_t microvolts(const World& world, unsigned bit) const;
 

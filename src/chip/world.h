@@ -49,12 +49,25 @@ struct CpuState {
   }
 };
 
+/// What something outside does to a pin.
+struct OutsideLevel {
+  enum : u8 { kOpen, kLow, kHigh, kVoltage } kind = kOpen;
+  std::int32_t microvolts = 0;
+
+  template <class Visit>
+  void fields(Visit& visit) const {
+    visit(static_cast<u8>(kind), static_cast<u32>(microvolts));
+  }
+};
+
 struct PortState {
   u8 driven = 0;  ///< pins driven from outside, as a digital level
   u8 driven_high = 0;
   u8 analog = 0;                        ///< pins at a voltage from outside
   std::array<std::int32_t, 8> volts{};  ///< microvolts
-  u8 value_taken = 0;                   ///< pins whose output value a peripheral decides
+  u8 fought = 0;                        ///< pins that two outside drive differently
+  std::array<OutsideLevel, 8> by_hand{};
+  u8 value_taken = 0;  ///< pins whose output value a peripheral decides
   u8 value = 0;
   u8 direction_taken = 0;                         ///< pins whose direction a peripheral decides
   u8 direction = 0;                               ///< 1: output
@@ -71,7 +84,9 @@ struct PortState {
     visit(driven, driven_high, analog, value_taken, value, direction_taken, direction, held_low,
           pulled_up, wire_low, wire_high, wire_pull, offers_low, offers_high, offers_pull, level,
           level_before, changed_at);
+    visit(fought);
     for (const std::int32_t v : volts) visit(static_cast<u32>(v));
+    for (const OutsideLevel& hand : by_hand) hand.fields(visit);
   }
 };
 
@@ -325,7 +340,8 @@ struct World {
   std::vector<PortState> ports;
   std::vector<TimerState> timers;
   std::vector<UsartState> usarts;
-  std::vector<std::vector<std::int64_t>> parts;  ///< the numbers of each part outside
+  std::vector<std::vector<std::int64_t>> parts;        ///< the numbers of each part outside
+  std::vector<std::vector<OutsideLevel>> part_levels;  ///< and what it does to its pins
   PrescalerState prescalers;
   AdcState adc;
   WatchdogState watchdog;
@@ -352,6 +368,7 @@ struct World {
         timers(shape.timers),
         usarts(shape.usarts),
         parts(shape.parts),
+        part_levels(shape.parts),
         data(shape.data),
         eeprom(shape.eeprom, 0xff),
         flash(shape.flash, 0xff),
@@ -439,6 +456,8 @@ struct World {
     for (const auto& usart : usarts) usart.fields(hasher);
     for (const auto& part : parts)
       for (const std::int64_t number : part) hasher(static_cast<u64>(number));
+    for (const auto& part : part_levels)
+      for (const OutsideLevel& level : part) level.fields(hasher);
     prescalers.fields(hasher);
     adc.fields(hasher);
     watchdog.fields(hasher);
