@@ -460,3 +460,39 @@ TEST_CASE(
   REQUIRE(chip.drive("PC0", std::nullopt));
   CHECK(pin(chip, "PC0").microvolts == 2'000'000);
 }
+
+TEST_CASE("bench files include others, once each and never themselves") {
+  const auto file = [](const char* name, const std::string& text) {
+    test::write(test::scratch(name), text);
+    return test::scratch(name);
+  };
+  file("knob.inc",
+       "[[part]]\nname = \"knob\"\nkind = \"table\"\npin = \"PC0\"\nfile = \"volts.csv\"\n");
+  file("volts.csv", "0,1\n1,2\n");
+  file("lamp.inc",
+       "include = [\"knob.inc\"]\n[[part]]\nname = \"lamp\"\nkind = \"lamp\"\npin = \"PB0\"\n");
+  const auto good = Bench::open(
+      file("top.inc", "include = [\"lamp.inc\", \"./knob.inc\"]\n[chip]\nclock = \"1MHz\"\n"));
+  INFO((good ? "" : good.error().text()));
+  REQUIRE(good);
+  CHECK(good->chip.clock_hz == 1'000'000);
+  CHECK(good->chip.parts.size() == 2);
+  struct Row {
+    const char *text, *says;
+  };
+  for (const Row& row :
+       {Row{"include = [\"round.inc\"]\n", "line 1"}, Row{"\ninclude = [\"none.inc\"]\n", "line 2"},
+        Row{"include = \"lamp.inc\"\n", "a list"}, Row{"include = [1]\n", "a list"},
+        Row{"include = [\"bad.inc\"]\n", "bad.inc, line 3"},
+        Row{"include = [\"lamp.inc\"]\n[[input]]\nat = \"1s\"\npart = \"lmp\"\naction = "
+            "\"press\"\n",
+            "lamp?"}}) {
+    file("round.inc", "include = [\"over.inc\"]\n");
+    file("bad.inc", "[[part]]\nname = \"x\"\nkind = \"lamb\"\npin = \"PB0\"\n");
+    const auto bench = Bench::open(file("over.inc", row.text));
+    INFO(row.text);
+    REQUIRE_FALSE(bench);
+    INFO(bench.error().text());
+    CHECK(bench.error().text().find(row.says) != std::string::npos);
+  }
+}

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <filesystem>
 #include <stdexcept>
 
 // This parser asserts what some broken input does not keep, and takes it for granted where
@@ -54,18 +55,8 @@ class Reader {
       : name_(std::move(name)), around_{std::move(folder)}, on_(std::move(on)) {}
 
   Result<Bench> read(std::string_view text) {
-    if (const unsigned line = stray_line(text); line != 0)
-      return fail(ErrorCode::kBadImage, "letters beyond ASCII belong into lines of comment",
-                  "in a text write \\u00b0 and so on", fmt::format("{}, line {}", name_, line));
-    toml::table root;
-    try {
-      root = toml::parse(text);
-    } catch (const toml::parse_error& error) {
-      return fail(ErrorCode::kBadImage, std::string(error.description()), "",
-                  fmt::format("{}, line {}", name_, error.source().begin.line));
-    } catch (const std::logic_error& error) {
-      return fail(ErrorCode::kBadImage, error.what(), "docs/bench.md has an example", name_);
-    }
+    if (auto gathered = gather(text, name_, around_.folder); !gathered)
+      return fail(gathered.error());
     // Chips first: the other tables name them.
     struct Kind {
       const char* name;
@@ -76,23 +67,88 @@ class Reader {
                                        {"part", &Reader::part},
                                        {"input", &Reader::input},
                                        {"wire", &Reader::wire}};
-    std::vector<std::string> known;
+    std::vector<std::string> known{"include"};
     for (const Kind& kind : kTables) {
       known.emplace_back(kind.name);
-      if (const toml::node* node = root.get(kind.name))
-        if (auto done = each(*node, kind.name, kind.read); !done) return fail(done.error());
+      for (const File& file : files_) {
+        name_ = file.name;
+        around_.folder = file.folder;
+        if (const toml::node* node = file.root.get(kind.name))
+          if (auto done = each(*node, kind.name, kind.read); !done) return fail(done.error());
+      }
     }
-    for (const auto& [key, node] : root)
-      if (std::find(known.begin(), known.end(), key.str()) == known.end())
-        return fail(ErrorCode::kBadImage,
-                    fmt::format("there is no table '{}' in a bench", key.str()),
-                    base::did_you_mean(key.str(), known),
-                    fmt::format("{}, line {}", name_, node.source().begin.line));
+    for (const File& file : files_)
+      for (const auto& [key, node] : file.root)
+        if (std::find(known.begin(), known.end(), key.str()) == known.end())
+          return fail(ErrorCode::kBadImage,
+                      fmt::format("there is no table '{}' in a bench", key.str()),
+                      base::did_you_mean(key.str(), known),
+                      fmt::format("{}, line {}", file.name, node.source().begin.line));
     if (auto done = find_named(); !done) return fail(done.error());
     return put_together();
   }
 
  private:
+  struct File {
+    std::string name, folder;
+    toml::table root;
+  };
+
+  /// The tables of a file, behind those of the files it includes; each file counts once.
+  Result<void> gather(std::string_view text, const std::string& name, const std::string& folder) {
+    if (const unsigned line = stray_line(text); line != 0)
+      return fail(ErrorCode::kBadImage, "letters beyond ASCII belong into lines of comment",
+                  "in a text write \\u00b0 and so on", fmt::format("{}, line {}", name, line));
+    File file{name, folder, {}};
+    try {
+      file.root = toml::parse(text);
+    } catch (const toml::parse_error& error) {
+      return fail(ErrorCode::kBadImage, std::string(error.description()), "",
+                  fmt::format("{}, line {}", name, error.source().begin.line));
+    } catch (const std::logic_error& error) {
+      return fail(ErrorCode::kBadImage, error.what(), "docs/bench.md has an example", name);
+    }
+    const std::string self = identity(name);
+    under_way_.push_back(self);
+    seen_.push_back(self);
+    if (const toml::node* includes = file.root.get("include"))
+      if (auto done = include(*includes, file); !done) return done;
+    under_way_.pop_back();
+    files_.push_back(std::move(file));
+    return {};
+  }
+
+  Result<void> include(const toml::node& node, const File& from) {
+    const std::string where = fmt::format("{}, line {}", from.name, node.source().begin.line);
+    const toml::array* list = node.as_array();
+    if (list == nullptr || list->empty() || !list->is_homogeneous<std::string>())
+      return fail(ErrorCode::kBadImage, "'include' must be a list of files",
+                  R"(such as include = ["parts.toml"])", where);
+    for (const toml::node& entry : *list) {
+      const std::string path = from.folder + "/" + entry.value_or(std::string());
+      const std::string self = identity(path);
+      if (std::find(under_way_.begin(), under_way_.end(), self) != under_way_.end())
+        return fail(ErrorCode::kBadImage, path + " is included by itself",
+                    "one of the two has to stand without the other", where);
+      if (std::find(seen_.begin(), seen_.end(), self) != seen_.end()) continue;
+      const auto bytes = base::read_file(path);
+      if (!bytes) return fail(ErrorCode::kBadImage, bytes.error().what, bytes.error().hint, where);
+      const std::size_t slash = path.rfind('/');
+      if (auto done =
+              gather(std::string(bytes->begin(), bytes->end()), path, path.substr(0, slash));
+          !done)
+        return done;
+    }
+    return {};
+  }
+
+  /// The same for all ways to write a path.
+  static std::string identity(const std::string& path) {
+    std::error_code failed;
+    const auto whole = std::filesystem::weakly_canonical(path, failed);
+    return failed ? path : whole.string();
+  }
+
   Result<void> each(const toml::node& node, const char* kind,
                     Result<void> (Reader::*reader)(Keys&)) {
     if (const toml::table* table = node.as_table()) return one(*table, kind, reader);
@@ -339,6 +395,8 @@ class Reader {
   std::string name_;
   bench::Surroundings around_;
   std::string on_;
+  std::vector<File> files_;  ///< in the order in which they count
+  std::vector<std::string> under_way_, seen_;
   std::vector<Seat> seats_{1};
   bool first_is_there_ = false;
   std::vector<std::vector<std::string>> wires_;
