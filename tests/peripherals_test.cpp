@@ -350,3 +350,25 @@ TEST_CASE("every register of the chip keeps what may be written, and looking cha
   b.write(kDdrb, 0xa5);
   CHECK(b.get(kDdrb) == 0xa5);
 }
+
+TEST_CASE("DIDRn switches digital inputs off: they read 0, the voltage is still there") {
+  struct Row {
+    const char *chip, *pin;
+    std::uint32_t reg, mask, pins, bit;
+  };
+  for (const Row& row :
+       {Row{"ATmega328P", "PC3", 0x7e, 0x08, 0x26, 3}, Row{"ATmega328P", "PD6", 0x7f, 1, 0x29, 6},
+        Row{"ATmega1284P", "PA5", 0x7e, 0x20, 0x20, 5}, Row{"ATmega2560", "PF0", 0x7e, 1, 0x2f, 0},
+        Row{"ATmega2560", "PK2", 0x7d, 4, 0x106, 2}}) {
+    INFO(row.chip << " " << row.pin);
+    Bench b(16'000'000, row.chip);
+    REQUIRE(b.chip().drive(row.pin, true));
+    b.nop(2);
+    CHECK((b.read(row.pins) >> row.bit & 1) == 1);
+    b.write(row.reg, row.mask);
+    CHECK((b.read(row.pins) >> row.bit & 1) == 0);
+    CHECK(b.pin(row.pin).level);
+    b.write(row.reg, 0);
+    CHECK((b.read(row.pins) >> row.bit & 1) == 1);
+  }
+}

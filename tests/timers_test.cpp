@@ -291,6 +291,43 @@ TEST_CASE("Timer2 on its crystal counts 32768 a second and goes on in power-save
   CHECK(b.get(0xb2) == 128);
 }
 
+TEST_CASE("on the crystal, registers of Timer2 wait for its second edge, and ASSR tells") {
+  // A period of the crystal is 488.28 cycles of 16 MHz.
+  for (const unsigned offset : {0U, 100U, 313U, 480U}) {
+    Bench b;
+    b.write(0xb6, 0x20);  // AS2
+    b.nop(offset);
+    struct Row {
+      std::uint32_t address;
+      unsigned bit, value;
+    };
+    const Row rows[] = {
+        {0xb2, 4, 0x37}, {0xb3, 3, 0x21}, {0xb4, 2, 0x43}, {0xb0, 1, 3}, {0xb1, 0, 4}};
+    for (const Row& row : rows) {
+      INFO(std::hex << row.address << " after " << offset);
+      CHECK(b.get(0xb6) == 0x20);
+      b.write(row.address, row.value);
+      const std::uint64_t written = b.chip().cycles();
+      CHECK(b.get(0xb6) == (0x20 | 1U << row.bit));
+      // Reading gives what waits, but for the counter.
+      CHECK((b.get(row.address) == row.value) == (row.bit != 4));
+      while (b.get(0xb6) != 0x20) b.pass(2);
+      const double edges = static_cast<double>(written) * 32768 / 16e6;
+      const double second = (static_cast<std::uint64_t>(edges) + 2) * 16e6 / 32768;
+      CHECK(static_cast<double>(b.chip().cycles()) >= second);
+      CHECK(static_cast<double>(b.chip().cycles()) <= second + 3);
+      CHECK(b.get(row.address) == row.value);
+    }
+    b.chip().take_notes();
+    b.write(0xb3, 1);
+    b.write(0xb3, 2);
+    CHECK(b.chip().take_notes().size() == 1);
+    b.write(0xb6, 0);  // back to the system clock: nothing waits
+    CHECK(b.get(0xb6) == 0);
+    CHECK(b.get(0xb3) == 2);
+  }
+}
+
 TEST_CASE("TSM holds the prescaler until it is released") {
   Bench b;
   b.write(0x45, 2);

@@ -5,7 +5,7 @@
 // conversions, auto trigger by every source, free running, ADLAR, the lock between ADCL and ADCH,
 // references, band gap, ground and temperature channels, differential channels with gain, noise
 // reduction sleep; the comparator with its multiplexer and interrupt modes.
-// Not modelled: noise, sample capacitor, offset; DIDRn.
+// Not modelled: noise, sample capacitor, offset.
 // Conversions are worked out when somebody looks, or just before an input changes; only one whose
 // end may be heard of, by its interrupt, has an event.
 // Voltages are whole microvolts. A pin without a voltage from outside has that of its level.

@@ -75,8 +75,8 @@ Fabric::Fabric(const Device& the_device, u64 clock_hz)
     add_power_switches();
     system_->set_all(all);
   }
-  for (const char* name : {"GPIOR0", "GPIOR1", "GPIOR2", "OSCCAL", "RAMPZ", "EIND", "XMCRA",
-                           "XMCRB", "DIDR0", "DIDR1", "DIDR2"})
+  for (const char* name :
+       {"GPIOR0", "GPIOR1", "GPIOR2", "RAMPZ", "EIND", "XMCRA", "XMCRB", "DIDR0", "DIDR1", "DIDR2"})
     if (const u16 address = Names(info).reg(name); address != 0)
       plain[address] = wiring != nullptr || device.set == "bare";
   if (device.set == "bare") plain[0x53] = true;                     // SMCR
@@ -243,6 +243,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
     for (const Pin& input : adc->inputs())
       if (input.port == port.get()) port->set_sampler(*adc);
   const std::vector<Pin> comparator = pins(wiring.comparator);
+  add_input_disables(comparator);
   add<Comparator>(names, comparator[0], comparator[1], *adc, capturing);
   const std::vector<Pin> spi = pins(wiring.spi);
   add<Spi>(names, Spi::Pins{spi[0], spi[1], spi[2], spi[3]}, next_slot_);
@@ -250,6 +251,24 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   add<Twi>(names, twi[0], twi[1], next_slot_);
   two_wire = add<TwoWireBus>(twi[0], twi[1], clock_hz, next_slot_);
   boot = add<Boot>(names, device, wiring, clock_hz, next_slot_);
+}
+
+/// DIDRn: ADC3D is of pin ADC3, AIN0D of the comparator's first.
+void Fabric::add_input_disables(const std::vector<Pin>& comparator) {
+  for (const IoRegister& io : info.io) {
+    if (io.name.rfind("DIDR", 0) != 0) continue;
+    for (const IoField& field : io.fields) {
+      const bool analog = field.name.rfind("ADC", 0) == 0;
+      const auto number = base::parse_unsigned(field.name.substr(3, field.name.size() - 4));
+      const std::vector<Pin>& list = analog ? adc->inputs() : comparator;
+      if (!number || *number >= list.size()) continue;
+      const Pin& input = list[*number];
+      for (const auto& port : ports)
+        if (port.get() == input.port)
+          port->set_input_disable(input.bit, static_cast<u16>(io.address),
+                                  static_cast<u8>(1U << field.lowest));
+    }
+  }
 }
 
 Result<void> Fabric::add_external_ram(u32 bytes) {

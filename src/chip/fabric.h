@@ -101,6 +101,7 @@ class Fabric {
   void enlist(Peripheral& peripheral);
   void add_peripherals(const Wiring& wiring, u64 clock_hz);
   void add_power_switches();
+  void add_input_disables(const std::vector<Pin>& comparator);
   void join(std::vector<Place> places);
   template <class T, class... Args>
   T* add(Args&&... args) {

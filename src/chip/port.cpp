@@ -35,7 +35,11 @@ u8 Port::peek(const World& world, u16 address, u64 t) const {
   if (address != pin_) return world.data[address];
   // The synchroniser shows a change one cycle after the latch has taken it.
   const PortState& state = world.ports[index_];
-  return state.changed_at + 1 <= t ? state.level : state.level_before;
+  u8 level = state.changed_at + 1 <= t ? state.level : state.level_before;
+  for (unsigned bit = 0; has_disables_ && bit < 8; ++bit)
+    if (const Disable& off = disables_[bit]; off.reg != 0 && (world.data[off.reg] & off.mask) != 0)
+      level = merged(level, 0, static_cast<u8>(1U << bit));
+  return level;
 }
 
 void Port::reset(const Bus& bus) const {

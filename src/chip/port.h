@@ -3,7 +3,8 @@
 // Modelled: direction, output, pull-up and PUD, toggling by a write to PINx, the synchroniser's
 // delay, outside drivers and voltages, contention, floating inputs (read as low), values and
 // directions that a peripheral overrides.
-// Not modelled: the input buffers that sleep and DIDRn switch off.
+// Where DIDRn switches a digital input off, PINx reads 0.
+// Not modelled: the input buffers that sleep switches off.
 #ifndef LUCID_CHIP_PORT_H
 #define LUCID_CHIP_PORT_H
 
@@ -49,6 +50,11 @@ class Port final : public Peripheral {
   void take_direction(const Bus& bus, unsigned bit, std::optional<bool> output, u64 t) const;
   /// Works out the pins' levels again, as of tick `when`, and tells who listens.
   void settle(const Bus& bus, u64 when) const;
+  /// A bit of DIDRn switches the digital input of a pin off ("Digital Input Disable Register").
+  void set_input_disable(unsigned bit, u16 reg, u8 mask) {
+    disables_[bit] = {reg, mask};
+    has_disables_ = true;
+  }
   /// Is told before a pin that it measures changes.
   void set_sampler(const Adc& adc) { sampler_ = &adc; }
   void add_listener(unsigned bit, const Peripheral& who) { listeners_.push_back({bit, &who}); }
@@ -79,6 +85,12 @@ class Port final : public Peripheral {
   unsigned index_;
   u16 mcucr_;
   u8 wired_ = 0;
+  struct Disable {
+    u16 reg = 0;
+    u8 mask = 0;
+  };
+  std::array<Disable, 8> disables_{};
+  bool has_disables_ = false;
   const Adc* sampler_ = nullptr;
   struct Listener {
     unsigned bit;

@@ -13,6 +13,13 @@ void Prescalers::restart(const Bus& bus, unsigned which, bool hold, u64 t) const
     if (timer->prescaler() == which) timer->schedule(bus);
 }
 
+u8 Prescalers::peek(const World& world, u16 address, u64 /*t*/) const {
+  unsigned waiting = 0;
+  for (const Timer* timer : timers_)
+    if (address == assr_ && timer->prescaler() == 1) waiting = timer->waiting(world);
+  return static_cast<u8>(world.data[address] | waiting);
+}
+
 void Prescalers::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   const u8 next = merged(bus.reg(address), value, mask);
   if (address == assr_) {
@@ -23,6 +30,8 @@ void Prescalers::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) co
     if (changes)
       origin = (next & kAs2) != 0 ? bus.world.tick_at(origin) : bus.world.cycle_at(origin);
     bus.reg(address) = next & 0x60U;
+    for (const Timer* timer : timers_)
+      if (changes && timer->prescaler() == 1) timer->latch_all(bus, t + 1);
     if ((next & 0x40U) != 0) bus.note("ASSR: an external clock (EXCLK) counts as the crystal");
     for (const Timer* timer : timers_)
       if (timer->prescaler() == 1) timer->schedule(bus);

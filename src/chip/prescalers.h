@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
 // The prescalers of the timers: GTCCR with reset and hold, ASSR ("Timer/Counter Prescalers",
 // "Asynchronous Operation of Timer/Counter2").
-// Not modelled: the busy flags of ASSR (they read 0); EXCLK, said.
+// Not modelled, and said: EXCLK.
 #ifndef LUCID_CHIP_PRESCALERS_H
 #define LUCID_CHIP_PRESCALERS_H
 
@@ -15,6 +15,7 @@ class Prescalers final : public Peripheral {
       : gtccr_(names.reg("GTCCR")), assr_(names.reg("ASSR")), timers_(std::move(timers)) {}
 
   [[nodiscard]] std::vector<u16> addresses() const override { return {gtccr_, assr_}; }
+  [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   void stood_still(const Bus& bus, u64 cycles) const override;
   void reset(const Bus& bus) const override;

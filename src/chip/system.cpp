@@ -6,7 +6,7 @@
 namespace lucid::chip {
 
 std::vector<u16> System::addresses() const {
-  std::vector<u16> out{mcucr_, mcusr_, smcr_, clkpr_};
+  std::vector<u16> out{mcucr_, mcusr_, smcr_, clkpr_, osccal_};
   for (const u16 prr : prr_)
     if (prr != 0) out.push_back(prr);
   return out;
@@ -28,6 +28,9 @@ void System::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const 
     reg = static_cast<u8>(reg & ~(~value & mask));
   } else if (address == smcr_) {
     reg = static_cast<u8>(merged(reg, value, mask) & 0x0fU);
+  } else if (address == osccal_) {
+    reg = merged(reg, value, mask);
+    bus.note("OSCCAL: the oscillator keeps the frequency that it was given");
   } else if (address == clkpr_) {
     write_clkpr(bus, value, mask, t);
   } else {

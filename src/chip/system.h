@@ -6,7 +6,7 @@
 // reduction (a peripheral that is switched off stands still and cannot be read or written), the
 // brown-out detector, the clock prescaler with its timed sequence and CKDIV8,
 // brown-out disable in sleep.
-// Not modelled, and silent: JTD, the JTAG interface.
+// Not modelled: JTD, the JTAG interface; and said, what OSCCAL does to the oscillator.
 #ifndef LUCID_CHIP_SYSTEM_H
 #define LUCID_CHIP_SYSTEM_H
 
@@ -23,6 +23,7 @@ class System final : public Peripheral {
         mcusr_(names.reg("MCUSR")),
         smcr_(names.reg("SMCR")),
         clkpr_(names.reg("CLKPR")),
+        osccal_(names.reg("OSCCAL")),
         prr_{names.reg("PRR"), names.reg("PRR0"), names.reg("PRR1")},
         ports_(ports) {}
 
@@ -51,7 +52,7 @@ class System final : public Peripheral {
   void write_clkpr(const Bus& bus, u8 value, u8 mask, u64 t) const;
   void write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const;
 
-  u16 mcucr_, mcusr_, smcr_, clkpr_;
+  u16 mcucr_, mcusr_, smcr_, clkpr_, osccal_;
   std::array<u16, 3> prr_;
   std::vector<const Peripheral*> all_, switched_;
   const std::vector<std::unique_ptr<Port>>& ports_;

@@ -11,17 +11,10 @@ namespace {
 // Divider by CS ("Clock Select"); 6 and 7 of the synchronous timers count pin Tn.
 constexpr std::array<u64, 8> kDividers{0, 1, 8, 64, 256, 1024, 0, 0};
 constexpr std::array<u64, 8> kDividers2{0, 1, 8, 32, 64, 128, 256, 1024};
-constexpr u64 kCrystalHz = 32'768;
 /// More values that matter than two periods hold: after them everything repeats.
 constexpr unsigned kTwoPeriods = 18;
 
 unsigned lowest_bit(unsigned bits) { return static_cast<unsigned>(__builtin_ctz(bits)); }
-
-constexpr u64 scaled(u64 value, u64 times, u64 by, bool up) {
-  __extension__ using Wide = unsigned __int128;
-  return static_cast<u64>((Wide{value} * times + (up ? by - 1 : 0)) / by);
-}
-
 }  // namespace
 
 Timer::Timer(unsigned number, unsigned bits, const Pins& pins, const Names& names, u64 clock_hz,
@@ -274,12 +267,6 @@ u64 Timer::edge_index(const World& world, u64 t) const {
   return t <= origin ? 0 : (t - origin) / divider(world);
 }
 
-u64 Timer::crystal_index(const World& world, u64 t) const {
-  const u64 origin = world.prescalers.origin[prescaler()];
-  const u64 tick = std::max(world.tick_at(t), origin);
-  return scaled(tick - origin, kCrystalHz, clock_hz_ * divider(world), false);
-}
-
 u64 Timer::edges_between(const World& world, u64 from, u64 to) const {
   if (divider(world) == 0 || world.prescalers.held[prescaler()] || to <= from) return 0;
   return edge_index(world, to) - edge_index(world, from);
@@ -290,8 +277,7 @@ u64 Timer::tick_of_edge(const World& world, u64 from, u64 edges) const {
   if (n == 0 || world.prescalers.held[prescaler()]) return kNever;
   const u64 index = edge_index(world, from) + edges;
   const u64 origin = world.prescalers.origin[prescaler()];
-  if (crystal(world))
-    return world.cycle_at(origin + scaled(index, clock_hz_ * n, kCrystalHz, true));
+  if (crystal(world)) return world.cycle_at(crystal_tick(origin, index, n));
   return origin + index * n;
 }
 
@@ -375,6 +361,9 @@ void Timer::refresh_requests(const Bus& bus) const {
 }
 
 u8 Timer::peek(const World& world, u16 address, u64 t) const {
+  if (const TimerState& state = world.timers[index_]; state.waiting != 0 && address != tcnt_)
+    if (const unsigned bit = latch_of(address); bit < kLatches && (state.waiting >> bit & 1U) != 0)
+      return state.latches[bit];
   if (address == tcnt_) return static_cast<u8>(state_at(world, t).count);
   if (wide_ && address == tcnt_ + 1) return static_cast<u8>(state_at(world, t).count >> 8);
   if (address == tifr_) return state_at(world, t).flags & all_flags_;
@@ -402,6 +391,13 @@ void Timer::write_word(const Bus& bus, u16 low_address, u8 low) const {
 }
 
 void Timer::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
+  if (assr_ != 0 && crystal(bus.world) && latch_of(address) < kLatches)
+    write_later(bus, latch_of(address), value, t);
+  else
+    write_now(bus, address, value, mask, t);
+}
+
+void Timer::write_now(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   TimerState& state = bus.world.timers[index_];
   if (wide_) {
     for (const u16 low : {tcnt_, icr_, ocr_[0], ocr_[1], ocr_[2]}) {
@@ -546,7 +542,11 @@ std::vector<PinUse> Timer::uses(const World& world) const {
   return out;
 }
 
-void Timer::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
+void Timer::on_event(const Bus& bus, unsigned slot, u64 due) const {
+  if (slot != slot_) {
+    latch(bus, bus.world.due_tick(slot), due);
+    return;
+  }
   TimerState& state = bus.world.timers[index_];
   const Plan now = plan(bus.world);
   catch_up(bus, now, due);
@@ -579,18 +579,11 @@ void Timer::stood_still(const Bus& bus, u64 cycles) const {
   if (state.capture_at != kNever) state.capture_at += cycles;
 }
 
-void Timer::on_clock(const Bus& bus, bool changed, u64 t) const {
-  if (!crystal(bus.world) || is_off(bus.world)) return;
-  if (changed)
-    schedule(bus);
-  else
-    catch_up(bus, t);
-}
-
 void Timer::reset(const Bus& bus) const {
   bus.world.timers[index_] = TimerState{};
   bus.world.timers[index_].base = bus.world.cpu.now;
   bus.schedule(slot_, kNever);
+  if (assr_ != 0) bus.schedule_tick(slot_ + 1, kNever);
   refresh_requests(bus);
 }
 

@@ -21,6 +21,8 @@ namespace lucid::chip {
 
 /// Of ASSR: Timer2 counts the crystal.
 constexpr u8 kAs2 = 0x20;
+/// Registers of Timer2 that are latched then.
+constexpr unsigned kLatches = 5;
 
 class Timer final : public Peripheral {
  public:
@@ -48,7 +50,13 @@ class Timer final : public Peripheral {
   }
   void reset(const Bus& bus) const override;
   [[nodiscard]] std::vector<unsigned> vectors() const override;
-  [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_}; }
+  [[nodiscard]] std::vector<unsigned> slots() const override {
+    return assr_ != 0 ? std::vector<unsigned>{slot_, slot_ + 1} : std::vector<unsigned>{slot_};
+  }
+  /// Which registers wait for the crystal: bits of ASSR.
+  [[nodiscard]] u8 waiting(const World& world) const { return world.timers[index_].waiting; }
+  /// What waits is taken over at once.
+  void latch_all(const Bus& bus, u64 t) const { latch(bus, kNever, t); }
 
   /// 0 for all timers that share a prescaler, 1 for Timer2.
   [[nodiscard]] unsigned prescaler() const { return number_ == 2 ? 1 : 0; }
@@ -96,6 +104,12 @@ class Timer final : public Peripheral {
   [[nodiscard]] bool counts_pin(const World& world) const;
   [[nodiscard]] bool crystal(const World& world) const;
   [[nodiscard]] u64 edge_index(const World& world, u64 t) const;
+  /// The tick of an edge of the crystal, divided by `n`.
+  [[nodiscard]] u64 crystal_tick(u64 origin, u64 index, u64 n) const;
+  [[nodiscard]] unsigned latch_of(u16 address) const;
+  void write_later(const Bus& bus, unsigned bit, u8 value, u64 t) const;
+  void latch(const Bus& bus, u64 until, u64 t) const;
+  void write_now(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const;
   [[nodiscard, gnu::cold]] u64 crystal_index(const World& world, u64 t) const;
   [[nodiscard]] u64 edges_between(const World& world, u64 from, u64 to) const;
   [[nodiscard]] u64 tick_of_edge(const World& world, u64 from, u64 edges) const;

@@ -100,11 +100,17 @@ struct TimerState {
   u8 flags = 0;                  ///< TIFR
   bool match_blocked = false;    ///< the firmware wrote the counter: no match at the next edge
   u64 capture_at = kNever;       ///< the noise canceller lets an edge through
+  // Timer2 on its crystal: what was written waits for two of its edges.
+  u8 waiting = 0;               ///< bits of ASSR
+  std::array<u8, 5> latches{};  ///< by bit
+  std::array<u64, 5> due{};     ///< oscillator ticks
 
   template <class Visit>
   void fields(Visit& visit) const {
     visit(base, count, down, compare[0], compare[1], compare[2], outputs, temp, flags,
-          match_blocked, capture_at);
+          match_blocked, capture_at, waiting);
+    for (const u8 latch : latches) visit(latch);
+    for (const u64 tick : due) visit(tick);
   }
 };
 
