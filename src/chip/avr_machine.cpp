@@ -518,7 +518,7 @@ std::vector<std::string> AvrMachine::companions() const {
 
 std::unique_ptr<isa::Machine> AvrMachine::companion(const std::string& name) const {
   for (unsigned i = 0; i < fabric_->companions.size(); ++i)
-    if (fabric_->companions[i].name == name) return companions_->as_now(world_, i);
+    if (fabric_->companions[i].name == name) return companions_->as_now(world_, i).clone();
   return nullptr;
 }
 

@@ -243,32 +243,44 @@ void Companions::catch_up(const Bus& bus) {
   }
 }
 
-std::unique_ptr<AvrMachine> Companions::as_now(const World& world, unsigned which) const {
-  auto out = std::make_unique<AvrMachine>(*world.group.bases[which]);
+const AvrMachine& Companions::as_now(const World& world, unsigned which) {
+  Runner& runner = runners_[which];
+  const auto& base = world.group.bases[which];
+  const u64 now = time_of(world);
+  // From where it was last seen, if nothing has reached it since.
+  if (!runner.seen) runner.seen = std::make_unique<AvrMachine>(*base);
+  if (runner.seen_from != base || now < runner.seen_at) {
+    runner.seen->assume(*base);
+    runner.seen_stopped = world.group.halted[which] != 0;
+  }
+  runner.seen_from = base;
+  runner.seen_at = now;
+  AvrMachine& seen = *runner.seen;
   isa::RunRequest request;
-  request.until_ticks = to_ticks({time_of(world)}, hz(which + 1));
+  request.until_ticks = to_ticks({now}, hz(which + 1));
   request.pass_first_breakpoint = true;
-  bool runs = world.group.halted[which] == 0;
-  while (runs && out->ticks() < request.until_ticks)
-    runs = out->run(request).why != isa::Stop::Why::kFault;
-  return out;
+  while (!runner.seen_stopped && seen.ticks() < request.until_ticks)
+    runner.seen_stopped = seen.run(request).why == isa::Stop::Why::kFault;
+  seen.outputs_.serial.clear();
+  seen.outputs_.offers.clear();
+  return seen;
 }
 
-u64 Companions::hash(const World& world) const {
+u64 Companions::hash(const World& world) {
   base::Hasher hasher;
   hasher(world.hash());
   for (const u8 offer : world.group.offers) hasher(offer);
-  for (unsigned i = 0; i < runners_.size(); ++i) hasher(as_now(world, i)->world_.hash());
+  for (unsigned i = 0; i < runners_.size(); ++i) hasher(as_now(world, i).world_.hash());
   return hasher.value();
 }
 
-std::string Companions::describe(const World& world, unsigned which) const {
-  const auto now = as_now(world, which);
+std::string Companions::describe(const World& world, unsigned which) {
+  const AvrMachine& now = as_now(world, which);
   const char* does = world.group.halted[which] != 0 ? "halted by a fault"
-                     : now->asleep()                ? "asleep"
+                     : now.asleep()                 ? "asleep"
                                                     : "running";
-  return fmt::format("{} at {} MHz, {} at 0x{:04x}", now->info().name,
-                     static_cast<double>(now->info().clock_hz) / 1e6, does, now->pc());
+  return fmt::format("{} at {} MHz, {} at 0x{:04x}", now.info().name,
+                     static_cast<double>(now.info().clock_hz) / 1e6, does, now.pc());
 }
 
 // Putting them together ---------------------------------------------------------------------------

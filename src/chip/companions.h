@@ -32,16 +32,21 @@ class Companions {
   /// Takes what they have said up to now, but for the last few cycles.
   void catch_up(const Bus& bus);
   /// Of the chip and of all companions at its time.
-  [[nodiscard]] u64 hash(const World& world) const;
-  [[nodiscard]] std::unique_ptr<AvrMachine> as_now(const World& world, unsigned which) const;
-  [[nodiscard]] std::string describe(const World& world, unsigned which) const;
+  [[nodiscard]] u64 hash(const World& world);
+  /// A companion at the chip's time. Good until the next call.
+  [[nodiscard]] const AvrMachine& as_now(const World& world, unsigned which);
+  [[nodiscard]] std::string describe(const World& world, unsigned which);
 
  private:
   struct Runner {
     std::unique_ptr<AvrMachine> sure;   ///< at the base, or about to make the next one
     std::unique_ptr<AvrMachine> ahead;  ///< beyond it, if nothing reaches it meanwhile
     bool ahead_holds = false;
-    bool stopped = false;            ///< by a fault
+    bool stopped = false;              ///< by a fault
+    std::unique_ptr<AvrMachine> seen;  ///< by as_now(), from this base
+    std::shared_ptr<const AvrMachine> seen_from;
+    bool seen_stopped = false;       ///< by a fault
+    u64 seen_at = 0;                 ///< picoseconds
     std::vector<WireChange> offers;  ///< of `ahead`, not yet delivered
   };
   [[nodiscard]] u64 hz(unsigned chip) const;
