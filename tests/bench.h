@@ -6,6 +6,7 @@
 #include <catch2/catch.hpp>
 
 #include "lucid/chip.h"
+#include "tools.h"
 
 namespace test {
 
@@ -16,6 +17,9 @@ class Bench {
  public:
   explicit Bench(std::uint64_t hz = 16'000'000, const std::string& name = "ATmega328P")
       : Bench(Chip::Options{name, hz}) {}
+  Bench(const Bench&) = delete;
+  Bench& operator=(const Bench&) = delete;
+  ~Bench() { record(chip_.hash()); }
   explicit Bench(const Chip::Options& options) : chip_(*Chip::make(options)) { nops(); }
 
   /// `ldi r16, value; sts address, r16`: the store's access is in its last cycle.

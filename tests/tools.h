@@ -4,6 +4,7 @@
 #define LUCID_TESTS_TOOLS_H
 
 #include <sys/wait.h>
+#include <cerrno>
 #include <cstdint>
 #include <cstdio>
 #include <cstdlib>
@@ -48,6 +49,13 @@ inline Output run(const std::string& command) {
 
 inline std::string scratch(const std::string& name) {
   return std::string(LUCID_SCRATCH) + "/" + name;
+}
+
+/// A world at the end of something: `./check` compares the lists of two builds, which share their
+/// seed.
+inline void record(std::uint64_t hash) {
+  static std::ofstream out(scratch(std::string("hashes-") + program_invocation_short_name));
+  out << hash << std::endl;
 }
 
 inline void write(const std::string& path, const std::string& text) {
