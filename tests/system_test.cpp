@@ -479,3 +479,45 @@ TEST_CASE("BODS within its timed sequence keeps the brown-out detector off in sl
     CHECK(io(chip, kMcusr) == (off ? 0 : 4));
   }
 }
+
+// "JTAG Interface and On-chip Debug System", "Alternate Port Functions"
+TEST_CASE("JTAGEN takes four pins until JTD has been written twice within four cycles") {
+  struct Row {
+    const char *chip, *port;
+    unsigned first;
+    std::uint32_t pin;
+  };
+  for (const Row& row : {Row{"ATmega1284P", "PC", 2, 0x26}, Row{"ATmega2560", "PF", 4, 0x2f}}) {
+    INFO(row.chip);
+    Chip::Options options{row.chip, 16'000'000};
+    options.fuses = {0xff, 0x99, 0xff};
+    Bench b(options);
+    const auto name = [&](unsigned i) { return row.port + std::to_string(row.first + i); };
+    const auto taken = [&] {
+      for (unsigned i = 0; i < 4; ++i) {
+        if (b.pin(name(i)).output == b.pin(name(i)).taken_by.empty()) continue;
+        FAIL_CHECK(name(i));
+      }
+      return !b.pin(name(0)).output;
+    };
+    b.write(row.pin + 1, 0xff);  // DDR
+    CHECK(taken());
+    CHECK(b.pin(name(0)).taken_by == "JTAG TCK");
+    CHECK(b.pin(name(1)).level);
+    CHECK_FALSE(b.pin(name(2)).level);
+    b.write(0x55, 0x80);
+    b.nop(4);
+    CHECK(taken());
+    b.write(0x55, 0x80);
+    b.nop(4);
+    b.out(0x55, 0x80);
+    CHECK(taken());
+    b.out(0x55, 0x80);
+    CHECK_FALSE(taken());
+    CHECK(b.get(0x55) == 0x80);
+    options.fuses.reset();  // nobody named fuses
+    Bench plain(options);
+    plain.write(row.pin + 1, 0xff);
+    CHECK(plain.pin(name(0)).output);
+  }
+}

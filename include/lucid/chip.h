@@ -128,7 +128,7 @@ class LUCID_API Chip {
     std::uint64_t clock_hz = 16'000'000;  ///< oscillator, 1 Hz to 1 GHz
     std::int32_t supply = 5'000'000;      ///< microvolts, 1.8 V to 5.5 V
     std::optional<std::array<std::uint8_t, 3>> fuses =
-        {};  ///< low, high, extended; else as shipped, CKDIV8 off
+        {};  ///< low, high, extended; else as shipped, undivided, no JTAG
     std::vector<std::shared_ptr<const Part>> parts = {};  ///< on its pins
     /// Bytes of memory on the external memory interface, from the end of RAM on; the part must have
     /// it.

@@ -67,8 +67,9 @@ struct Wiring {
   std::string_view spi;         ///< SS MOSI MISO SCK
   std::string_view twi;         ///< SDA SCL
   std::string_view comparator;  ///< AIN0 AIN1
-  std::uint8_t boot_fuse;    ///< 1: BOOTSZ and BOOTRST are in the high fuse, 2: extended; 0: none
-  std::uint16_t boot_words;  ///< the largest boot section, BOOTSZ = 0; each next is half of it
+  std::uint8_t boot_fuse;      ///< 1: BOOTSZ and BOOTRST are in the high fuse, 2: extended; 0: none
+  std::uint16_t boot_words;    ///< the largest boot section, BOOTSZ = 0; each next is half of it
+  std::string_view jtag = {};  ///< TCK TMS TDO TDI
 };
 
 struct Device {

@@ -235,6 +235,8 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   }
   add<Eeprom>(names, device.eeprom, clock_hz, next_slot_);
   system_ = add<System>(names, ports);
+  has_jtag_ = !wiring.jtag.empty();
+  if (has_jtag_) system_->set_jtag(pins(wiring.jtag));
   add<Prescalers>(names, timers);
   add<ExternalInterrupts>(names, pins(wiring.interrupts), pins(wiring.pin_changes));
   watchdog = add<Watchdog>(names, clock_hz, next_slot_);

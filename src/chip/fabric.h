@@ -57,10 +57,11 @@ class Fabric {
   u16 mcucr = 0, mcusr = 0, smcr = 0, clkpr = 0;
 
   /// Low, high, extended, if nobody names others: as shipped, but for CKDIV8, which would divide
-  /// the clock that is given.
+  /// the clock that is given, and JTAGEN, which would take pins.
   [[nodiscard]] std::array<u8, 3> usual_fuses() const {
     std::array<u8, 3> fuses = device.fuses;
     if (clkpr != 0) fuses[0] |= kNoDivision;
+    if (has_jtag_) fuses[1] |= kNoJtag;
     return fuses;
   }
   /// CKDIV8 is programmed.
@@ -111,7 +112,8 @@ class Fabric {
     others.push_back(std::move(peripheral));
     return out;
   }
-  static constexpr u8 kNoDivision = 0x80;
+  static constexpr u8 kNoDivision = 0x80, kNoJtag = 0x40;
+  bool has_jtag_ = false;
   System* system_ = nullptr;
   unsigned next_slot_ = 0;
   unsigned timers_ = 0;

@@ -44,7 +44,7 @@ u8 Port::peek(const World& world, u16 address, u64 t) const {
 
 void Port::reset(const Bus& bus) const {
   PortState& state = about_to_change(bus, bus.world.cpu.now);
-  state.value_taken = state.direction_taken = 0;
+  state.value_taken = state.direction_taken = state.pull_taken = 0;
   settle(bus, bus.world.cpu.now);
 }
 
@@ -97,6 +97,17 @@ void Port::take_direction(const Bus& bus, unsigned bit, std::optional<bool> outp
   settle(bus, t);
 }
 
+void Port::take_pull_up(const Bus& bus, unsigned bit, std::optional<bool> on, u64 t) const {
+  PortState& state = about_to_change(bus, t);
+  claim(state.pull_taken, state.pull, bit, on);
+  settle(bus, t);
+}
+
+unsigned Port::pull_ups(const World& world) const {
+  const PortState& state = world.ports[index_];
+  return merged(pull_ups_off(world) ? 0 : world.data[port()], state.pull, state.pull_taken);
+}
+
 unsigned Port::outputs(const World& world) const {
   const PortState& state = world.ports[index_];
   return merged(world.data[ddr()], state.direction, state.direction_taken);
@@ -107,7 +118,7 @@ void Port::settle(const Bus& bus, u64 when) const {
   PortState& state = world.ports[index_];
   const unsigned output = outputs(world);
   const unsigned out = merged(world.data[port()], state.value, state.value_taken);
-  const unsigned pull = pull_ups_off(world) ? 0 : world.data[port()];
+  const unsigned pull = pull_ups(world);
   const unsigned wire = ~(state.wire_low | state.held_low) &
                         (state.wire_high | state.wire_pull | state.pulled_up | pull);
   const unsigned input = (state.driven & state.driven_high) | (~state.driven & wire);
@@ -169,7 +180,7 @@ PinState Port::state(const World& world, unsigned bit) const {
   pin.name = pin_name(bit);
   pin.output = on(outputs(world));
   pin.level = on(state.level);
-  pin.pull_up = !pin.output && on(world.data[port()]) && !pull_ups_off(world);
+  pin.pull_up = !pin.output && on(pull_ups(world));
   const bool low = on(state.wire_low) || on(state.held_low);
   const bool wire = low || on(state.wire_high);
   pin.driven = on(state.driven) || wire;

@@ -48,6 +48,7 @@ class Port final : public Peripheral {
   /// A peripheral decides a pin's output value, or its direction; nullopt gives it back.
   void take_value(const Bus& bus, unsigned bit, std::optional<bool> value, u64 t) const;
   void take_direction(const Bus& bus, unsigned bit, std::optional<bool> output, u64 t) const;
+  void take_pull_up(const Bus& bus, unsigned bit, std::optional<bool> on, u64 t) const;
   /// Works out the pins' levels again, as of tick `when`, and tells who listens.
   void settle(const Bus& bus, u64 when) const;
   /// A bit of DIDRn switches the digital input of a pin off ("Digital Input Disable Register").
@@ -76,6 +77,7 @@ class Port final : public Peripheral {
     return (world.data[mcucr_] & 0x10U) != 0;
   }
   [[nodiscard]] unsigned outputs(const World& world) const;
+  [[nodiscard]] unsigned pull_ups(const World& world) const;
   PortState& about_to_change(const Bus& bus, u64 t) const;
   void offer(const Bus& bus, unsigned low, unsigned high, unsigned pull, u64 when) const;
 

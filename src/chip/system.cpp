@@ -57,6 +57,29 @@ void System::write_prr(const Bus& bus, u16 address, u8 next, u64 t) const {
   reg = next;
 }
 
+/// JTAGEN is bit 6 of the high fuse; 0 is programmed.
+bool System::jtag_is_on(const World& world) const {
+  return !jtag_.empty() && (world.fuses[1] & 0x40U) == 0 && (world.data[mcucr_] & kJtd) == 0;
+}
+
+/// "Alternate Port Functions": inputs with pull-ups, but for TDO.
+void System::take_jtag_pins(const Bus& bus, u64 t) const {
+  const bool on = jtag_is_on(bus.world);
+  for (std::size_t i = 0; i < jtag_.size(); ++i) {
+    const Pin& pin = jtag_[i];
+    pin.port->take_direction(bus, pin.bit, on ? std::optional<bool>(false) : std::nullopt, t);
+    pin.port->take_pull_up(bus, pin.bit, on ? std::optional<bool>(i != 2) : std::nullopt, t);
+  }
+}
+
+std::vector<PinUse> System::uses(const World& world) const {
+  if (!jtag_is_on(world)) return {};
+  return {{jtag_[0], "JTAG TCK"},
+          {jtag_[1], "JTAG TMS"},
+          {jtag_[2], "JTAG TDO"},
+          {jtag_[3], "JTAG TDI"}};
+}
+
 /// "System Clock Prescaler": CLKPCE alone opens four cycles in which CLKPS can be written.
 void System::write_clkpr(const Bus& bus, u8 value, u8 mask, u64 t) const {
   u8& reg = bus.reg(clkpr_);
@@ -86,7 +109,14 @@ void System::write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const {
   u8& reg = bus.reg(mcucr_);
   CpuState& cpu = bus.world.cpu;
   const u8 next = merged(reg, value, mask);
-  reg = static_cast<u8>((reg & kIvsel) | (next & (kPud | kJtd)));
+  u8 kept = static_cast<u8>((reg & (kIvsel | kJtd)) | (next & kPud));
+  if (((reg ^ next) & kJtd) != 0) {  // twice within four cycles
+    if (t < cpu.jtd_until) kept ^= kJtd;
+    cpu.jtd_until = t < cpu.jtd_until ? 0 : t + 1 + 4;
+  }
+  const bool jtag_changes = ((reg ^ kept) & kJtd) != 0;
+  reg = kept;
+  if (jtag_changes) take_jtag_pins(bus, t + 1);
   if ((value & mask & kIvce) != 0) {
     cpu.ivce_until = t + 1 + 4;
   } else if (t < cpu.ivce_until) {

@@ -6,7 +6,8 @@
 // reduction (a peripheral that is switched off stands still and cannot be read or written), the
 // brown-out detector, the clock prescaler with its timed sequence and CKDIV8,
 // brown-out disable in sleep.
-// Not modelled: JTD, the JTAG interface; and said, what OSCCAL does to the oscillator.
+// The pins that the JTAG interface takes while JTAGEN is programmed and JTD is 0 (it does nothing
+// else). Not modelled, and said: what OSCCAL does to the oscillator.
 #ifndef LUCID_CHIP_SYSTEM_H
 #define LUCID_CHIP_SYSTEM_H
 
@@ -30,8 +31,12 @@ class System final : public Peripheral {
   [[nodiscard]] std::vector<u16> addresses() const override;
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
+  [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
+  /// TCK TMS TDO TDI, or nothing.
+  void set_jtag(std::vector<Pin> pins) { jtag_ = std::move(pins); }
   void reset(const Bus& bus) const override {
     bus.world.unpark_all();
+    take_jtag_pins(bus, bus.world.cpu.now);
     if (clkpr_ != 0) bus.reg(clkpr_) = bus.world.clock.shift;
   }
   void set_all(std::vector<const Peripheral*> all) { all_ = std::move(all); }
@@ -48,6 +53,8 @@ class System final : public Peripheral {
     kJtd = 0x80,
     kClkpce = 0x80
   };
+  [[nodiscard]] bool jtag_is_on(const World& world) const;
+  void take_jtag_pins(const Bus& bus, u64 t) const;
   void write_prr(const Bus& bus, u16 address, u8 next, u64 t) const;
   void write_clkpr(const Bus& bus, u8 value, u8 mask, u64 t) const;
   void write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const;
@@ -55,6 +62,7 @@ class System final : public Peripheral {
   u16 mcucr_, mcusr_, smcr_, clkpr_, osccal_;
   std::array<u16, 3> prr_;
   std::vector<const Peripheral*> all_, switched_;
+  std::vector<Pin> jtag_;
   const std::vector<std::unique_ptr<Port>>& ports_;
 };
 

@@ -1,11 +1,11 @@
 // SPDX-License-Identifier: MIT
 // An 8- or 16-bit timer ("8-bit Timer/Counter0 with PWM", "16-bit Timer/Counter1 with PWM", "8-bit
-// Timer/Counter2 with PWM and Asynchronous Operation") and the prescalers.
+// Timer/Counter2 with PWM and Asynchronous Operation").
 // Modelled: all waveform modes, the shared prescalers with their reset and hold, compare outputs on
 // pins, force compare, buffered compare registers with their moments of update, compare, overflow
 // and capture flags and interrupts, 16-bit access through TEMP, a match blocked by a write to TCNT,
 // input capture by pin or comparator with noise canceller, the external clock, Timer2 on a 32.768
-// kHz crystal. Not modelled, silently: the busy flags of ASSR (always ready), the synchronisers'
+// kHz crystal with its latches (asynchronous.cpp). Not modelled, silently: the synchronisers'
 // delays at Tn and ICPn.
 //
 // The counter is lazy: worked out when it is looked at. Counting is a walk from one value that

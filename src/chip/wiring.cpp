@@ -53,7 +53,8 @@ constexpr Wiring wiring_40(std::string_view names, std::uint16_t words) {
           "C1 C0",
           "B2 B3",
           1,
-          words};
+          words,
+          "C2 C3 C4 C5"};
 }
 
 constexpr Wiring kWirings[] = {
@@ -69,7 +70,7 @@ constexpr Wiring kWirings[] = {
      "D0 D1 D2 D3 E4 E5 E6 E7",
      "B0 B1 B2 B3 B4 B5 B6 B7 E0 J0 J1 J2 J3 J4 J5 J6 K0 K1 K2 K3 K4 K5 K6 K7",
      "F0 F1 F2 F3 F4 F5 F6 F7 K0 K1 K2 K3 K4 K5 K6 K7", AdcKind::kLarge, "B0 B2 B3 B1", "D1 D0",
-     "E2 E3", 1, 4096},
+     "E2 E3", 1, 4096, "F4 F5 F6 F7"},
 };
 
 }  // namespace

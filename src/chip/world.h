@@ -38,6 +38,7 @@ struct CpuState {
   u64 slept_at = 0;       ///< since when
   u8 reset_cause = 0;     ///< a peripheral resets the chip: bits of MCUSR
   u64 ivce_until = 0;     ///< cycle up to which IVSEL may be changed and interrupts wait
+  u64 jtd_until = 0;      ///< cycle up to which a second write of JTD counts
   u64 bods_until = 0;     ///< cycle up to which BODS may be set
   u64 bod_off_until = 0;  ///< BODS falls at this cycle
   bool bod_off = false;   ///< asleep without the brown-out detector
@@ -45,7 +46,7 @@ struct CpuState {
   template <class Visit>
   void fields(Visit& visit) const {
     visit(now, pending, pc, sp, sreg, hold, asleep, deep, slept_at, reset_cause, ivce_until,
-          bods_until, bod_off_until, bod_off);
+          jtd_until, bods_until, bod_off_until, bod_off);
   }
 };
 
@@ -69,11 +70,13 @@ struct PortState {
   std::array<OutsideLevel, 8> by_hand{};
   u8 value_taken = 0;  ///< pins whose output value a peripheral decides
   u8 value = 0;
-  u8 direction_taken = 0;                         ///< pins whose direction a peripheral decides
-  u8 direction = 0;                               ///< 1: output
-  u8 held_low = 0;                                ///< pins that a device outside pulls low
-  u8 pulled_up = 0;                               ///< pins with a resistor outside
-  u8 wire_low = 0, wire_high = 0, wire_pull = 0;  ///< from other chips on the pin's wire
+  u8 direction_taken = 0;  ///< pins whose direction a peripheral decides
+  u8 direction = 0;        ///< 1: output
+  u8 pull_taken = 0;       ///< pins whose pull-up a peripheral decides
+  u8 pull = 0;
+  u8 held_low = 0;                                      ///< pins that a device outside pulls low
+  u8 pulled_up = 0;                                     ///< pins with a resistor outside
+  u8 wire_low = 0, wire_high = 0, wire_pull = 0;        ///< from other chips on the pin's wire
   u8 offers_low = 0, offers_high = 0, offers_pull = 0;  ///< what they get from this one
   u8 level = 0;                                         ///< of the pins, now
   u8 level_before = 0;                                  ///< and before `changed_at`
@@ -81,9 +84,9 @@ struct PortState {
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(driven, driven_high, analog, value_taken, value, direction_taken, direction, held_low,
-          pulled_up, wire_low, wire_high, wire_pull, offers_low, offers_high, offers_pull, level,
-          level_before, changed_at);
+    visit(driven, driven_high, analog, value_taken, value, direction_taken, direction, pull_taken,
+          pull, held_low, pulled_up, wire_low, wire_high, wire_pull, offers_low, offers_high,
+          offers_pull, level, level_before, changed_at);
     visit(fought);
     for (const std::int32_t v : volts) visit(static_cast<u32>(v));
     for (const OutsideLevel& hand : by_hand) hand.fields(visit);
