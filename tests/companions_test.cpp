@@ -178,7 +178,7 @@ TEST_CASE("lock-step: the same worlds for any piece, any look ahead, through cop
   Chip whole = start;
   whole.run_for(kEnd);
   const std::uint64_t hash = whole.hash();
-  for (const std::uint64_t ahead : {1'000ULL, 700'000ULL, 50'000'000ULL, 5'000'000'000ULL}) {
+  for (const std::uint64_t ahead : {1ULL, 1'000ULL, 700'000ULL, 50'000'000ULL, 5'000'000'000ULL}) {
     INFO("ahead " << ahead);
     options.companions_ahead = {ahead};
     Chip chip = loaded(options, talker);

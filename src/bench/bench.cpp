@@ -384,7 +384,7 @@ class Reader {
     const std::string own = names[meant] + ".";
     for (auto& wire : wires_)
       for (std::string& pin : wire) {
-        if (pin.find('.') == std::string::npos) pin = names[0] + "." + pin;
+        if (pin.find('.') == std::string::npos) pin.insert(0, names[0] + ".");
         if (pin.rfind(own, 0) == 0) pin = pin.substr(own.size());
       }
     bench.chip = std::move(seats_[meant].options);

@@ -136,8 +136,10 @@ bool Companions::advance(const Bus& bus, unsigned which, u64 until, u64 at_most)
 void Companions::say(const Bus& bus, unsigned which) {
   Outputs& outputs = runners_[which].sure->outputs_;
   const std::string& name = fabric_.companions[which].name;
-  for (const SerialText& text : std::exchange(outputs.serial, {}))
-    for (const char c : text.bytes) bus.transmit(name + "." + text.port, static_cast<u8>(c));
+  for (const SerialText& text : std::exchange(outputs.serial, {})) {
+    const std::string port = fmt::format("{}.{}", name, text.port);
+    for (const char c : text.bytes) bus.transmit(port, static_cast<u8>(c));
+  }
   for (const std::string& note : std::exchange(outputs.notes, {})) bus.note(name + ": " + note);
 }
 
@@ -183,6 +185,18 @@ void Companions::deliver(const Bus& bus, unsigned from, const WireChange& change
   }
 }
 
+/// What a companion offers first, of several at once the first on the bench; or the horizon.
+Companions::Next Companions::next_offer(const GroupState& group, u64 horizon) {
+  Next next{horizon, 0, false};
+  for (unsigned i = 0; i < runners_.size(); ++i) {
+    look_ahead(group, i, next.time);
+    if (runners_[i].offers.empty()) continue;
+    const u64 when = to_time(runners_[i].offers.front().tick, hz(i + 1)).count;
+    if (when < next.time) next = {when, i, true};
+  }
+  return next;
+}
+
 void Companions::sync(const Bus& bus, u64 cycle) {
   World& world = bus.world;
   GroupState& group = world.group;
@@ -200,28 +214,18 @@ void Companions::sync(const Bus& bus, u64 cycle) {
     deliver(bus, 0, offer, now, cycle);
     quiet = false;
   }
-  u64 next = horizon;
-  for (;;) {
-    unsigned which = 0;
-    next = horizon;
-    for (unsigned i = 0; i < runners_.size(); ++i) {
-      look_ahead(group, i, next);
-      if (runners_[i].offers.empty()) continue;
-      const u64 when = to_time(runners_[i].offers.front().tick, hz(i + 1)).count;
-      if (when >= next) continue;
-      next = when;
-      which = i;
-    }
-    if (to_ticks({next}, hz(0)) > tick) break;
+  Next next = next_offer(group, horizon);
+  while (next.offered && to_ticks({next.time}, hz(0)) <= tick) {
     quiet = false;
-    auto& offers = runners_[which].offers;
+    auto& offers = runners_[next.which].offers;
     const u64 first = offers.front().tick;
-    group.delivered[which] = first;
+    group.delivered[next.which] = first;
     while (!offers.empty() && offers.front().tick == first) {
       const WireChange offer = offers.front();
       offers.erase(offers.begin());
-      deliver(bus, which + 1, offer, next, cycle);
+      deliver(bus, next.which + 1, offer, next.time, cycle);
     }
+    next = next_offer(group, horizon);
   }
   for (unsigned i = 0; i < runners_.size(); ++i) {
     const u64 at = to_time(group.bases[i]->ticks(), hz(i + 1)).count;
@@ -231,7 +235,7 @@ void Companions::sync(const Bus& bus, u64 cycle) {
   }
   group.ahead =
       quiet ? std::min(2 * group.ahead, kMostAhead) : std::max(group.ahead / 2, kLeastAhead);
-  world.schedule_tick(world.sync_slot(), std::max(to_ticks({next}, hz(0)), tick + 1));
+  world.schedule_tick(world.sync_slot(), std::max(to_ticks({next.time}, hz(0)), tick + 1));
 }
 
 void Companions::catch_up(const Bus& bus) {
@@ -336,7 +340,7 @@ Result<void> Fabric::add_companions(const Chip::Options& options) {
       const auto found = std::find(names.begin(), names.end(), whose);
       if (!whose.empty() && found == names.end())
         return fail(ErrorCode::kNotFound,
-                    "wire to '" + text + "': there is no companion '" + whose + "'",
+                    fmt::format("wire to '{}': there is no companion '{}'", text, whose),
                     base::did_you_mean(whose, names));
       const auto chip = whose.empty() ? 0U : static_cast<unsigned>(found - names.begin()) + 1;
       Fabric& fabric = chip == 0 ? *this : *fabrics[chip - 1];

@@ -49,6 +49,12 @@ class Companions {
     u64 seen_at = 0;                 ///< picoseconds
     std::vector<WireChange> offers;  ///< of `ahead`, not yet delivered
   };
+  struct Next {
+    u64 time;  ///< picoseconds
+    unsigned which;
+    bool offered;
+  };
+  Next next_offer(const GroupState& group, u64 horizon);
   [[nodiscard]] u64 hz(unsigned chip) const;
   [[nodiscard]] u64 time_of(const World& world) const;
   void look_ahead(const GroupState& group, unsigned which, u64 until);

@@ -336,7 +336,7 @@ class Evaluator {
     if (element(right) != 0 && element(left) == 0) a.integer = wrapped(a.integer, element(right));
   }
 
-  Result<Operand> timed(const Node& node, Value a, Value b) {
+  Result<Operand> timed(const Node& node, const Value& a, const Value& b) {
     const bool both = a.kind == Value::Kind::kTime && b.kind == Value::Kind::kTime;
     if (is_comparison(node.op)) {
       if (!both)
