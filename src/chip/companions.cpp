@@ -140,7 +140,8 @@ void Companions::say(const Bus& bus, unsigned which) {
     const std::string port = fmt::format("{}.{}", name, text.port);
     for (const char c : text.bytes) bus.transmit(port, static_cast<u8>(c));
   }
-  for (const std::string& note : std::exchange(outputs.notes, {})) bus.note(name + ": " + note);
+  for (const std::string& note : std::exchange(outputs.notes, {}))
+    bus.note(fmt::format("{}: {}", name, note));
 }
 
 /// Something reaches a companion.
