@@ -496,3 +496,66 @@ TEST_CASE("bench files include others, once each and never themselves") {
     CHECK(bench.error().text().find(row.says) != std::string::npos);
   }
 }
+
+TEST_CASE("a memory answers a master that makes the levels by hand") {
+  const std::string elf = test::compiled("by_hand", R"(#define F_CPU 16000000
+#include <avr/io.h>
+#include <util/delay.h>
+volatile uint8_t acknowledged, others, got[3];
+static void sda(uint8_t high) { if (high) DDRC &= ~_BV(4); else DDRC |= _BV(4); _delay_us(5); }
+static void scl(uint8_t high) { if (high) DDRC &= ~_BV(5); else DDRC |= _BV(5); _delay_us(5); }
+static void start(void) { sda(1); scl(1); sda(0); scl(0); }
+static void stop(void) { sda(0); scl(1); sda(1); }
+static uint8_t bit(uint8_t out) {
+  sda(out);
+  scl(1);
+  uint8_t in = PINC >> 4 & 1;
+  scl(0);
+  return in;
+}
+static uint8_t put(uint8_t byte) {
+  for (uint8_t i = 0; i < 8; i++, byte <<= 1) bit(byte >> 7);
+  return !bit(1);
+}
+static uint8_t get(uint8_t more) {
+  uint8_t byte = 0;
+  for (uint8_t i = 0; i < 8; i++) byte = byte << 1 | bit(1);
+  bit(!more);
+  return byte;
+}
+int main(void) {
+  start();
+  acknowledged = put(0xa0) + put(3) + put(0x5a) + put(0xa5);
+  stop();
+  _delay_ms(6);
+  start();
+  others = put(0x42);
+  stop();
+  start();
+  acknowledged += put(0xa0) + put(3);
+  start();
+  acknowledged += put(0xa1);
+  for (uint8_t i = 0; i < 3; i++) got[i] = get(i < 2);
+  stop();
+  for (;;) {
+  }
+}
+)",
+                                         "-Os -std=gnu11 -gdwarf-4");
+  auto bench = Bench::parse(
+      "[[part]]\nname = \"memory\"\nkind = \"two-wire-eeprom\"\nsda = \"PC4\"\nscl = \"PC5\"\n",
+      "by hand");
+  REQUIRE(bench);
+  Session session(*Chip::make(bench->chip));
+  REQUIRE(session.open(elf));
+  session.go_for(Picoseconds{20'000'000'000});
+  const auto is = [&](const char* what, int value) {
+    INFO(what);
+    CHECK(session.evaluate(what)->integer == value);
+  };
+  is("acknowledged", 7);
+  is("others", 0);
+  is("got[0]", 0x5a);
+  is("got[1]", 0xa5);
+  is("got[2]", 0xff);
+}
