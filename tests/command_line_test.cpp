@@ -266,6 +266,16 @@ TEST_CASE("several chips: both speak, either is debugged") {
   CHECK(has(panel, "serial: kiln.USART0: kiln ready"));
   CHECK(has(panel, "kiln.TCCR1B.CS = 1"));
   CHECK(lucid("open " + kKiln + bench + " --on pannel").code == 3);
+  CHECK(lucid("open " + kKiln + " --on panel").code == 2);
+  CHECK(has(lucid("open " LUCID_KILN "/images/panel.elf" + bench + " --do 'show time'"),
+            "--on panel"));
+  for (const char* line : {"press start", "drive panel.PD2 low", "send panel.USART0 \\\"x\\\""}) {
+    const auto refused = lucid("open " + kKiln + bench + " --do \"" + line + "\"");
+    CHECK(refused.code == 5);
+    CHECK(has(refused, "is on chip 'panel'"));
+  }
+  CHECK(has(lucid("open " + kKiln + bench + " --do '= panel'"), "a part of it is missing"));
+  CHECK(has(lucid("open " + kKiln + bench + " --do '= panel.shown'"), "not the names of its"));
 }
 
 TEST_CASE("other programs talk to the firmware: by a socket, by files") {

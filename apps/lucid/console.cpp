@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <filesystem>
 #include <fstream>
 #include <utility>
 
@@ -40,6 +41,12 @@ Result<void> Console::open(const std::string& path) {
   else if (!bench.names_chip && !image->chip().empty())
     chip_options.name = image->chip();
   if (options_.clock_hz) chip_options.clock_hz = *options_.clock_hz;
+  std::string belongs_to;  // the image, to another chip of the bench
+  for (const Chip::Companion& companion : chip_options.companions) {
+    std::error_code failed;
+    if (std::filesystem::equivalent(companion.image.name(), path, failed))
+      belongs_to = companion.name;
+  }
   auto chip = Chip::make(chip_options);
   if (!chip) {
     Error error = chip.error();
@@ -59,6 +66,9 @@ Result<void> Console::open(const std::string& path) {
   if (!chip_is_known)
     warnings->push_back("the image does not say its chip: taken for " + chip_options.name +
                         "; choose with --chip");
+  if (!belongs_to.empty())
+    warnings->push_back("on the bench this is the image of '" + belongs_to +
+                        "'; to debug that chip: --on " + belongs_to);
   for (const std::string& warning : *warnings) show(Warning{warning});
   return {};
 }

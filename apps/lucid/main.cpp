@@ -254,10 +254,12 @@ void add_common(CLI::App* command, Arguments& a) {
           "--source", a.sources,
           "Look for sources here, too; FROM=TO maps the beginning of their paths (repeatable)")
       ->type_name("FOLDER|FROM=TO");
-  command->add_option("--bench", a.bench, "What is on the chip's pins, *.bench.toml")
-      ->type_name("FILE");
+  CLI::Option* const bench =
+      command->add_option("--bench", a.bench, "What is on the chip's pins, *.bench.toml")
+          ->type_name("FILE");
   command->add_option("--on", a.on, "The chip of the bench that is meant, if not the first")
-      ->type_name("NAME");
+      ->type_name("NAME")
+      ->needs(bench);
   command->add_option("--do", a.commands, "Carry out a command (repeatable)")->type_name("COMMAND");
   command->add_flag("--json", a.json, "Write JSON, one object a line");
 }

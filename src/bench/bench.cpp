@@ -367,7 +367,9 @@ class Reader {
       meant = static_cast<std::size_t>(std::find(names.begin(), names.end(), on_) - names.begin());
       if (meant == seats_.size())
         return fail(ErrorCode::kNotFound, fmt::format("there is no chip '{}' on the bench", on_),
-                    base::did_you_mean(on_, names), name_);
+                    seats_.size() == 1 ? "it has one chip, which is meant anyway"
+                                       : base::did_you_mean(on_, names),
+                    name_);
     }
     Bench bench;
     bench.names_chip = seats_[meant].names_chip;

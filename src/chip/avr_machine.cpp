@@ -474,7 +474,24 @@ std::vector<PinState> AvrMachine::pins() const {
   return out;
 }
 
+Result<void> AvrMachine::on_this_chip(const std::string& name) const {
+  for (const Fabric::Companion& companion : fabric_->companions) {
+    const auto& parts = companion.at_power_on->fabric_->attached;
+    const bool part = std::any_of(parts.begin(), parts.end(), [&](const Attached* attached) {
+      return attached->part().name() == name;
+    });
+    if (part || name.rfind(companion.name + ".", 0) == 0)
+      return fail(ErrorCode::kUnsupported,
+                  fmt::format("'{}' is on chip '{}', not on the one that is debugged", name,
+                              companion.name),
+                  "write it into the bench file as [[input]], or open that chip with --on " +
+                      companion.name);
+  }
+  return {};
+}
+
 Result<void> AvrMachine::drive(const std::string& name, std::optional<bool> level) {
+  if (auto here = on_this_chip(name); !here) return here;
   const Result<Pin> pin = fabric_->find_pin(name);
   if (!pin) return tl::unexpected(pin.error());
   pin->port->by_hand(world_, pin->bit) = level_of(level);
@@ -491,6 +508,7 @@ Result<void> AvrMachine::apply(const std::string& name, std::int32_t microvolts)
     set_supply(bus, microvolts);
     return {};
   }
+  if (auto here = on_this_chip(name); !here) return here;
   const Result<Pin> pin = fabric_->find_pin(name);
   if (!pin) return tl::unexpected(pin.error());
   if (microvolts < -500'000 || microvolts > world_.supply + 500'000)
@@ -542,6 +560,7 @@ Result<void> AvrMachine::act(const std::string& name, const std::string& action,
     if (part->part().name() == name) return part->act(Bus(world_, outputs_), action, value);
     names.push_back(part->part().name());
   }
+  if (auto here = on_this_chip(name); !here) return here;
   return fail(ErrorCode::kNotFound, "there is no part '" + name + "' on the bench",
               names.empty() ? "give a bench file with --bench" : base::did_you_mean(name, names));
 }
@@ -549,6 +568,7 @@ Result<void> AvrMachine::act(const std::string& name, const std::string& action,
 Result<const Usart*> AvrMachine::find_usart(const std::string& name) const {
   for (const auto& usart : fabric_->usarts)
     if (base::equal_ignoring_case(usart->name(), name)) return usart.get();
+  if (auto here = on_this_chip(name); !here) return fail(here.error());
   return fail(ErrorCode::kNotFound, "there is no serial port '" + name + "' on " + info().name,
               base::did_you_mean(name, info().serial_ports));
 }

@@ -78,6 +78,8 @@ class AvrMachine final : public isa::Machine {
   void assume(const AvrMachine& other);
   void power_on(const std::array<u8, 3>& fuses);
   void note_oscillator();
+  /// Refuses what names something on a companion: `panel.PD2`, or a part there.
+  [[nodiscard]] Result<void> on_this_chip(const std::string& name) const;
   void renew_attributes();
   void reset_with(u8 cause);
   /// In mode `sm` of SMCR; stops the clocks that it stops.

@@ -486,6 +486,9 @@ class Parser {
                                 scope_.program.find_symbol(name)->address.offset),
                     ErrorCode::kNotFound));
     }
+    if (in.empty() && scope_.machine.companion(name) != nullptr)
+      return give_up(problem(fmt::format("'{}' is another chip: a part of it is missing", name),
+                             fmt::format("such as {0}.PORTC or {0}.cycles", name)));
     return give_up(problem(in.empty() ? fmt::format("there is no '{}' in this program", name)
                                       : fmt::format("there is no '{}' in {}", name, in),
                            base::did_you_mean(name, known_names(scope_)), ErrorCode::kNotFound));
@@ -568,7 +571,13 @@ class Parser {
     if (!is_pin) parser.at_ = at_;
     Tree found = is_pin ? parser.pin() : parser.chip();
     at_ = parser.at_;
-    if (parser.failed_) return give_up(parser.error_);
+    if (parser.failed_) {
+      if (parser.error_.hint.empty())
+        parser.error_.hint =
+            "of another chip there are registers, bytes of memory, pins and facts, "
+            "not the names of its program";
+      return give_up(parser.error_);
+    }
     Tree node = make(NodeKind::kElsewhere);
     node->name = name;
     node->a = std::move(found);
@@ -576,10 +585,11 @@ class Parser {
   }
 
   Tree chip() {
-    if (!take("."))
-      return give_up(problem("a part of the chip is missing", "such as chip.r24 or chip.PORTB"));
+    const bool names_part = take(".");
     const std::size_t begin = at_;
-    const std::string part = word();
+    const std::string part = names_part ? word() : std::string();
+    if (part.empty())
+      return give_up(problem("a part of the chip is missing", "such as chip.r24 or chip.PORTB"));
     if (part == "cycles") return make(NodeKind::kCycles);
     if (part == "time") return make(NodeKind::kTime);
     if (part == "stack") return stack();
