@@ -268,7 +268,7 @@ TEST_CASE("several chips: both speak, either is debugged") {
   CHECK(lucid("open " + kKiln + bench + " --on pannel").code == 3);
   CHECK(lucid("open " + kKiln + " --on panel").code == 2);
   CHECK(has(lucid("open " LUCID_KILN "/images/panel.elf" + bench + " --do 'show time'"),
-            "--on panel"));
+            "the image of 'panel'"));
   for (const char* line : {"press start", "drive panel.PD2 low", "send panel.USART0 \\\"x\\\""}) {
     const auto refused = lucid("open " + kKiln + bench + " --do \"" + line + "\"");
     CHECK(refused.code == 5);

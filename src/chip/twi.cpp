@@ -64,7 +64,7 @@ void Twi::act(const Bus& bus, u64 t) const {
 /// A slave lets SCL go; a transmitter shows its next byte first.
 void Twi::go_on(const Bus& bus, u64 t) const {
   TwiState& state = bus.world.twi;
-  if (state.target == kTransmitter && state.bits == 0) {
+  if (state.target == kTransmitter && state.seen.count == 0) {
     show_bit(bus, t);
   }
   line(bus, scl_, true, t);
@@ -130,11 +130,7 @@ void Twi::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
     if (clock) on_condition(bus, !level, t);
     return;
   }
-  if (level && state.bits < 9) {
-    const bool data = sda_.port->level(bus.world, sda_.bit);
-    state.shift = static_cast<u16>(state.shift << 1 | (data ? 1U : 0U));
-    ++state.bits;
-  }
+  if (level) state.seen.take(sda_.port->level(bus.world, sda_.bit));
   if (!level) on_clock_fall(bus, t);
   Lines lines(*this, bus, t);
   Master master(state.own, lines, bit_time(bus.world));
@@ -147,12 +143,11 @@ void Twi::on_condition(const Bus& bus, bool start, u64 t) const {
   const bool mine =
       state.own.doing == (start ? Master::kStart : Master::kStop) && state.own.phase == 2;
   // Nothing but the first bit of a byte may be under way.
-  const bool illegal = state.bits > 1 && (state.master || state.target != kNobody) && !mine;
+  const bool illegal = state.seen.count > 1 && (state.master || state.target != kNobody) && !mine;
   const bool ends_reception = state.target == kReceiver || state.target == kGeneral;
   const bool waited = state.busy;
   state.busy = start;
-  state.bits = 0;
-  state.shift = 0;
+  state.seen = {};
   state.target = start && !mine ? kListening : kNobody;
   if (illegal) {
     state.own.doing = Master::kNothing;
@@ -171,20 +166,19 @@ void Twi::on_condition(const Bus& bus, bool start, u64 t) const {
 
 void Twi::on_clock_fall(const Bus& bus, u64 t) const {
   TwiState& state = bus.world.twi;
-  if (state.bits == 9) {
-    const u16 bits = std::exchange(state.shift, u16{0});
-    state.bits = 0;
+  if (state.seen.count == 9) {
+    const u16 bits = std::exchange(state.seen, {}).bits;
     if (!state.master) answered(bus, bits, t);
-  } else if (state.bits == 8 && !state.master) {
+  } else if (state.seen.count == 8 && !state.master) {
     // The ninth bit answers.
     if (state.target == kListening) {
-      state.answers = addressed(bus, static_cast<u8>(state.shift));
+      state.answers = addressed(bus, static_cast<u8>(state.seen.bits));
     } else {
       const bool receives = state.target == kReceiver || state.target == kGeneral;
       state.answers = receives && on(bus, kTwea);
     }
     if (state.target != kNobody) line(bus, sda_, !state.answers, t);
-  } else if (state.target == kTransmitter && state.bits != 0) {
+  } else if (state.target == kTransmitter && state.seen.count != 0) {
     show_bit(bus, t);
   }
   // A START has ended a reception: it waits until that has been seen.
@@ -238,7 +232,7 @@ void Twi::answered(const Bus& bus, u16 bits, u64 t) const {
 /// The next bit of a byte that a slave sends.
 void Twi::show_bit(const Bus& bus, u64 t) const {
   const TwiState& state = bus.world.twi;
-  line(bus, sda_, (bus.reg(twdr_) >> (7U - state.bits) & 1U) != 0, t);
+  line(bus, sda_, (bus.reg(twdr_) >> (7U - state.seen.count) & 1U) != 0, t);
 }
 
 void Twi::flag(const Bus& bus, u8 status) const {

@@ -65,11 +65,7 @@ void TwoWireBus::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
     if (scl_.port->level(bus.world, scl_.bit)) on_condition(bus, !level, t);
     return;
   }
-  if (level && state.bits < 9) {
-    const bool data = sda_.port->level(bus.world, sda_.bit);
-    state.shift = static_cast<u16>(state.shift << 1 | (data ? 1U : 0U));
-    ++state.bits;
-  }
+  if (level) state.seen.take(sda_.port->level(bus.world, sda_.bit));
   if (!level) on_clock_fall(bus, t);
   Lines lines(*this, bus, t);
   Controller controller(state.own, lines, bit_);
@@ -85,8 +81,7 @@ void TwoWireBus::on_condition(const Bus& bus, bool start, u64 t) const {
   state.busy = start;
   state.device = 0;
   state.address = start;
-  state.bits = 0;
-  state.shift = 0;
+  state.seen = {};
   if (start && !mine && state.own.doing == Controller::kStart)  // somebody was faster
     state.own.doing = Controller::kNothing;
   if (!start && !mine) next_step(bus, t);
@@ -95,8 +90,8 @@ void TwoWireBus::on_condition(const Bus& bus, bool start, u64 t) const {
 void TwoWireBus::on_clock_fall(const Bus& bus, u64 t) const {
   TwoWireBusState& state = bus.world.two_wire_bus;
   const Attached* const part = device(bus);
-  if (state.bits == 8) {
-    const auto byte = static_cast<u8>(state.shift);
+  if (state.seen.count == 8) {
+    const auto byte = static_cast<u8>(state.seen.bits);
     if (state.address) {
       state.reading = (byte & 1U) != 0;
       for (std::size_t i = 0; i < devices_.size() && state.device == 0; ++i)
@@ -106,10 +101,9 @@ void TwoWireBus::on_clock_fall(const Bus& bus, u64 t) const {
     } else {
       answer(bus, part != nullptr && !state.reading && part->on_bus_byte(bus, byte, t), t);
     }
-  } else if (state.bits == 9) {
-    const bool wants_more = std::exchange(state.address, false) || (state.shift & 1U) == 0;
-    state.bits = 0;
-    state.shift = 0;
+  } else if (state.seen.count == 9) {
+    const bool wants_more = std::exchange(state.address, false) || (state.seen.bits & 1U) == 0;
+    state.seen = {};
     if (part != nullptr && state.reading && wants_more) {
       state.byte = part->bus_byte(bus, t);
       show_bit(bus, t);
@@ -117,14 +111,14 @@ void TwoWireBus::on_clock_fall(const Bus& bus, u64 t) const {
       if (part != nullptr && state.reading) state.device = 0;  // it has been told that it is enough
       answer(bus, false, t);
     }
-  } else if (part != nullptr && state.reading && state.bits != 0) {
+  } else if (part != nullptr && state.reading && state.seen.count != 0) {
     show_bit(bus, t);
   }
 }
 
 void TwoWireBus::show_bit(const Bus& bus, u64 t) const {
   const TwoWireBusState& state = bus.world.two_wire_bus;
-  answer(bus, (state.byte >> (7U - state.bits) & 1U) == 0, t);
+  answer(bus, (state.byte >> (7U - state.seen.count) & 1U) == 0, t);
 }
 
 // The controller ----------------------------------------------------------------------------------

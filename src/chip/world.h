@@ -200,6 +200,22 @@ struct TwoWireMasterState {
   }
 };
 
+/// The bits of the byte under way, as the lines have shown them; nine with the acknowledgement.
+struct TwoWireBits {
+  u8 count = 0;
+  u16 bits = 0;
+
+  void take(bool high) {
+    if (count == 9) return;
+    bits = static_cast<u16>(bits << 1 | (high ? 1U : 0U));
+    ++count;
+  }
+  template <class Visit>
+  void fields(Visit& visit) const {
+    visit(count, bits);
+  }
+};
+
 struct TwiState {
   TwoWireMasterState own;
   bool master = false;   ///< it has sent a START and no STOP
@@ -209,14 +225,14 @@ struct TwiState {
   bool busy = false;     ///< START was seen and no STOP
   bool answers = false;  ///< the ninth bit
   u8 target = 0;         ///< see Twi::Target
-  u8 bits = 0;           ///< of the byte under way, seen on the lines
-  u16 shift = 0;         ///< them
+  TwoWireBits seen;
   u8 status = 0xf8;
 
   template <class Visit>
   void fields(Visit& visit) const {
     own.fields(visit);
-    visit(master, address, reading, lost, busy, answers, target, bits, shift, status);
+    visit(master, address, reading, lost, busy, answers, target, status);
+    seen.fields(visit);
   }
 };
 
@@ -231,15 +247,16 @@ struct TwoWireBusState {
   bool address = false;    ///< the byte under way is an address
   bool reading = false;    ///< it asked for bytes
   u8 device = 0;           ///< that has acknowledged, counted from 1; 0: nobody
-  u8 bits = 0, byte = 0;   ///< seen; to be sent by the device
-  u16 shift = 0;
+  u8 byte = 0;             ///< to be sent by the device
+  TwoWireBits seen;
   bool controller_low = false, device_low = false;  ///< on SDA
 
   template <class Visit>
   void fields(Visit& visit) const {
     own.fields(visit);
-    visit(owns, started, at, busy, address, reading, device, bits, byte, shift, controller_low,
-          device_low, steps.size());
+    visit(owns, started, at, busy, address, reading, device, byte, controller_low, device_low,
+          steps.size());
+    seen.fields(visit);
     for (const u16 step : steps) visit(step);
   }
 };
