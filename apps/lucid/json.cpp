@@ -195,13 +195,14 @@ struct JsonWriter {
   Json operator()(const Callers& c) const {
     Json out{{"view", "callers"}, {"levels", Json::array()}};
     for (const CallLevel& l : c.levels)
-      out["levels"].push_back({{"level", l.level},
-                               {"where", json(l.where)},
-                               {"cfa", l.cfa},
-                               {"interrupt", l.interrupt},
-                               {"inlined", l.inlined},
-                               {"left", l.left},
-                               {"guessed", l.guessed}});
+      out["levels"].push_back(
+          {{"level", l.level},
+           {"where", json(l.where)},
+           {"cfa", l.cfa},
+           {"interrupt", l.interrupt},
+           {"inlined", l.inlined},
+           {"left", l.left},
+           {"ends", l.end == CallersEnd::kNone ? "" : callers_end_text(l.end)}});
     return out;
   }
   Json operator()(const Breakpoints& b) const {

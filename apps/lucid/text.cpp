@@ -270,7 +270,8 @@ class TextWriter {
       if (level.inlined) line += style_.dim("  (inlined)");
       if (level.left) line += style_.dim("  (left by a jump)");
       if (level.interrupt) line += style_.warn("  (interrupt)");
-      if (level.guessed) line += style_.dim("  (guessed: no frame information)");
+      if (level.end != CallersEnd::kNone && level.end != CallersEnd::kStart)
+        out += style_.dim("       the list ends here: " + callers_end_text(level.end)) + "\n";
       out += line + "\n";
     }
     return out;

@@ -15,6 +15,7 @@ enum class Space : std::uint8_t {
   kFuse,       ///< configuration bytes
   kLock,       ///< lock bits
   kSignature,  ///< device identification
+  kNowhere,    ///< no memory: what has a value and no address
 };
 
 /// A byte in a space.

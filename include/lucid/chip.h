@@ -65,7 +65,8 @@ struct IoRegister {
 struct InterruptVector {
   std::uint8_t number = 0;  ///< 0 is reset
   std::string name;
-  bool modelled = false;  ///< false: it never fires
+  bool modelled = false;      ///< false: it never fires
+  std::uint32_t address = 0;  ///< in code space, where the program has its vectors at its start
 };
 
 /// What one register of the processor is called.

@@ -68,6 +68,7 @@ struct Type {
   unsigned target = 0;            ///< of a pointer, or the element of an array
   Space leads_to = Space::kData;  ///< of a pointer; one of 3 bytes says itself which space
   bool reference = false;         ///< a pointer that stands for what it leads to
+  bool is_signed = false;         ///< of an enumeration: whether its numbers have a sign
   std::uint32_t count = 0;        ///< elements of an array; 0 if open
   struct Member {
     std::string name;
@@ -94,6 +95,9 @@ struct Variable {
   unsigned type = 0;
   Address address;
   bool global = false;
+  /// The compiler has kept no object, only its value: the bytes of it, lowest first. `address` is
+  /// then in Space::kNowhere.
+  std::vector<std::uint8_t> constant;
 };
 
 /// The type that a typed operation works in.
@@ -188,6 +192,8 @@ class LUCID_API Program {
   /// The files whose name or path ends in `name`.
   [[nodiscard]] std::vector<unsigned> find_files(const std::string& name) const;
   [[nodiscard]] std::optional<LineRange> line_at(std::uint32_t address) const;
+  /// The stretches that overlap `[begin, end)`, by address.
+  [[nodiscard]] std::vector<LineRange> lines_in(std::uint32_t begin, std::uint32_t end) const;
   /// Where the statements of a line begin, ascending; one address for each run of them.
   [[nodiscard]] std::vector<std::uint32_t> addresses_of(unsigned file, unsigned line) const;
   [[nodiscard]] const Function* function_at(std::uint32_t address) const;

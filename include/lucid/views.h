@@ -80,15 +80,31 @@ struct PinView {
   bool level_before = false;
 };
 
+/// Why the list of callers has no further level.
+enum class CallersEnd : std::uint8_t {
+  kNone,           ///< it has one
+  kStart,          ///< the program's first function
+  kTaskBegins,     ///< this function was not called: it is where a task begins
+  kNoCall,         ///< no call stands before the return address
+  kOtherCall,      ///< the call before the return address leads elsewhere
+  kNoFunction,     ///< the address is in no function
+  kNoInstruction,  ///< no instruction begins at the address that was interrupted
+  kNoFrame,        ///< where its return address lies cannot be told
+  kNotOnStack,     ///< where its return address would lie is no stack
+  kTooMany,
+};
+/// The same in words, as the end of "the list ends here: ".
+[[nodiscard]] LUCID_API std::string callers_end_text(CallersEnd end);
+
 /// A call level. Level 1 is the outermost, so a number stays with its call.
 struct CallLevel {
   unsigned level = 0;
-  Location where;          ///< for a caller: the call that has not returned
-  std::uint32_t cfa = 0;   ///< canonical frame address: the caller's stack pointer
-  bool interrupt = false;  ///< entered by an interrupt
-  bool guessed = false;    ///< found by scanning code: no frame information there
-  bool left = false;       ///< by a tail call: its frame is gone, its variables are not known
-  bool inlined = false;    ///< its body stands in the level below, which it has not left
+  Location where;                      ///< for a caller: the call that has not returned
+  std::uint32_t cfa = 0;               ///< canonical frame address: the caller's stack pointer
+  bool interrupt = false;              ///< entered by an interrupt
+  CallersEnd end = CallersEnd::kNone;  ///< of level 1: why it is the outermost
+  bool left = false;     ///< by a tail call: its frame is gone, its variables are not known
+  bool inlined = false;  ///< its body stands in the level below, which it has not left
 };
 
 struct StackView {

@@ -324,6 +324,7 @@ std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
     case Space::kSignature:
       if (a < 3) return fabric_->device.signature[a];
       break;
+    case Space::kNowhere: break;
   }
   return std::nullopt;
 }
@@ -363,7 +364,8 @@ bool AvrMachine::poke(Address address, std::uint8_t value) {
     case Space::kEeprom: world_.eeprom[a] = value; return true;
     case Space::kFuse: world_.fuses[a] = value; return true;
     case Space::kLock: world_.lock = value; return true;
-    case Space::kSignature: return false;
+    case Space::kSignature:
+    case Space::kNowhere: return false;
   }
   return false;
 }

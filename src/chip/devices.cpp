@@ -131,6 +131,7 @@ std::vector<InterruptVector> vectors_of(const Device& device) {
       out.push_back({static_cast<std::uint8_t>(out.size()), "reserved", false});
     out.push_back({n, std::string(word), false});
   }
+  for (InterruptVector& vector : out) vector.address = 2U * device.vector_words * vector.number;
   return out;
 }
 

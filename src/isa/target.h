@@ -4,11 +4,11 @@
 #define LUCID_ISA_TARGET_H
 
 #include <cstdint>
-#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
 
+#include "isa/frame_state.h"
 #include "lucid/chip.h"
 #include "lucid/instruction.h"
 
@@ -43,17 +43,11 @@ struct RegisterSpan {
   int count = 0;  ///< 0: none
 };
 
-/// The value of a register, by DWARF number, in the frame that is looked at.
-using RegisterReader = std::function<std::uint64_t(int)>;
-
-struct SharedFrame {
-  std::uint32_t cfa = 0;
-  std::optional<std::uint32_t> owner;  ///< an address in the function, if it was left by a jump
-  struct Saved {
-    int dwarf_register = 0;
-    std::uint32_t address = 0;  ///< in data space
-  };
-  std::vector<Saved> saved;
+/// Code of the compiler's library that functions jump into as if it were their own.
+enum class SharedCode : std::uint8_t {
+  kNone,
+  kFrame,  ///< builds a frame or takes it down
+  kTable,  ///< leads back into the function by a table of jumps
 };
 
 class Target {
@@ -84,16 +78,52 @@ class Target {
   }
   [[nodiscard]] virtual Explanation explain(const Machine& machine,
                                             std::uint32_t address) const = 0;
-  /// The frame of a function without frame information that uses the compiler's shared code to
-  /// build and take down frames, at `look` in it or in that code. `begin` is the function's start,
-  /// `sp` the stack pointer; nullopt if it is none of that kind.
-  [[nodiscard]] virtual std::optional<SharedFrame> shared_frame(const Machine& /*machine*/,
-                                                                const RegisterReader& /*value_of*/,
-                                                                std::uint32_t /*begin*/,
-                                                                std::uint32_t /*look*/,
-                                                                std::uint32_t /*sp*/) const {
+  /// The general registers that an instruction writes, pointers that it moves included: a bit each,
+  /// by DWARF number.
+  [[nodiscard]] virtual std::uint64_t writes(const Instruction& instruction) const {
+    const RegisterSpan result = result_of(instruction);
+    std::uint64_t out = 0;
+    for (int i = 0; i < result.count; ++i) out |= std::uint64_t{1} << (result.first + i);
+    return out;
+  }
+  /// What is known when a function is entered.
+  [[nodiscard]] virtual FrameState at_entry() const {
+    FrameState state;
+    for (std::size_t n = 0; n < FrameState::kRegisters; ++n)
+      state.registers[n] = {Known::Kind::kEntry, 0, static_cast<std::int32_t>(n)};
+    state.registers[static_cast<std::size_t>(convention().sp_dwarf)] = {Known::Kind::kStack, 0, 0};
+    return state;
+  }
+  /// Brings `state` behind an instruction; a call has returned by then.
+  virtual void follow(const Instruction& instruction, FrameState& state) const {
+    const std::uint64_t written = writes(instruction);
+    for (std::size_t n = 0; n < FrameState::kRegisters; ++n)
+      if ((written >> n & 1U) != 0) state.registers[n] = {};
+  }
+  /// A register that tells where the stack pointer was at the function's entry.
+  [[nodiscard]] virtual std::optional<Anchor> anchor(const FrameState& state) const {
+    const int sp = convention().sp_dwarf;
+    const Known& known = state.registers[static_cast<std::size_t>(sp)];
+    if (known.kind != Known::Kind::kStack) return std::nullopt;
+    return Anchor{sp, known.number};
+  }
+  /// Where an indirect jump may go: one place, or those of a table, as far as they lie in
+  /// `[begin, end)`. nullopt if that cannot be told.
+  [[nodiscard]] virtual std::optional<std::vector<std::uint32_t>> jump_targets(
+      const Machine& /*machine*/, const FrameState& /*state*/, std::uint32_t /*begin*/,
+      std::uint32_t /*end*/) const {
     return std::nullopt;
   }
+  [[nodiscard]] virtual SharedCode shared_code(const std::string& /*name*/) const {
+    return SharedCode::kNone;
+  }
+  /// What is known at the end of a function that takes down its frame by a pointer to it: in terms
+  /// of that pointer. A constant is the value of the register `number`.
+  [[nodiscard]] virtual FrameState seen_by_pointer() const { return at_entry(); }
+  /// Is this the name that the compiler gives to a handler of interrupts?
+  [[nodiscard]] virtual bool is_handler_name(const std::string& /*name*/) const { return false; }
+  /// Lets a copy of a machine run a few instructions without being interrupted.
+  virtual void mask_interrupts(Machine& /*machine*/) const {}
   /// The code address that return-address bytes on the stack, lowest address first, stand for.
   [[nodiscard]] virtual std::uint32_t return_address(
       const std::vector<std::uint8_t>& bytes) const = 0;

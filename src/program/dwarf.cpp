@@ -32,8 +32,10 @@ class DwarfReader {
   void read() {
     elf_version(EV_CURRENT);
     // libelf takes a non-const pointer and does not write through it in read mode.
-    auto* bytes = const_cast<char*>(reinterpret_cast<const char*>(image_.file().data()));
-    const std::unique_ptr<Elf, ElfCloser> elf(elf_memory(bytes, image_.file().size()));
+    const auto wide = with_wide_addresses(image_.file());
+    const std::vector<std::uint8_t>& file = wide ? *wide : image_.file();
+    auto* bytes = const_cast<char*>(reinterpret_cast<const char*>(file.data()));
+    const std::unique_ptr<Elf, ElfCloser> elf(elf_memory(bytes, file.size()));
     const std::unique_ptr<Dwarf, DwarfCloser> dwarf(
         dwarf_begin_elf(elf.get(), DWARF_C_READ, nullptr));
     if (dwarf == nullptr) {
@@ -164,6 +166,7 @@ class DwarfReader {
           break;
         }
         case DW_TAG_inlined_subroutine: read_inlined(child, function, scope, depth); break;
+        case DW_TAG_call_site:
         case DW_TAG_GNU_call_site: read_call_site(child); break;
         default: break;
       }
@@ -192,28 +195,49 @@ class DwarfReader {
     inlined_ = outer;
   }
 
-  void read_call_site(Dwarf_Die& die) {
+  /// An address that is an attribute of its own.
+  static std::optional<std::uint32_t> address_in(Dwarf_Die& die, unsigned attribute) {
+    Dwarf_Attribute at;
     Dwarf_Addr address = 0;
-    if (dwarf_lowpc(&die, &address) != 0) return;
+    if (dwarf_attr(&die, attribute, &at) == nullptr || dwarf_formaddr(&at, &address) != 0)
+      return std::nullopt;
+    return static_cast<std::uint32_t>(address);
+  }
+
+  /// Whose first attribute is there: DWARF 5's name for it, or that of GCC before.
+  static bool either(Dwarf_Die& die, unsigned name, unsigned before, Dwarf_Attribute& at) {
+    return dwarf_attr(&die, name, &at) != nullptr || dwarf_attr(&die, before, &at) != nullptr;
+  }
+
+  void read_call_site(Dwarf_Die& die) {
     CallSite site;
-    site.returns_to = static_cast<std::uint32_t>(address);
-    site.tail = flag(die, DW_AT_GNU_tail_call);
+    site.tail = flag(die, DW_AT_GNU_tail_call) || flag(die, DW_AT_call_tail_call);
+    if (const auto behind = address_in(die, DW_AT_call_return_pc))
+      site.returns_to = *behind;
+    else if (const auto jump = address_in(die, DW_AT_call_pc))
+      site.returns_to = *jump + 1;  // within the jump
+    else if (const auto gnu = address_in(die, DW_AT_low_pc))
+      site.returns_to = *gnu;
+    else
+      return;
     Dwarf_Attribute at;
     Dwarf_Die callee;
-    if (dwarf_attr(&die, DW_AT_abstract_origin, &at) != nullptr &&
+    if (either(die, DW_AT_call_origin, DW_AT_abstract_origin, at) &&
         dwarf_formref_die(&at, &callee) != nullptr)
       callees_[site.returns_to] = name_of(callee);
     Dwarf_Die child;
     if (dwarf_child(&die, &child) == 0) do {
         Dwarf_Op* ops = nullptr;
         std::size_t count = 0;
-        if (dwarf_tag(&child) != DW_TAG_GNU_call_site_parameter ||
+        const int tag = dwarf_tag(&child);
+        if ((tag != DW_TAG_GNU_call_site_parameter && tag != DW_TAG_call_site_parameter) ||
             dwarf_attr(&child, DW_AT_location, &at) == nullptr ||
-            dwarf_getlocation(&at, &ops, &count) != 0 || count != 1 || ops[0].atom < DW_OP_reg0 ||
-            ops[0].atom > DW_OP_reg31)
+            dwarf_getlocation(&at, &ops, &count) != 0 || count != 1)
           continue;
-        const int reg = ops[0].atom - DW_OP_reg0;
-        if (dwarf_attr(&child, DW_AT_GNU_call_site_value, &at) != nullptr &&
+        int reg = -1;
+        if (ops[0].atom >= DW_OP_reg0 && ops[0].atom <= DW_OP_reg31) reg = ops[0].atom - DW_OP_reg0;
+        if (ops[0].atom == DW_OP_regx) reg = static_cast<int>(ops[0].number);
+        if (reg >= 0 && either(child, DW_AT_call_value, DW_AT_GNU_call_site_value, at) &&
             dwarf_getlocation(&at, &ops, &count) == 0)
           site.passed.push_back({reg, copied(at, ops, count)});
       } while (dwarf_siblingof(&child, &child) == 0);
@@ -281,31 +305,45 @@ class DwarfReader {
     });
   }
 
+  /// Compilers with addresses of 16 bits do not say which memory they mean: the symbol does.
+  [[nodiscard]] Address placed(std::uint32_t flat) const {
+    const Address plain = image::placed(image_.machine(), flat);
+    if (plain.space != Space::kCode) return plain;
+    for (const Symbol& symbol : image_.symbols())
+      if (symbol.kind == Symbol::Kind::kObject && symbol.address.space == Space::kData &&
+          symbol.address.offset == flat)
+        return symbol.address;
+    return plain;
+  }
+
   void read_variable(Dwarf_Die& die, const std::string& function, const Scope& scope) {
     Dwarf_Attribute at;
     Dwarf_Op* ops = nullptr;
     std::size_t count = 0;
-    const bool fixed = dwarf_attr_integrate(&die, DW_AT_location, &at) != nullptr &&
-                       dwarf_getlocation(&at, &ops, &count) == 0 && count == 1 &&
-                       ops[0].atom == DW_OP_addr;
-    if (!fixed) {
-      if (!scope.empty()) read_local(die, scope);
-      return;
-    }
+    std::vector<LocationOp> place;
+    if (dwarf_attr_integrate(&die, DW_AT_location, &at) != nullptr &&
+        dwarf_getlocation(&at, &ops, &count) == 0 && count == 1)
+      place = copied(at, ops, count);
+    const bool fixed = place.size() == 1 && place[0].atom == DW_OP_addr;
+    if (!fixed && !scope.empty()) return read_local(die, scope);
     Variable variable;
+    if (!fixed) variable.constant = constant_bytes(die);
     variable.name = name_of(die);
-    if (variable.name.empty()) return;
+    if (variable.name.empty() || (!fixed && variable.constant.empty())) return;
     variable.function = function;
     if (const char* path = decl_file(die)) variable.file = file_index(path);
     variable.line = static_cast<unsigned>(number(die, DW_AT_decl_line).value_or(0));
-    variable.address = image::placed(image_.machine(), static_cast<std::uint32_t>(ops[0].number));
+    variable.address =
+        fixed ? placed(static_cast<std::uint32_t>(place[0].a)) : Address{Space::kNowhere, 0};
     variable.global = flag(die, DW_AT_external);
     variable.type = types_.type_of(die, 0);
     // avr-gcc gives arrays in `__flash` no type: they are shown as bytes.
     if (data_.types[variable.type].kind == Type::Kind::kVoid)
       if (const auto bytes = symbol_bytes(variable.name)) variable.type = types_.bytes(*bytes);
+    if (!fixed) variable.constant.resize(data_.types[variable.type].bytes);
     const auto same = [&](const Variable& v) {
-      return v.name == variable.name && v.address == variable.address;
+      return v.name == variable.name && v.address == variable.address &&
+             (fixed || (v.file == variable.file && v.line == variable.line));
     };
     if (std::none_of(data_.variables.begin(), data_.variables.end(), same))
       data_.variables.push_back(std::move(variable));
@@ -321,11 +359,17 @@ class DwarfReader {
     local.scope = scope;
     local.inlined = inlined_;
     Dwarf_Attribute at;
-    if (dwarf_attr_integrate(&die, DW_AT_const_value, &at) != nullptr) {
-      Dwarf_Sword value = 0;
-      if (dwarf_formsdata(&at, &value) == 0)
-        for (const Local::Range& range : scope)
-          local.places.push_back({range, {{DW_OP_consts, value, 0}, {DW_OP_stack_value, 0, 0}}});
+    if (const auto bytes = constant_bytes(die); !bytes.empty()) {
+      std::vector<LocationOp> ops;
+      for (std::size_t i = 0; i < bytes.size(); i += 8) {
+        std::uint64_t raw = 0;
+        for (std::size_t k = 0; k < 8 && i + k < bytes.size(); ++k)
+          raw |= std::uint64_t{bytes[i + k]} << (8 * k);
+        ops.push_back({DW_OP_implicit_value, 8, static_cast<std::int64_t>(raw)});
+        ops.push_back({DW_OP_piece, 8, 0});
+      }
+      if (ops.size() == 2) ops.pop_back();
+      for (const Local::Range& range : scope) local.places.push_back({range, ops});
     } else if (dwarf_attr_integrate(&die, DW_AT_location, &at) != nullptr) {
       read_places(at, local);
     }
@@ -370,9 +414,11 @@ class DwarfReader {
       int number = 0;
       bool statement = false;
       bool ends = false;
+      bool prologue_ends = false;
       if (dwarf_lineaddr(line, &address) != 0 || dwarf_lineno(line, &number) != 0 ||
           dwarf_linebeginstatement(line, &statement) != 0 ||
-          dwarf_lineendsequence(line, &ends) != 0)
+          dwarf_lineendsequence(line, &ends) != 0 ||
+          dwarf_lineprologueend(line, &prologue_ends) != 0)
         continue;
       const bool live = std::any_of(live_.begin(), live_.end(), [&](const auto& range) {
         return address >= range.first &&
@@ -381,7 +427,7 @@ class DwarfReader {
       if (!live) continue;
       rows_.push_back({static_cast<std::uint32_t>(address),
                        file_index(dwarf_linesrc(line, nullptr, nullptr)),
-                       static_cast<unsigned>(number), statement, ends});
+                       static_cast<unsigned>(number), statement, ends, prologue_ends});
     }
   }
 

@@ -34,6 +34,30 @@ std::int64_t constant(const unsigned char* bytes, std::size_t count) {
   return static_cast<std::int64_t>(raw);
 }
 
+/// The names that DWARF 5 gave to what compilers did before.
+std::uint8_t same_operation(std::uint8_t atom) {
+  switch (atom) {
+    case DW_OP_entry_value: return DW_OP_GNU_entry_value;
+    case DW_OP_const_type: return DW_OP_GNU_const_type;
+    case DW_OP_regval_type: return DW_OP_GNU_regval_type;
+    case DW_OP_deref_type: return DW_OP_GNU_deref_type;
+    case DW_OP_convert: return DW_OP_GNU_convert;
+    case DW_OP_reinterpret: return DW_OP_GNU_reinterpret;
+    default: return atom;
+  }
+}
+
+/// An address by its index in the address table. False: there is none.
+bool resolve_indexed(Dwarf_Attribute& at, const Dwarf_Op& op, LocationOp& out) {
+  Dwarf_Attribute indexed;
+  Dwarf_Addr address = 0;
+  if (dwarf_getlocation_attr(&at, &op, &indexed) != 0 || dwarf_formaddr(&indexed, &address) != 0)
+    return false;
+  out.atom = op.atom == DW_OP_addrx ? std::uint8_t{DW_OP_addr} : std::uint8_t{DW_OP_constu};
+  out.a = static_cast<std::int64_t>(address);
+  return true;
+}
+
 /// Which register's value at the function's entry is meant; -1 if it is something else.
 void resolve_entry_value(Dwarf_Attribute& at, const Dwarf_Op& op, LocationOp& out) {
   out.a = -1;
@@ -44,7 +68,8 @@ void resolve_entry_value(Dwarf_Attribute& at, const Dwarf_Op& op, LocationOp& ou
       dwarf_getlocation(&inner, &ops, &count) != 0 || count != 1)
     return;
   if (ops[0].atom >= DW_OP_reg0 && ops[0].atom <= DW_OP_reg31) out.a = ops[0].atom - DW_OP_reg0;
-  if (ops[0].atom == DW_OP_GNU_regval_type) {
+  if (ops[0].atom == DW_OP_regx) out.a = static_cast<std::int64_t>(ops[0].number);
+  if (same_operation(ops[0].atom) == DW_OP_GNU_regval_type) {
     out.a = static_cast<std::int64_t>(ops[0].number);
     out.type = type_at(at, ops[0].number2);
   }
@@ -57,9 +82,13 @@ std::vector<LocationOp> copied(Dwarf_Attribute& at, const Dwarf_Op* ops, std::si
   count = std::min(count, kMostOps);
   for (std::size_t i = 0; i < count; ++i) {
     const Dwarf_Op& op = ops[i];
-    LocationOp made{op.atom, static_cast<std::int64_t>(op.number),
+    LocationOp made{same_operation(op.atom), static_cast<std::int64_t>(op.number),
                     static_cast<std::int64_t>(op.number2)};
-    switch (op.atom) {
+    switch (made.atom) {
+      case DW_OP_addrx:
+      case DW_OP_constx:
+        if (!resolve_indexed(at, op, made)) return {};
+        break;
       case DW_OP_GNU_entry_value: resolve_entry_value(at, op, made); break;
       case DW_OP_GNU_regval_type:
       case DW_OP_GNU_deref_type: made.type = type_at(at, op.number2); break;

@@ -35,6 +35,15 @@ inline bool flag(Dwarf_Die& die, unsigned attribute) {
          dwarf_formflag(&at, &value) == 0 && value;
 }
 
+/// DW_AT_const_value as it was written, lowest byte first: `data` forms are extended with zeros,
+/// `sdata` with its sign ("Attribute Encodings", class constant). Whoever reads it cuts it to the
+/// type's bytes. Empty if there is none, or a text.
+std::vector<std::uint8_t> constant_bytes(Dwarf_Die& die);
+
+/// The offset of a member or base class: a number, or in DWARF 2 an expression that adds one.
+/// nullopt: it depends on the object.
+std::optional<std::uint32_t> member_offset(Dwarf_Die& die);
+
 /// What a base type is.
 Type::Kind base_kind(Dwarf_Die& die);
 
@@ -62,6 +71,9 @@ class TypeReader {
 
 /// An expression out of an attribute's.
 std::vector<LocationOp> copied(Dwarf_Attribute& at, const Dwarf_Op* ops, std::size_t count);
+
+/// An image whose DWARF 5 has addresses of two bytes, with four; nullopt if it has none such.
+std::optional<std::vector<std::uint8_t>> with_wide_addresses(const std::vector<std::uint8_t>& file);
 
 /// Fills in the entries of .debug_frame.
 void read_frames(Elf* elf, Program::Data& data);

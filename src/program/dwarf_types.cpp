@@ -8,19 +8,83 @@
 namespace lucid::program {
 namespace {
 
-void read_enumerators(Dwarf_Die& die, Type& type) {
+/// A number out of its lowest bytes, extended by its sign or with zeros.
+std::int64_t number_of(const std::vector<std::uint8_t>& bytes, std::size_t count, bool is_signed) {
+  count = std::min<std::size_t>({count, bytes.size(), 8});
+  std::uint64_t raw = 0;
+  for (std::size_t i = 0; i < count; ++i) raw |= std::uint64_t{bytes[i]} << (8 * i);
+  if (is_signed && count != 0 && count < 8 && (bytes[count - 1] & 0x80U) != 0)
+    raw |= ~std::uint64_t{0} << (8 * count);
+  return static_cast<std::int64_t>(raw);
+}
+
+/// An enumerator is of the type below its enumeration; without one it is the number as written.
+void read_enumerators(Dwarf_Die& die, Type& type, const Type* underlying) {
   Dwarf_Die child;
   if (dwarf_child(&die, &child) != 0) return;
+  const bool typed = underlying != nullptr && underlying->bytes != 0;
+  const bool is_signed =
+      typed && (underlying->kind == Type::Kind::kSigned || underlying->kind == Type::Kind::kChar);
+  type.is_signed = is_signed;
   do {
     if (dwarf_tag(&child) != DW_TAG_enumerator) continue;
-    Dwarf_Attribute at;
-    Dwarf_Sword value = 0;
-    if (dwarf_attr(&child, DW_AT_const_value, &at) != nullptr && dwarf_formsdata(&at, &value) == 0)
-      type.enumerators.push_back({name_of(child), value});
+    const auto bytes = constant_bytes(child);
+    if (bytes.empty()) continue;
+    const std::int64_t value =
+        typed ? number_of(bytes, underlying->bytes, is_signed) : number_of(bytes, 8, false);
+    type.is_signed = type.is_signed || value < 0;
+    type.enumerators.push_back({name_of(child), value});
   } while (dwarf_siblingof(&child, &child) == 0);
 }
 
 }  // namespace
+
+std::vector<std::uint8_t> constant_bytes(Dwarf_Die& die) {
+  Dwarf_Attribute at;
+  if (dwarf_attr_integrate(&die, DW_AT_const_value, &at) == nullptr) return {};
+  Dwarf_Block block;
+  Dwarf_Sword sign = 0;
+  Dwarf_Word plain = 0;
+  const auto bytes_of = [](std::uint64_t raw) {
+    std::vector<std::uint8_t> out;
+    for (unsigned i = 0; i < 8; ++i) out.push_back(static_cast<std::uint8_t>(raw >> (8 * i)));
+    return out;
+  };
+  const unsigned form = dwarf_whatform(&at);
+  switch (form) {
+    case DW_FORM_sdata:
+    case DW_FORM_implicit_const:
+      if (dwarf_formsdata(&at, &sign) != 0) return {};
+      return bytes_of(static_cast<std::uint64_t>(sign));
+    case DW_FORM_data1:
+    case DW_FORM_data2:
+    case DW_FORM_data4:
+    case DW_FORM_data8:
+    case DW_FORM_udata: {
+      if (dwarf_formudata(&at, &plain) != 0) return {};
+      const unsigned width = form == DW_FORM_data1   ? 8
+                             : form == DW_FORM_data2 ? 16
+                             : form == DW_FORM_data4 ? 32
+                                                     : 64;
+      return bytes_of(width == 64 ? plain : plain & ((std::uint64_t{1} << width) - 1));
+    }
+    default:
+      if (dwarf_formblock(&at, &block) != 0 || block.length == 0 || block.length > 4096) return {};
+      return {block.data, block.data + block.length};
+  }
+}
+
+std::optional<std::uint32_t> member_offset(Dwarf_Die& die) {
+  Dwarf_Attribute at;
+  if (dwarf_attr_integrate(&die, DW_AT_data_member_location, &at) == nullptr) return 0;
+  Dwarf_Word offset = 0;
+  if (dwarf_formudata(&at, &offset) == 0) return static_cast<std::uint32_t>(offset);
+  Dwarf_Op* ops = nullptr;
+  std::size_t count = 0;
+  if (dwarf_getlocation(&at, &ops, &count) != 0 || count != 1 || ops[0].atom != DW_OP_plus_uconst)
+    return std::nullopt;
+  return static_cast<std::uint32_t>(ops[0].number);
+}
 
 Type::Kind base_kind(Dwarf_Die& die) {
   switch (number(die, DW_AT_encoding).value_or(0)) {
@@ -94,7 +158,12 @@ unsigned TypeReader::type_from(Dwarf_Die& die, unsigned depth) {
     case DW_TAG_enumeration_type:
       type.kind = Type::Kind::kEnum;
       type.name = "enum " + type.name;
-      read_enumerators(die, type);
+      {
+        Dwarf_Attribute at;
+        const bool typed = dwarf_attr(&die, DW_AT_type, &at) != nullptr;
+        const unsigned below = typed ? type_of(die, depth + 1) : 0;
+        read_enumerators(die, type, typed ? &data_.types[below] : nullptr);
+      }
       break;
     case DW_TAG_structure_type:
     case DW_TAG_union_type:
@@ -159,8 +228,9 @@ void TypeReader::read_members(Dwarf_Die& die, Type& type, unsigned depth) {
     member.type = type_of(child, depth + 1);
     member.name = base ? data_.types[member.type].name : name_of(child);
     member.base = base;
-    const auto offset = number(child, DW_AT_data_member_location);
-    member.offset = static_cast<std::uint32_t>(offset.value_or(0));
+    const auto offset = member_offset(child);
+    if (!offset) continue;  // of a virtual base: where it is depends on the object
+    member.offset = *offset;
     if (const auto bits = number(child, DW_AT_bit_size)) {
       member.bit_size = static_cast<std::uint8_t>(*bits);
       std::uint64_t position = 0;

@@ -27,14 +27,19 @@ void finish_lines(std::vector<LineRow> rows, Program::Data& data) {
     std::sort(lines.begin(), lines.end());
     lines.erase(std::unique(lines.begin(), lines.end()), lines.end());
   }
-  // The body begins at a function's second statement row, which may have the same address.
+  // The body begins where the compiler says that the prologue ends, or else at a function's second
+  // statement row, which may have the same address.
   for (const Function& function : data.functions) {
     unsigned seen = 0;
     auto row = std::lower_bound(
         rows.begin(), rows.end(), function.begin,
         [](const LineRow& r, std::uint32_t address) { return r.address < address; });
+    const auto begin = row;
+    while (row != rows.end() && row->address < function.end && !row->prologue_ends) ++row;
+    const bool said = row != rows.end() && row->address < function.end;
+    if (!said) row = begin;
     for (; row != rows.end() && row->address < function.end; ++row) {
-      if (!row->statement || row->ends || ++seen < 2) continue;
+      if (!said && (!row->statement || row->ends || ++seen < 2)) continue;
       data.bodies[function.begin] = row->address;
       break;
     }

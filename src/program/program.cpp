@@ -117,6 +117,15 @@ std::optional<LineRange> Program::line_at(std::uint32_t address) const {
   return range == nullptr ? std::nullopt : std::optional<LineRange>(*range);
 }
 
+std::vector<LineRange> Program::lines_in(std::uint32_t begin, std::uint32_t end) const {
+  const auto& ranges = data_->ranges;
+  auto it = std::partition_point(ranges.begin(), ranges.end(),
+                                 [&](const LineRange& r) { return r.end <= begin; });
+  std::vector<LineRange> out;
+  for (; it != ranges.end() && it->begin < end; ++it) out.push_back(*it);
+  return out;
+}
+
 std::vector<std::uint32_t> Program::addresses_of(unsigned file, unsigned line) const {
   std::vector<std::uint32_t> out;
   const LineRange* previous = nullptr;

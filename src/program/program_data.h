@@ -50,6 +50,7 @@ struct LineRow {
   unsigned file = 0, line = 0;
   bool statement = true;
   bool ends = false;  ///< the address behind the last instruction of a sequence
+  bool prologue_ends = false;
 };
 /// Makes ranges, points and bodies of them; the files' lines with code follow.
 void finish_lines(std::vector<LineRow> rows, Program::Data& data);

@@ -62,7 +62,7 @@ class Session::Core final : private isa::MarkListener {
 
   // Looking
   [[nodiscard]] session::Scope scope() const {
-    return {program_, machine(), static_end_, level_, {}};
+    return {program_, machine(), flows_, static_end_, level_, {}};
   }
   Result<void> select_level(unsigned number);
   [[nodiscard]] std::vector<VariableView> variables() const;
@@ -104,6 +104,7 @@ class Session::Core final : private isa::MarkListener {
   std::string image_path_;
   std::optional<std::uint32_t> static_begin_, static_end_;
   std::optional<std::uint32_t> no_handler_;  ///< where interrupts without a handler lead
+  mutable session::Flows flows_;             ///< made when asked for
   mutable session::Sources sources_;
   Listener* listener_ = nullptr;
   std::atomic<bool> pause_requested_{false};

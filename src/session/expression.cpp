@@ -153,8 +153,8 @@ class Evaluator {
     const auto companion = scope_.machine.companion(node.name);
     if (companion == nullptr)
       return fail(ErrorCode::kNotFound, "there is no chip '" + node.name + "' here");
-    auto out =
-        Evaluator({scope_.program, *companion, std::nullopt, 0, std::nullopt}).value(*node.a);
+    auto out = Evaluator({scope_.program, *companion, scope_.flows, std::nullopt, 0, std::nullopt})
+                   .value(*node.a);
     if (!out) return out;
     if (out->value.kind == Value::Kind::kAggregate)
       return fail(ErrorCode::kUnsupported, "memory of another chip is read byte by byte",

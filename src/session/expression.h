@@ -17,6 +17,7 @@
 #include "isa/machine.h"
 #include "lucid/program.h"
 #include "lucid/value.h"
+#include "session/flow.h"
 
 namespace lucid::session {
 
@@ -24,6 +25,7 @@ namespace lucid::session {
 struct Scope {
   const Program& program;
   const isa::Machine& machine;
+  Flows& flows;
   std::optional<std::uint32_t> static_end;  ///< end of static data in data space, if known
   unsigned level = 0;                       ///< call level counted from the innermost, 0
   std::optional<std::uint32_t> names_at;    ///< whose locals are meant; otherwise the level's

@@ -10,6 +10,7 @@
 #include "lucid/time.h"
 #include "session/integers.h"
 #include "session/node.h"
+#include "session/object.h"
 
 namespace lucid::session {
 namespace {
@@ -450,8 +451,7 @@ class Parser {
       Tree node = make(NodeKind::kVariable);
       node->name = name;
       node->operand.type = found[0]->type;
-      node->operand.place.kind = Place::Kind::kMemory;
-      node->operand.place.address = found[0]->address;
+      node->operand.place = place_of(*found[0]);
       return node;
     }
     at_ = found.empty() ? begin : at_;
@@ -467,7 +467,8 @@ class Parser {
         for (const Type::Enumerator& e : type.enumerators)
           if (e.name == name) {
             at_ = begin + name.size();
-            return integer(e.value, 16, true);
+            return e.value < 0 ? integer(e.value, e.value < -32768 ? 32 : 16, true)
+                               : c_integer(static_cast<std::uint64_t>(e.value), true, "");
           }
       const auto functions = scope_.program.find_functions(name);
       if (!functions.empty()) {
@@ -564,7 +565,7 @@ class Parser {
 
   /// Of another chip there are no names of its program.
   Tree elsewhere(const std::string& name, const isa::Machine& companion) {
-    const Scope there{scope_.program, companion, std::nullopt, 0, std::nullopt};
+    const Scope there{scope_.program, companion, scope_.flows, std::nullopt, 0, std::nullopt};
     Parser parser(text_, there);
     parser.at_ = at_;
     const bool is_pin = parser.take(".") && parser.word() == "pin";

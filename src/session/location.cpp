@@ -37,12 +37,16 @@ class Level final : public Surroundings {
   /// A register as it is in this level: a piece in memory if a callee has saved it.
   [[nodiscard]] Piece piece(int dwarf) const {
     Piece out;
-    if (const auto saved = frame().registers.find(dwarf); saved != frame().registers.end()) {
-      out.kind = Piece::Kind::kMemory;
-      out.address = {Space::kData, saved->second};
-      return out;
+    bool lost = dwarf >= 0 && dwarf < 64 && (frame().lost >> dwarf & 1U) != 0;
+    if (const auto kept = frame().registers.find(dwarf); kept != frame().registers.end()) {
+      if (kept->second.address) {
+        out.kind = Piece::Kind::kMemory;
+        out.address = {Space::kData, *kept->second.address};
+        return out;
+      }
+      dwarf = kept->second.dwarf_register;
+      lost = false;
     }
-    const bool lost = dwarf >= 0 && dwarf < 64 && (frame().lost >> dwarf & 1U) != 0;
     const auto index = scope_.machine.find_dwarf_register(dwarf);
     if (lost || !index) return out;
     out.kind = Piece::Kind::kRegister;
@@ -344,7 +348,7 @@ class LocationReader {
 std::uint32_t names_address(const Scope& scope) {
   if (scope.names_at) return *scope.names_at;
   if (scope.level == 0) return scope.machine.pc();
-  const auto levels = call_levels(scope.program, scope.machine);
+  const auto levels = call_levels(scope.program, scope.machine, scope.flows);
   return scope.level < levels.size() ? look_address(levels[scope.level]) : scope.machine.pc();
 }
 
@@ -354,7 +358,7 @@ std::vector<const Local*> locals_of(const Scope& scope) {
   if (scope.level == 0 || scope.names_at) {
     const auto inlined = scope.program.inlined_at(look);
     if (!inlined.empty()) body = inlined.front();
-  } else if (const auto levels = call_levels(scope.program, scope.machine);
+  } else if (const auto levels = call_levels(scope.program, scope.machine, scope.flows);
              scope.level < levels.size()) {
     body = levels[scope.level].inlined;
   }
@@ -370,7 +374,7 @@ std::vector<const Local*> locals_of(const Scope& scope) {
 }
 
 Result<Operand> local_value(const Local& local, const Scope& scope) {
-  const auto levels = call_levels(scope.program, scope.machine);
+  const auto levels = call_levels(scope.program, scope.machine, scope.flows);
   if (scope.level >= levels.size())
     return fail(ErrorCode::kNotFound, "there is no such call level any more");
   const std::uint32_t look = look_address(levels[scope.level]);

@@ -194,7 +194,7 @@ Result<MemoryView> Session::Core::memory(const std::string& name,
 }
 
 std::vector<CallLevel> Session::Core::callers() const {
-  const auto frames = session::call_levels(program_, machine());
+  const auto frames = session::call_levels(program_, machine(), flows_);
   std::vector<CallLevel> out;
   for (std::size_t i = frames.size(); i-- > 0;) {
     const session::Frame& frame = frames[i];
@@ -205,7 +205,7 @@ std::vector<CallLevel> Session::Core::callers() const {
     level.where.inlined.clear();
     level.cfa = frame.cfa;
     level.interrupt = frame.interrupt;
-    level.guessed = frame.guessed;
+    level.end = frame.end;
     level.left = frame.left;
     if (frame.inlined != nullptr) {
       level.inlined = true;
@@ -227,7 +227,8 @@ std::vector<CallLevel> Session::Core::callers() const {
 }
 
 Result<void> Session::Core::select_level(unsigned number) {
-  const auto levels = static_cast<unsigned>(session::call_levels(program_, machine()).size());
+  const auto levels =
+      static_cast<unsigned>(session::call_levels(program_, machine(), flows_).size());
   if (number < 1 || number > levels)
     return fail(ErrorCode::kNotFound, fmt::format("there is no call level {}", number),
                 fmt::format("levels are 1 to {}, see `show callers`", levels));
@@ -237,7 +238,7 @@ Result<void> Session::Core::select_level(unsigned number) {
 
 std::vector<VariableView> Session::Core::variables() const {
   const session::Scope now = scope();
-  session::Scope then{program_, *before_, static_end_, 0, {}};
+  session::Scope then{program_, *before_, flows_, static_end_, 0, {}};
   const std::uint32_t here = session::names_address(now);
   const Function* function = program_.function_at(here);
   const bool same_place =

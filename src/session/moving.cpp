@@ -273,7 +273,7 @@ bool Session::Core::is_tail_call(const Instruction& last) const {
 
 /// Runs until the function at hand has returned; does nothing if its caller is not known.
 Session::Core::Outcome Session::Core::run_to_caller() {
-  const auto frames = session::unwind(program_, machine());
+  const auto frames = session::unwind(program_, machine(), flows_);
   if (frames.size() < 2) return {};
   return run_to(frames[1].pc, frames[0].cfa);
 }
@@ -457,7 +457,7 @@ Pause Session::Core::step_line(StepKind kind) {
 }
 
 Pause Session::Core::step_out() {
-  const auto frames = session::unwind(program_, machine());
+  const auto frames = session::unwind(program_, machine(), flows_);
   begin_run();
   if (const auto inlined = program_.inlined_at(machine().pc()); !inlined.empty())
     return step_out_of_inlined(*inlined.front());
@@ -465,7 +465,6 @@ Pause Session::Core::step_out() {
     remarks_.emplace_back("there is no caller to step out to: nothing was executed");
     return finish({}, Pause::Cause::kStep);
   }
-  if (frames[0].guessed) remarks_.emplace_back("the caller is guessed: no frame information here");
   return finish(run_to(frames[1].pc, frames[0].cfa), Pause::Cause::kStep,
                 frames[0].function != nullptr ? "out of " + frames[0].function->name : "");
 }

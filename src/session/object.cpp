@@ -44,6 +44,19 @@ std::optional<std::uint8_t> byte_of(const Place& place, std::uint32_t offset,
   return byte_of(place.pieces[offset], machine);
 }
 
+Place place_of(const Variable& variable) {
+  Place place;
+  if (variable.constant.empty()) {
+    place.kind = Place::Kind::kMemory;
+    place.address = variable.address;
+    return place;
+  }
+  place.kind = Place::Kind::kPieces;
+  for (const std::uint8_t byte : variable.constant)
+    place.pieces.push_back({Piece::Kind::kConstant, byte, {}});
+  return place;
+}
+
 Place place_within(const Place& whole, std::uint32_t offset, std::uint32_t bytes) {
   Place out;
   out.kind = whole.kind;
@@ -116,9 +129,7 @@ Result<Operand> object_at(const Place& place, unsigned type, const Scope& scope)
     out.value.bits = static_cast<std::uint8_t>(8 * t.bytes);
     return out;
   }
-  out.value.is_signed = t.kind == Type::Kind::kSigned || t.kind == Type::Kind::kChar ||
-                        std::any_of(t.enumerators.begin(), t.enumerators.end(),
-                                    [](const auto& e) { return e.value < 0; });
+  out.value.is_signed = t.kind == Type::Kind::kSigned || t.kind == Type::Kind::kChar || t.is_signed;
   if (t.kind == Type::Kind::kPointer) out.target = t.target;
   out.value.bits = place.bit_size != 0 ? place.bit_size : static_cast<std::uint8_t>(8 * bytes);
   out.value.integer = fit(raw >> place.bit_offset, out.value.bits, out.value.is_signed);

@@ -12,6 +12,8 @@ std::optional<std::uint8_t> byte_of(const Place& place, std::uint32_t offset,
                                     const isa::Machine& machine);
 /// The place of `bytes` bytes within another one, which is in memory or in pieces.
 Place place_within(const Place& whole, std::uint32_t offset, std::uint32_t bytes);
+/// Where a variable is: in memory, or its bytes themselves if the compiler has kept only those.
+Place place_of(const Variable& variable);
 /// Where a pointer leads. PROGMEM pointers are not marked as such: they are taken to lead to data.
 Place led_to(const Operand& pointer, const Scope& scope);
 /// The object of a type at a place in memory or in pieces. A bit field's bits are given by the

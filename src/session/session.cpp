@@ -19,6 +19,7 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
                                    image->chip(), machine().info().name));
   if (auto loaded = machine().load(*image); !loaded) return fail(loaded.error());
   program_ = Program::read(*image);
+  flows_.forget();
   inputs_.clear();
   driven_until_.clear();
   image_path_ = path;
@@ -239,7 +240,8 @@ TimeView Session::time() const {
 std::vector<VariableView> Session::globals(const std::string& like) const {
   std::vector<VariableView> out;
   const session::Scope now = core_->scope();
-  const session::Scope then{core_->program_, *core_->before_, core_->static_end_, 0, {}};
+  const session::Scope then{
+      core_->program_, *core_->before_, core_->flows_, core_->static_end_, 0, {}};
   for (const Variable& v : core_->program_.variables()) {
     if (v.name.find(like) == std::string::npos) continue;
     VariableView view;

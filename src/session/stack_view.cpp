@@ -27,7 +27,7 @@ class Session::Core::StackReader {
     if (const auto deepest = machine_.deepest_sp())
       view_.deepest = *deepest <= empty ? empty - *deepest : 0;
     if (const auto then = machine_.at_deepest())
-      for (const session::Frame& level : session::call_levels(core_.program_, *then))
+      for (const session::Frame& level : session::call_levels(core_.program_, *then, core_.flows_))
         view_.deepest_chain.insert(view_.deepest_chain.begin(),
                                    level.inlined != nullptr    ? level.inlined->name
                                    : level.function != nullptr ? level.function->name
@@ -35,7 +35,7 @@ class Session::Core::StackReader {
     at_ = view_.sp + convention_.stack_gap;
     if (core_.static_end_ && at_ >= *core_.static_end_) view_.free = at_ - *core_.static_end_;
     find_variables();
-    for (const session::Frame& frame : session::unwind(core_.program_, machine_))
+    for (const session::Frame& frame : session::unwind(core_.program_, machine_, core_.flows_))
       if (!add_frame(frame)) return view_;
     if (at_ <= view_.top) {
       StackView::Slot& slot = add(std::min(view_.top + 1 - at_, 8U), Kind::kUnknown, "");
@@ -65,7 +65,7 @@ class Session::Core::StackReader {
   /// Parameters and locals of all levels that are in memory above the stack pointer.
   void find_variables() {
     session::Scope scope = core_.scope();
-    const auto levels = session::call_levels(core_.program_, machine_);
+    const auto levels = session::call_levels(core_.program_, machine_, core_.flows_);
     for (scope.level = 0; scope.level < levels.size(); ++scope.level)
       for (const Local* local : session::locals_of(scope)) {
         const auto found = session::local_value(*local, scope);
@@ -92,7 +92,7 @@ class Session::Core::StackReader {
 
   /// False if nothing is known behind it, or the view is full.
   bool add_frame(const session::Frame& frame) {
-    if (!frame.known) return !full();
+    if (!frame.known || full()) return false;
     const std::string owner = frame.function != nullptr ? frame.function->name : "?";
     std::map<std::uint32_t, int> saved;
     for (const FrameRow::Saved& s : frame.saved)
@@ -133,10 +133,15 @@ class Session::Core::StackReader {
     if (full() || at_ != frame.return_slot) return false;
     StackView::Slot& slot = add(convention_.return_bytes, Kind::kReturn, owner);
     const std::uint32_t back = machine_.target().return_address(slot.bytes);
-    const Location where = core_.location(back);
-    slot.meaning = (frame.interrupt ? "interrupted " : "returns to ") + core_.place_name(back);
+    // A call that never returns may be a function's last instruction: what follows is another's.
+    const Function* caller = core_.program_.function_at(frame.interrupt ? back : back - 1);
+    const Location where = core_.location(frame.interrupt ? back : back - 1);
+    slot.meaning = frame.interrupt ? "interrupted " : "returns to ";
+    if (caller == nullptr || back < caller->end)
+      slot.meaning += core_.place_name(back);
+    else
+      slot.meaning += "the end of " + caller->name;
     if (!where.file.empty()) slot.meaning += fmt::format(", {}:{}", where.file, where.line);
-    if (frame.guessed) slot.meaning += " (guessed)";
     return !full();
   }
 

@@ -95,7 +95,7 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
                     "`pause on change` looks at its value");
       every_instruction = true;
       entry.last = session::written(*now, {}, here);
-      entry.cfa = session::call_levels(program_, machine())[level_].cfa;
+      entry.cfa = session::call_levels(program_, machine(), flows_)[level_].cfa;
     } else if (object.bytes.empty())
       return fail(ErrorCode::kUsage,
                   fmt::format("'{}' has no place that can be watched", entry.point.spec.place),
@@ -117,8 +117,8 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
         return fail(ErrorCode::kUsage, "no pointer leads to this object", "leave `following` out");
     }
     if (expression->uses_locals()) {
-      const auto levels = session::call_levels(program_, machine());
-      const auto frames = session::unwind(program_, machine());
+      const auto levels = session::call_levels(program_, machine(), flows_);
+      const auto frames = session::unwind(program_, machine(), flows_);
       for (std::size_t i = 0; i + 1 < frames.size(); ++i) {
         if (frames[i].cfa != levels[level_].cfa) continue;
         const Function* function = frames[i].function;
@@ -236,7 +236,7 @@ bool Session::Core::looks_at_every_instruction() const {
 
 /// The object of a data breakpoint as text, in a machine at any moment.
 std::string Session::Core::object_text(const Entry& entry, const isa::Machine& at) const {
-  const session::Scope there{program_, at, static_end_, 0, {}};
+  const session::Scope there{program_, at, flows_, static_end_, 0, {}};
   const Result<session::Operand> value =
       entry.frame ? session::object_at(entry.object_place, entry.object_type, there)
                   : entry.object->evaluate(there);
@@ -305,7 +305,7 @@ void Session::Core::follow(Entry& entry) {
 /// A local in registers, in its own frame: pauses if it has another value than when last known.
 void Session::Core::look_at_local(Entry& entry, const isa::Stop& stop, Outcome& outcome) {
   session::Scope there = scope();
-  const auto levels = session::call_levels(program_, machine());
+  const auto levels = session::call_levels(program_, machine(), flows_);
   for (there.level = 0; there.level < levels.size(); ++there.level) {
     if (levels[there.level].cfa != entry.cfa) continue;
     const auto now = entry.object->evaluate(there);

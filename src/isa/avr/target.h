@@ -28,11 +28,17 @@ class AvrTarget final : public isa::Target {
       const std::string& name) const override;
   [[nodiscard]] Explanation explain(const isa::Machine& machine,
                                     std::uint32_t address) const override;
-  [[nodiscard]] std::optional<isa::SharedFrame> shared_frame(const isa::Machine& machine,
-                                                             const isa::RegisterReader& value_of,
-                                                             std::uint32_t begin,
-                                                             std::uint32_t look,
-                                                             std::uint32_t sp) const override;
+  [[nodiscard]] isa::FrameState at_entry() const override;
+  void follow(const Instruction& instruction, isa::FrameState& state) const override;
+  [[nodiscard]] std::uint64_t writes(const Instruction& instruction) const override;
+  [[nodiscard]] std::optional<isa::Anchor> anchor(const isa::FrameState& state) const override;
+  [[nodiscard]] std::optional<std::vector<std::uint32_t>> jump_targets(
+      const isa::Machine& machine, const isa::FrameState& state, std::uint32_t begin,
+      std::uint32_t end) const override;
+  [[nodiscard]] isa::SharedCode shared_code(const std::string& name) const override;
+  [[nodiscard]] isa::FrameState seen_by_pointer() const override;
+  [[nodiscard]] bool is_handler_name(const std::string& name) const override;
+  void mask_interrupts(isa::Machine& machine) const override;
   [[nodiscard]] std::uint32_t return_address(const std::vector<std::uint8_t>& bytes) const override;
 
   [[nodiscard]] const Core& core() const { return core_; }

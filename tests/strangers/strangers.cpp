@@ -1,0 +1,99 @@
+// SPDX-License-Identifier: MIT
+#include "strangers.h"
+
+#include <algorithm>
+#include <cstdlib>
+#include <filesystem>
+#include <random>
+
+namespace test {
+namespace {
+
+namespace fs = std::filesystem;
+
+constexpr const char* kArchive = "/usr/src/gcc-12/gcc-12.2.0-dfsg.tar.xz";
+
+fs::path folder() {
+  static const fs::path kFolder = [] {
+    fs::path path = scratch("strangers");
+    fs::create_directories(path / "images");
+    return path;
+  }();
+  return kFolder;
+}
+
+std::string gcc(const std::string& options, const std::string& mcu = "atmega328p") {
+  return "avr-gcc -mmcu=" + mcu + " -std=gnu99 -fgnu89-inline -w " + options;
+}
+
+/// Clang makes an object with its own idea of everything; GCC's linker puts start-up code to it.
+std::string clang(const std::string& options) {
+  return "sh -c 'clang --target=avr -mmcu=atmega328p -std=gnu99 -fgnu89-inline -w -isystem "
+         "/usr/lib/avr/include " +
+         options + " -c -o \"$2.o\" \"$3\" && avr-gcc -mmcu=atmega328p -o \"$2\" \"$2.o\"' clang";
+}
+
+}  // namespace
+
+const std::vector<Build>& builds() {
+  static const std::vector<Build> kBuilds = [] {
+    std::vector<Build> out;
+    for (const char* level : {"-O0", "-Og", "-O1", "-O2", "-O3", "-Os"})
+      out.push_back({level, gcc(std::string(level) + " -gdwarf-4")});
+    out.push_back({"-Os -flto", gcc("-Os -flto -gdwarf-4")});
+    out.push_back({"-Os -mcall-prologues", gcc("-Os -mcall-prologues -gdwarf-4")});
+    out.push_back({"-O2 -mrelax", gcc("-O2 -mrelax -gdwarf-4")});
+    out.push_back({"-Os gc", gcc("-Os -ffunction-sections -Wl,--gc-sections -gdwarf-4")});
+    out.push_back({"-O0 DWARF 2", gcc("-O0 -gdwarf-2 -gstrict-dwarf")});
+    out.push_back({"-Os DWARF 2", gcc("-Os -gdwarf-2")});
+    out.push_back({"-O2 DWARF 3", gcc("-O2 -gdwarf-3")});
+    out.push_back({"-Og STABS", gcc("-Og -gstabs")});
+    out.push_back({"-Os 1284P", gcc("-Os -gdwarf-4", "atmega1284p"), "ATmega1284P"});
+    out.push_back({"-O0 2560", gcc("-O0 -gdwarf-4", "atmega2560"), "ATmega2560"});
+    out.push_back({"-Os 2560", gcc("-Os -gdwarf-4", "atmega2560"), "ATmega2560"});
+    out.push_back({"-Os -mcall-prologues 2560", gcc("-Os -mcall-prologues -gdwarf-4", "atmega2560"),
+                   "ATmega2560"});
+    for (const char* level : {"-O0", "-O1", "-Os"})
+      out.push_back({std::string("clang ") + level, clang(std::string(level) + " -gdwarf-5")});
+    return out;
+  }();
+  return kBuilds;
+}
+
+const std::vector<std::string>& strangers() {
+  static const std::vector<std::string> kSources = [] {
+    const fs::path sources = folder() / "sources";
+    if (fs::exists(kArchive) && !fs::exists(sources / "complete")) {
+      fs::create_directories(sources);
+      run("tar xf " + std::string(kArchive) + " -C " + sources.string() +
+          " --strip-components=4 --wildcards '*/testsuite/gcc.c-torture/execute/*.c' && touch " +
+          (sources / "complete").string());
+    }
+    std::vector<std::string> out;
+    if (fs::exists(sources))
+      for (const auto& entry : fs::recursive_directory_iterator(sources))
+        if (entry.path().extension() == ".c" && entry.path().parent_path().filename() == "execute")
+          out.push_back(entry.path().string());
+    std::sort(out.begin(), out.end());
+    return out;
+  }();
+  return kSources;
+}
+
+std::optional<std::string> image_of(const std::string& source, const Build& build) {
+  const std::string image = (folder() / "images" / fs::path(source).stem()).string() + ".elf";
+  fs::remove(image);
+  const Output made = run("timeout 20 " + build.command + " -o " + image + " " + source + " -lm");
+  return made.code == 0 && fs::exists(image) ? std::optional<std::string>(image) : std::nullopt;
+}
+
+bool everything() { return std::getenv("LUCID_ALL") != nullptr; }
+
+std::vector<std::string> sample(std::size_t count) {
+  std::vector<std::string> all = strangers();
+  std::shuffle(all.begin(), all.end(), std::mt19937(fresh_seed()));
+  if (!everything() && all.size() > count) all.resize(count);
+  return all;
+}
+
+}  // namespace test

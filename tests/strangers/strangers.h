@@ -1,0 +1,39 @@
+// SPDX-License-Identifier: MIT
+// Programs that nobody here wrote, out of a Debian package that carries source: the compiler's own
+// execution tests (gcc-12-source), built for several chips in many ways.
+#ifndef LUCID_TESTS_STRANGERS_H
+#define LUCID_TESTS_STRANGERS_H
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lucid/session.h"
+#include "tools.h"
+
+namespace test {
+
+/// One way to build an image.
+struct Build {
+  std::string name;
+  std::string command;  ///< takes `-o IMAGE SOURCE`, given behind it
+  std::string chip = "ATmega328P";
+};
+/// Levels, options, compilers, chips and forms of debug information; `every` are the usual ones.
+const std::vector<Build>& builds();
+
+/// The sources of the execution tests, by name; unpacked once. Empty without the package.
+const std::vector<std::string>& strangers();
+
+/// Builds a source; nullopt if the compiler does not take it for this chip. The image lies in a
+/// folder that is removed when the tests end.
+std::optional<std::string> image_of(const std::string& source, const Build& build);
+
+/// How many of the programs a run takes: all with LUCID_ALL set, else a sample that differs from
+/// seed to seed (LUCID_SEED).
+std::vector<std::string> sample(std::size_t count);
+bool everything();
+
+}  // namespace test
+
+#endif  // LUCID_TESTS_STRANGERS_H
