@@ -101,8 +101,8 @@ TEST_CASE("a dropped function leaves no lines behind, an inlined one no function
   CHECK(program.find_functions("twice").empty());
   const auto files = program.find_files("dropped.c");
   REQUIRE(files.size() == 1);
-  CHECK(program.addresses_of(files[0], 3).empty());
-  CHECK_FALSE(program.addresses_of(files[0], 7).empty());
+  CHECK(program.stretches_of(files[0], 3).empty());
+  CHECK_FALSE(program.stretches_of(files[0], 7).empty());
   CHECK_FALSE(program.line_at(0).has_value());
 }
 

@@ -194,8 +194,10 @@ class LUCID_API Program {
   [[nodiscard]] std::optional<LineRange> line_at(std::uint32_t address) const;
   /// The stretches that overlap `[begin, end)`, by address.
   [[nodiscard]] std::vector<LineRange> lines_in(std::uint32_t begin, std::uint32_t end) const;
-  /// Where the statements of a line begin, ascending; one address for each run of them.
-  [[nodiscard]] std::vector<std::uint32_t> addresses_of(unsigned file, unsigned line) const;
+  /// Does the line table say that a statement of this line begins at the address?
+  [[nodiscard]] bool has_statement(std::uint32_t address, unsigned file, unsigned line) const;
+  /// The instructions of a line, by address; if it has none of its own, the places where it begins.
+  [[nodiscard]] std::vector<LineRange> stretches_of(unsigned file, unsigned line) const;
   [[nodiscard]] const Function* function_at(std::uint32_t address) const;
   [[nodiscard]] std::vector<const Function*> find_functions(const std::string& name) const;
   /// Behind the prologue: where a function's arguments are in place.

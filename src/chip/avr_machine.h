@@ -46,6 +46,7 @@ class AvrMachine final : public isa::Machine {
   [[nodiscard]] unsigned ticks_a_cycle() const override { return 1U << world_.clock.shift; }
   [[nodiscard]] std::uint64_t hash() const override;
   [[nodiscard]] bool interrupt_imminent() const override;
+  [[nodiscard]] bool interrupts_off() const override { return (flags() & 0x80U) == 0; }
   [[nodiscard]] bool asleep() const override { return world_.cpu.asleep; }
   [[nodiscard]] std::optional<std::uint32_t> deepest_sp() const override;
   [[nodiscard]] std::unique_ptr<isa::Machine> at_deepest() const override;

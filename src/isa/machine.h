@@ -189,6 +189,8 @@ class Machine {
   [[nodiscard]] virtual std::uint64_t hash() const = 0;
   /// True if the next thing to happen is the entry of an interrupt, not the instruction at PC.
   [[nodiscard]] virtual bool interrupt_imminent() const = 0;
+  /// True if nothing can interrupt the program.
+  [[nodiscard]] virtual bool interrupts_off() const { return false; }
   [[nodiscard]] virtual bool asleep() const { return false; }
   /// The lowest stack pointer while the stack was in use since reset; nullopt before its first use.
   [[nodiscard]] virtual std::optional<std::uint32_t> deepest_sp() const { return std::nullopt; }

@@ -21,7 +21,8 @@ void finish_lines(std::vector<LineRow> rows, Program::Data& data) {
   for (SourceFile& file : data.files) file.lines_with_code.clear();
   for (const auto* list : {&data.ranges, &data.points})
     for (const LineRange& range : *list)
-      if (range.statement) data.files[range.file].lines_with_code.push_back(range.line);
+      if (range.statement || list == &data.ranges)
+        data.files[range.file].lines_with_code.push_back(range.line);
   for (SourceFile& file : data.files) {
     auto& lines = file.lines_with_code;
     std::sort(lines.begin(), lines.end());

@@ -2,6 +2,7 @@
 #include "lucid/program.h"
 
 #include <algorithm>
+#include <iterator>
 
 #include "base/text.h"
 #include "program/program_data.h"
@@ -126,20 +127,26 @@ std::vector<LineRange> Program::lines_in(std::uint32_t begin, std::uint32_t end)
   return out;
 }
 
-std::vector<std::uint32_t> Program::addresses_of(unsigned file, unsigned line) const {
-  std::vector<std::uint32_t> out;
-  const LineRange* previous = nullptr;
-  for (const LineRange& range : data_->ranges) {
-    const bool mine = range.file == file && range.line == line;
-    // Adjoining ranges of one line are one run.
-    const bool goes_on = previous != nullptr && previous->file == file && previous->line == line &&
-                         previous->end == range.begin;
-    if (mine && range.statement && !goes_on) out.push_back(range.begin);
-    previous = &range;
+bool Program::has_statement(std::uint32_t address, unsigned file, unsigned line) const {
+  const auto begins = [&](const LineRange& r) {
+    return r.begin == address && r.file == file && r.line == line && r.statement;
+  };
+  for (const auto* list : {&data_->ranges, &data_->points}) {
+    auto it = std::partition_point(list->begin(), list->end(),
+                                   [&](const LineRange& r) { return r.begin < address; });
+    for (; it != list->end() && it->begin == address; ++it)
+      if (begins(*it)) return true;
   }
+  return false;
+}
+
+std::vector<LineRange> Program::stretches_of(unsigned file, unsigned line) const {
+  std::vector<LineRange> out;
+  const auto mine = [&](const LineRange& r) { return r.file == file && r.line == line; };
+  std::copy_if(data_->ranges.begin(), data_->ranges.end(), std::back_inserter(out), mine);
   if (out.empty())
-    for (const LineRange& point : data_->points)
-      if (point.file == file && point.line == line && point.statement) out.push_back(point.begin);
+    std::copy_if(data_->points.begin(), data_->points.end(), std::back_inserter(out),
+                 [&](const LineRange& r) { return mine(r) && r.statement; });
   return out;
 }
 

@@ -27,9 +27,42 @@ Location Session::Core::location(std::uint32_t address) const {
   return where;
 }
 
+/// Where passes of a line begin, in all functions that have code of it.
+std::vector<session::Arrival> Session::Core::arrivals(unsigned file, unsigned line) const {
+  std::vector<session::Arrival> out;
+  std::set<std::uint32_t> seen;
+  for (const LineRange& range : program_.stretches_of(file, line)) {
+    const Function* function = program_.function_at(range.begin);
+    if (function == nullptr) {
+      out.push_back({range.begin, {}, {}, false});
+    } else if (seen.insert(function->begin).second) {
+      const auto more = flows_.lines_of(program_, machine(), *function).arrivals({file, line});
+      out.insert(out.end(), more.begin(), more.end());
+      if (more.empty()) out.push_back({range.begin, {}, {}, false});
+    }
+  }
+  std::sort(out.begin(), out.end(),
+            [](const auto& a, const auto& b) { return a.address < b.address; });
+  return out;
+}
+
+session::Arrival Session::Core::arrival_at(std::uint32_t address) const {
+  const Function* function = program_.function_at(address);
+  if (function == nullptr || !function->has_lines) return {address, {}, {}, false};
+  return flows_.lines_of(program_, machine(), *function).arrival_at(address);
+}
+
 Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& place) const {
-  using Addresses = std::vector<std::uint32_t>;
-  if (place == "here") return Addresses{machine().pc()};
+  const auto found = places(place);
+  if (!found) return fail(found.error());
+  std::vector<std::uint32_t> out;
+  for (const session::Arrival& arrival : *found) out.push_back(arrival.address);
+  return out;
+}
+
+Result<std::vector<session::Arrival>> Session::Core::places(const std::string& place) const {
+  using Addresses = std::vector<session::Arrival>;
+  if (place == "here") return Addresses{{machine().pc(), {}, {}, false}};
   const unsigned unit = machine().target().convention().instruction_unit;
   const auto number = base::parse_unsigned(place);
   if (number && place.size() > 1 && (place[1] == 'x' || place[1] == 'b')) {
@@ -41,7 +74,7 @@ Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& pla
       return fail(
           ErrorCode::kOutOfRange,
           fmt::format("{} is not a multiple of {}: no instruction begins there", place, unit));
-    return Addresses{static_cast<std::uint32_t>(*number)};
+    return Addresses{{static_cast<std::uint32_t>(*number), {}, {}, false}};
   }
   const std::size_t colon = place.rfind(':');
   std::string file_name = colon == std::string::npos ? "" : place.substr(0, colon);
@@ -51,18 +84,19 @@ Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& pla
     if (colon != std::string::npos)
       return fail(ErrorCode::kUsage, fmt::format("'{}' is not a line number", line_text),
                   "places are 42, kiln.c:42, control_step, 0x1f4 and here");
-    std::vector<std::uint32_t> out;
+    std::set<std::uint32_t> bodies;
     for (const Function* function : program_.find_functions(place))
-      out.push_back(program_.body_of(*function));
+      bodies.insert(program_.body_of(*function));
     for (const InlinedCall& call : program_.inlined_calls())
-      if (call.name == place && std::find(out.begin(), out.end(), call.entry) == out.end())
-        out.push_back(call.entry);
+      if (call.name == place) bodies.insert(call.entry);
+    Addresses out;
+    for (const std::uint32_t body : bodies) out.push_back(arrival_at(body));
     if (!out.empty()) return out;
     if (const std::size_t plus = place.find('+'); plus != std::string::npos) {
       const auto offset = base::parse_unsigned(place.substr(plus + 1));
       for (const Function* function : program_.find_functions(place.substr(0, plus)))
         if (offset && *offset < function->end - function->begin && *offset % unit == 0)
-          return Addresses{function->begin + static_cast<std::uint32_t>(*offset)};
+          return Addresses{{function->begin + static_cast<std::uint32_t>(*offset), {}, {}, false}};
     }
     std::vector<std::string> names;
     for (const Function& f : program_.functions()) names.push_back(f.name);
@@ -97,8 +131,8 @@ Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& pla
   Addresses out;
   std::vector<unsigned> near;
   for (const unsigned file : files) {
-    const auto addresses = program_.addresses_of(file, static_cast<unsigned>(*line));
-    out.insert(out.end(), addresses.begin(), addresses.end());
+    const auto begins = arrivals(file, static_cast<unsigned>(*line));
+    out.insert(out.end(), begins.begin(), begins.end());
     const auto& lines = program_.files()[file].lines_with_code;
     const auto after = std::lower_bound(lines.begin(), lines.end(), static_cast<unsigned>(*line));
     if (after != lines.begin()) near.push_back(*(after - 1));
@@ -128,10 +162,12 @@ Result<void> Session::Core::bind(Entry& entry) {
     return fail(error);
   };
   std::vector<std::uint32_t> addresses;
+  entry.arrivals.clear();
   if (point.spec.kind == BreakpointSpec::Kind::kPlace) {
-    auto found = resolve(point.spec.place);
+    auto found = places(point.spec.place);
     if (!found) return wait(found.error());
-    addresses = *found;
+    for (const session::Arrival& arrival : *found) addresses.push_back(arrival.address);
+    entry.arrivals = std::move(*found);
   } else if (point.spec.kind <= BreakpointSpec::Kind::kWhen) {
     if (auto bound = bind_object(entry); !bound) return wait(bound.error());
   } else if (auto bound = bind_event(entry); !bound) {
@@ -148,6 +184,10 @@ Result<void> Session::Core::bind(Entry& entry) {
   if (addresses.empty()) return {};
   point.addresses = addresses;
   point.where = location(addresses[0]);
+  point.remark.clear();
+  if (std::any_of(entry.arrivals.begin(), entry.arrivals.end(),
+                  [](const session::Arrival& a) { return a.rounds; }))
+    point.remark = "the loop on this line counts as one pass, however many rounds it makes";
   entry.line_text = line_text(point.where);
   return {};
 }
@@ -278,6 +318,16 @@ void Session::Core::sync_marks() {
     }
   }
   if (no_handler_ && pause_without_handler_) wanted.insert(*no_handler_);
+  feeders_.clear();
+  for (const Entry& entry : breakpoints_) {
+    if (!breakpoints_on_ || !entry.point.enabled) continue;
+    for (const session::Arrival& arrival : entry.arrivals)
+      for (const auto* list : {&arrival.inner, &arrival.outer})
+        for (const std::uint32_t before : *list) {
+          feeders_[before].insert(arrival.address);
+          wanted.insert(before);
+        }
+  }
   for (const std::uint32_t address : marks_)
     if (wanted.count(address) == 0) (void)machine().set_breakpoint(address, false).has_value();
   std::set<std::uint32_t> set;
@@ -296,7 +346,9 @@ void Session::Core::sync_marks() {
   simple_.assign(simple.begin(), simple.end());
   for (const std::uint32_t address : marks_) {
     const auto at = simple.find(address);
-    const bool alone = at != simple.end() && at->second.size() == 1;
+    const bool alone = at != simple.end() && at->second.size() == 1 &&
+                       feeders_.count(address) == 0 &&
+                       breakpoints_[at->second.front()].inner_at(address) == nullptr;
     const session::Expression* condition =
         alone ? breakpoints_[at->second.front()].condition.get() : nullptr;
     const auto predicate = condition != nullptr ? condition->predicate(machine()) : std::nullopt;
@@ -357,8 +409,35 @@ std::string Session::Core::filled(const std::string& log) const {
   return out;
 }
 
+const std::vector<std::uint32_t>* Session::Core::Entry::inner_at(std::uint32_t address) const {
+  for (const session::Arrival& arrival : arrivals)
+    if (arrival.address == address && !arrival.inner.empty()) return &arrival.inner;
+  return nullptr;
+}
+
+/// Notes that an instruction is about to execute from which a line may be gone on with.
+void Session::Core::note_feeder(std::uint32_t pc) {
+  const auto found = feeders_.find(pc);
+  if (found == feeders_.end()) return;
+  const Instruction instruction = machine().instruction_at(pc, false);
+  const isa::StackEffect effect = machine().target().stack_effect(instruction);
+  const bool pops = effect.kind == isa::StackEffect::Kind::kPop;
+  const std::uint32_t sp = machine().sp() + (pops ? effect.bytes : 0U) - (pops ? 0U : effect.bytes);
+  for (const std::uint32_t address : found->second) came_from_[address] = {pc, sp};
+}
+
+/// Has the place been reached from within its line?
+bool Session::Core::goes_on(const Entry& entry, std::uint32_t pc) const {
+  const auto* inner = entry.inner_at(pc);
+  const auto from = came_from_.find(pc);
+  return inner != nullptr && from != came_from_.end() && from->second.second == machine().sp() &&
+         std::find(inner->begin(), inner->end(), from->second.first) != inner->end();
+}
+
 bool Session::Core::counts(Entry& entry, Outcome& outcome) {
   Breakpoint& point = entry.point;
+  if (point.spec.kind == BreakpointSpec::Kind::kPlace && goes_on(entry, machine().pc()))
+    return false;
   ++point.reached;
   if (entry.condition != nullptr) {
     const auto holds = entry.condition->holds(scope());
@@ -399,14 +478,23 @@ bool Session::Core::settle(const Outcome& outcome) {
 }
 
 bool Session::Core::ends_run_at(std::uint32_t pc) {
+  if (!feeders_.empty()) note_feeder(pc);
   const auto found =
       std::lower_bound(simple_.begin(), simple_.end(), pc,
                        [](const auto& row, std::uint32_t address) { return row.first < address; });
-  if (found == simple_.end() || found->first != pc) return true;
+  if (found == simple_.end() || found->first != pc) {
+    if (target_ == nullptr && feeders_.count(pc) == 0) return true;
+    const bool other = !ids_at(pc).empty() || pc == no_handler_ ||
+                       std::any_of(breakpoints_.begin(), breakpoints_.end(), [&](const Entry& e) {
+                         return e.frame && e.frame->return_pc == pc;
+                       });
+    return other || (target_ != nullptr && target_->is_at(pc, machine().sp()));
+  }
   // First whether all of them are to be passed, then the counting: it must not be done twice.
   const bool alone = found->second.size() == 1;
   for (const std::size_t i : found->second) {
     Entry& entry = breakpoints_[i];
+    if (goes_on(entry, pc)) continue;
     if (entry.condition != nullptr) {
       const auto holds = entry.condition->quick_truth(machine());
       if (!holds) return true;
@@ -420,7 +508,8 @@ bool Session::Core::ends_run_at(std::uint32_t pc) {
     ++entry.point.passes;
   }
   if (!alone)
-    for (const std::size_t i : found->second) ++breakpoints_[i].point.reached;
+    for (const std::size_t i : found->second)
+      if (!goes_on(breakpoints_[i], pc)) ++breakpoints_[i].point.reached;
   return false;
 }
 

@@ -4,6 +4,7 @@
 #ifndef LUCID_SESSION_CORE_H
 #define LUCID_SESSION_CORE_H
 
+#include <algorithm>
 #include <atomic>
 #include <map>
 #include <memory>
@@ -13,6 +14,7 @@
 #include "lucid/session.h"
 #include "session/callers.h"
 #include "session/expression.h"
+#include "session/passes.h"
 #include "session/sources.h"
 
 namespace lucid {
@@ -54,8 +56,6 @@ class Session::Core final : private isa::MarkListener {
   Result<void> filter_steps(std::vector<std::string> stay_in, std::vector<std::string> run_through);
   /// Why a step does not enter a function; empty if it does.
   [[nodiscard]] std::string passed_over(const Function& callee) const;
-  Pause step_out_of_inlined(const InlinedCall& call);
-  [[nodiscard]] bool deeper(const std::vector<const InlinedCall*>& began_in) const;
   Result<Pause> move_to(const std::string& place);
   Pause reset();
   Result<Pause> stepped(StepKind kind, StepUnit unit, std::uint64_t count);
@@ -68,6 +68,9 @@ class Session::Core final : private isa::MarkListener {
   [[nodiscard]] std::vector<VariableView> variables() const;
   [[nodiscard]] Location location(std::uint32_t address) const;
   [[nodiscard]] Result<std::vector<std::uint32_t>> resolve(const std::string& place) const;
+  [[nodiscard]] Result<std::vector<session::Arrival>> places(const std::string& place) const;
+  [[nodiscard]] std::vector<session::Arrival> arrivals(unsigned file, unsigned line) const;
+  [[nodiscard]] session::Arrival arrival_at(std::uint32_t address) const;
   [[nodiscard]] Result<SourceView> source(const std::string& place, unsigned around) const;
   [[nodiscard]] std::vector<std::string> values_in(const std::string& text) const;
   [[nodiscard]] Result<DisassemblyView> disassembly(const std::string& place, unsigned count,
@@ -146,6 +149,9 @@ class Session::Core final : private isa::MarkListener {
       std::string function;
     };
     std::optional<Frame> frame;
+    std::vector<session::Arrival> arrivals;  ///< of a place
+    /// From where an address is reached without its being a pass; null if from nowhere.
+    [[nodiscard]] const std::vector<std::uint32_t>* inner_at(std::uint32_t address) const;
   };
   std::vector<Entry> breakpoints_;
   std::vector<WatchView> watched_;
@@ -154,10 +160,17 @@ class Session::Core final : private isa::MarkListener {
   bool pause_without_handler_ = true;
 
  private:
-  /// A place at which a step or `go to` ends, if the stack pointer is at least `least_sp` there.
+  /// The places at which a step or `go to` ends.
   struct Target {
-    std::vector<std::uint32_t> addresses;
-    std::uint32_t least_sp = 0;
+    struct Place {
+      std::uint32_t address = 0;
+      std::optional<std::uint32_t> sp;  ///< the stack pointer must be this
+    };
+    std::vector<Place> places;
+    [[nodiscard]] bool is_at(std::uint32_t pc, std::uint32_t sp) const {
+      return std::any_of(places.begin(), places.end(),
+                         [&](const Place& p) { return p.address == pc && (!p.sp || *p.sp == sp); });
+    }
   };
   /// What a stretch of running came to.
   struct Outcome {
@@ -170,6 +183,8 @@ class Session::Core final : private isa::MarkListener {
   };
 
   Outcome run(isa::RunRequest request, const Target* target = nullptr);
+  void note_feeder(std::uint32_t pc);
+  [[nodiscard]] bool goes_on(const Entry& entry, std::uint32_t pc) const;
   isa::Stop run_in_slices(isa::RunRequest request);
   /// Counts a pass of every breakpoint at the PC. True: at least one wants to pause.
   bool hit(Outcome& outcome);
@@ -204,15 +219,20 @@ class Session::Core final : private isa::MarkListener {
   std::string filled(const std::string& log) const;
   Pause finish(const Outcome& outcome, Pause::Cause at_end, std::string detail = {});
   void begin_run();
-  std::optional<Outcome> run_through_call(StepKind kind, bool& done);
-  [[nodiscard]] bool is_tail_call(const Instruction& last) const;
-  Outcome run_to_caller();
-  [[nodiscard]] Outcome run_to(std::uint32_t address, std::uint32_t least_sp);
-  [[nodiscard]] std::uint32_t return_address_at_sp() const;
+  // Steps: stepping.cpp.
+  class Step;
+  Outcome run_through(std::uint32_t returns_to, std::uint32_t sp);
+  [[nodiscard]] std::vector<std::uint32_t> places_of_stack_switches();
   Result<void> bind(Entry& entry);
   Entry* find(unsigned id);
 
-  std::set<std::uint32_t> marks_;  ///< set in the machine
+  std::set<std::uint32_t> marks_;   ///< set in the machine
+  const Target* target_ = nullptr;  ///< of the run under way
+  /// Instructions from which places are reached whose passes depend on that, and those places.
+  std::map<std::uint32_t, std::set<std::uint32_t>> feeders_;
+  /// The last of them to execute, by the place, and the stack pointer behind it.
+  std::map<std::uint32_t, std::pair<std::uint32_t, std::uint32_t>> came_from_;
+  std::optional<std::vector<std::uint32_t>> stack_switches_;
   /// Addresses where nothing but breakpoints stands, and their places in breakpoints_.
   std::vector<std::pair<std::uint32_t, std::vector<std::size_t>>> simple_;
   std::map<Address, std::uint8_t> watches_;  ///< set in the machine

@@ -5,6 +5,8 @@
 #include <set>
 #include <utility>
 
+#include "session/passes.h"
+
 namespace lucid::session {
 
 namespace {
@@ -286,9 +288,30 @@ const isa::FrameState* FlowGraph::state_at(unsigned node) const {
 const FlowGraph& Flows::of(const Program& program, const isa::Machine& machine,
                            const Function& function) {
   auto& graph = graphs_[function.begin];
-  if (graph == nullptr || !graph->is_of(machine))
+  if (graph == nullptr || !graph->is_of(machine)) {
+    lines_.erase(function.begin);
     graph = std::make_unique<const FlowGraph>(program, machine, function);
+  }
   return *graph;
+}
+
+const LineFlow& Flows::lines_of(const Program& program, const isa::Machine& machine,
+                                const Function& function) {
+  const FlowGraph& graph = of(program, machine, function);
+  auto& lines = lines_[function.begin];
+  if (lines == nullptr) lines = std::make_unique<const LineFlow>(program, graph, function);
+  return *lines;
+}
+
+Flows::Flows() = default;
+Flows::~Flows() = default;
+Flows::Flows(Flows&&) noexcept = default;
+
+void Flows::forget() {
+  lines_.clear();
+  graphs_.clear();
+  wide_.clear();
+  leaves_.clear();
 }
 
 const FlowGraph& Flows::with_ways_in(const Program& program, const isa::Machine& machine,

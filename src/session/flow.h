@@ -58,6 +58,8 @@ class FlowGraph {
   std::vector<std::uint8_t> code_;
 };
 
+class LineFlow;
+
 /// The graphs that have been asked for, made again when the code changes.
 class Flows {
  public:
@@ -68,15 +70,18 @@ class Flows {
   /// The same, with the ways into it from the middle of others: libraries in assembly have some.
   const FlowGraph& with_ways_in(const Program& program, const isa::Machine& machine,
                                 const Function& function);
-  void forget() {
-    graphs_.clear();
-    wide_.clear();
-    leaves_.clear();
-  }
+  /// The lines of a function's graph.
+  const LineFlow& lines_of(const Program& program, const isa::Machine& machine,
+                           const Function& function);
+  void forget();
+  Flows();
+  ~Flows();
+  Flows(Flows&&) noexcept;
 
  private:
   using Graphs = std::map<std::uint32_t, std::unique_ptr<const FlowGraph>>;
-  Graphs graphs_, wide_;                  ///< by the function's begin
+  Graphs graphs_, wide_;  ///< by the function's begin
+  std::map<std::uint32_t, std::unique_ptr<const LineFlow>> lines_;
   std::vector<FlowGraph::Leave> leaves_;  ///< of all functions without lines
 };
 

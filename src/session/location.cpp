@@ -96,13 +96,18 @@ class Level final : public Surroundings {
     return frame().known ? std::optional<std::uint64_t>(frame().cfa) : std::nullopt;
   }
 
-  /// A frame base may be a register by name: then it is what the register holds.
+  /// A frame base may be a register by name: then it is what the register holds. Clang names the
+  /// stack pointer or its copy and counts from the first byte in use: where a push stores before it
+  /// decrements, that is behind where the register points.
   [[nodiscard]] std::optional<std::uint64_t> frame_base() const override {
     const auto ops = scope_.program.frame_base_at(look());
     if (ops.empty() || ops[0].atom == DW_OP_fbreg) return std::nullopt;
-    if (ops.size() == 1 && ops[0].atom >= DW_OP_reg0 && ops[0].atom <= DW_OP_reg31) {
-      const Slot slot = registers(ops[0].atom - DW_OP_reg0, convention_.pointer_bytes);
-      return slot.known >= 16 ? std::optional<std::uint64_t>(slot.raw) : std::nullopt;
+    const bool named = ops[0].atom >= DW_OP_reg0 && ops[0].atom <= DW_OP_reg31;
+    if (ops.size() == 1 && (named || ops[0].atom == DW_OP_regx)) {
+      const Slot slot = registers(named ? ops[0].atom - DW_OP_reg0 : static_cast<int>(ops[0].a),
+                                  convention_.pointer_bytes);
+      return slot.known >= 16 ? std::optional<std::uint64_t>(slot.raw + convention_.stack_gap)
+                              : std::nullopt;
     }
     const auto base = compute(ops, *this);
     return base && base->top.known >= 16 ? std::optional<std::uint64_t>(base->top.raw)

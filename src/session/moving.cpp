@@ -13,8 +13,6 @@ namespace {
 
 constexpr std::uint64_t kSliceTicks = 4'000'000;  // output is delivered at least this often
 
-bool is_call(Flow flow) { return flow == Flow::kCall || flow == Flow::kIndirectCall; }
-
 }  // namespace
 
 void Session::Core::deliver() {
@@ -46,7 +44,10 @@ isa::Stop Session::Core::run_in_slices(isa::RunRequest request) {
 }
 
 Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target* target) {
-  temporary_ = target != nullptr ? target->addresses : std::vector<std::uint32_t>{};
+  temporary_.clear();
+  target_ = target;
+  if (target != nullptr)
+    for (const Target::Place& place : target->places) temporary_.push_back(place.address);
   if (!temporary_.empty()) sync_marks();
   Outcome outcome;
   request.events = events_wanted();
@@ -57,6 +58,7 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
     const std::pair<std::uint32_t, std::uint64_t> here{machine().pc(), machine().ticks()};
     isa::RunRequest stretch = request;
     stretch.pass_first_breakpoint = here == stood_at_ || counted_ == here;
+    if (!feeders_.empty()) note_feeder(here.first);
     const bool one = object_under_way() || looks_at_every_instruction();
     if (one) stretch.instructions = 1;
     outcome.stop = run_in_slices(stretch);
@@ -104,14 +106,12 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
                       interrupt >= 0 && number < vectors.size() ? vectors[number].name : "?");
       break;
     }
-    const bool arrived =
-        target != nullptr && machine().sp() >= target->least_sp &&
-        std::count(target->addresses.begin(), target->addresses.end(), machine().pc()) != 0;
-    if (arrived) {
+    if (target != nullptr && target->is_at(machine().pc(), machine().sp())) {
       outcome.kind = Outcome::Kind::kTarget;
       break;
     }
   }
+  target_ = nullptr;
   if (!temporary_.empty()) {
     temporary_.clear();
     sync_marks();
@@ -198,7 +198,8 @@ Result<Pause> Session::Core::go_to(const std::string& place) {
   const auto addresses = resolve(place);
   if (!addresses) return fail(addresses.error());
   begin_run();
-  const Target target{*addresses, 0};
+  Target target;
+  for (const std::uint32_t address : *addresses) target.places.push_back({address, {}});
   return finish(run({}, &target), Pause::Cause::kArrived, place);
 }
 
@@ -227,80 +228,6 @@ Result<Pause> Session::Core::go_until(const std::string& text) {
       return finish(outcome, Pause::Cause::kStep);
     }
   }
-}
-
-Session::Core::Outcome Session::Core::run_to(std::uint32_t address, std::uint32_t least_sp) {
-  const Target target{{address}, least_sp};
-  return run({}, &target);
-}
-
-std::uint32_t Session::Core::return_address_at_sp() const {
-  const isa::CallConvention convention = machine().target().convention();
-  std::vector<std::uint8_t> bytes;
-  for (std::uint32_t i = 0; i < convention.return_bytes; ++i)
-    bytes.push_back(
-        machine().peek({Space::kData, machine().sp() + convention.stack_gap + i}).value_or(0));
-  return machine().target().return_address(bytes);
-}
-
-Pause Session::Core::step_instruction(StepKind kind) {
-  begin_run();
-  const Instruction instruction = machine().instruction_at(machine().pc(), false);
-  const std::uint32_t sp = machine().sp();
-  const bool calls = is_call(instruction.flow) && !machine().interrupt_imminent();
-  isa::RunRequest request;
-  request.instructions = 1;
-  Outcome outcome = run(request);
-  if (outcome.stop.interrupt >= 0) {
-    const auto& vectors = machine().info().vectors;
-    const auto number = static_cast<std::size_t>(outcome.stop.interrupt);
-    return finish(outcome, Pause::Cause::kStep,
-                  fmt::format("interrupt {} was entered",
-                              number < vectors.size() ? vectors[number].name : "?"));
-  }
-  if (kind == StepKind::kOver && calls && outcome.stop.why == isa::Stop::Why::kInstructions)
-    outcome = run_to(instruction.address + instruction.size, sp);
-  return finish(outcome, Pause::Cause::kStep);
-}
-
-/// True if the jump just made leads to the start of another function.
-bool Session::Core::is_tail_call(const Instruction& last) const {
-  if (last.flow != Flow::kJump && last.flow != Flow::kIndirectJump) return false;
-  const Function* callee = program_.function_at(machine().pc());
-  return callee != nullptr && callee->begin == machine().pc() &&
-         callee != program_.function_at(last.address);
-}
-
-/// Runs until the function at hand has returned; does nothing if its caller is not known.
-Session::Core::Outcome Session::Core::run_to_caller() {
-  const auto frames = session::unwind(program_, machine(), flows_);
-  if (frames.size() < 2) return {};
-  return run_to(frames[1].pc, frames[0].cfa);
-}
-
-/// A call has just been made out of a line. `done`: the step ends in the called function.
-std::optional<Session::Core::Outcome> Session::Core::run_through_call(StepKind kind, bool& done) {
-  const std::uint32_t back = return_address_at_sp();
-  const std::uint32_t sp = machine().sp() + machine().target().convention().return_bytes;
-  const Function* callee = program_.function_at(machine().pc());
-  done = false;
-  if (kind == StepKind::kInto) {
-    const std::string filtered = callee != nullptr ? passed_over(*callee) : std::string();
-    if (callee != nullptr && !filtered.empty()) {
-      remarks_.push_back(fmt::format("ran through {}: {}", callee->name, filtered));
-      return run_to(back, sp);
-    }
-    if (callee != nullptr && callee->has_lines && callee->begin == machine().pc()) {
-      done = true;
-      const std::uint32_t body = program_.body_of(*callee);
-      if (body == machine().pc()) return std::nullopt;
-      Outcome outcome = run_to(body, 0);
-      return outcome;
-    }
-    remarks_.push_back(fmt::format("ran through {}: it has no source",
-                                   callee != nullptr ? callee->name : place_name(machine().pc())));
-  }
-  return run_to(back, sp);
 }
 
 Result<void> Session::Core::filter_steps(std::vector<std::string> stay_in,
@@ -333,140 +260,6 @@ std::string Session::Core::passed_over(const Function& callee) const {
   if (among(run_through_)) return "`run through` says so";
   if (!stay_in_.empty() && !among(stay_in_) && line) return file + " is not among `stay in`";
   return {};
-}
-
-/// Does the program stand in an inlined call that has been made from where a step began?
-bool Session::Core::deeper(const std::vector<const InlinedCall*>& began_in) const {
-  const auto now = program_.inlined_at(machine().pc());
-  return now.size() > began_in.size() &&
-         std::equal(began_in.rbegin(), began_in.rend(), now.rbegin());
-}
-
-/// Runs until the inlined body at hand is left, in this frame.
-Pause Session::Core::step_out_of_inlined(const InlinedCall& call) {
-  const auto inside = [&] {
-    const std::uint32_t pc = machine().pc();
-    return std::any_of(call.ranges.begin(), call.ranges.end(), [pc](const Local::Range& range) {
-      return pc >= range.begin && pc < range.end;
-    });
-  };
-  Outcome outcome;
-  for (;;) {
-    isa::RunRequest request;
-    const std::uint32_t pc = machine().pc();
-    for (const Local::Range& range : call.ranges)
-      if (pc >= range.begin && pc < range.end) {
-        request.within_begin = range.begin;
-        request.within_end = range.end;
-      }
-    request.stop_at_interrupt = true;
-    outcome = run(request);
-    if (outcome.kind == Outcome::Kind::kBreakpoint) break;
-    const bool call_made = outcome.stop.why == isa::Stop::Why::kLeftRange &&
-                           is_call(machine().instruction_at(outcome.stop.last_pc, false).flow);
-    if (outcome.stop.interrupt >= 0 || call_made) {
-      outcome = run_to(return_address_at_sp(),
-                       machine().sp() + machine().target().convention().return_bytes);
-      if (outcome.kind != Outcome::Kind::kTarget) break;
-    } else if (outcome.stop.why != isa::Stop::Why::kLeftRange) {
-      break;
-    }
-    if (!inside()) break;
-  }
-  return finish(outcome, Pause::Cause::kStep, "out of " + call.name + ", which is inlined");
-}
-
-Pause Session::Core::step_line(StepKind kind) {
-  begin_run();
-  auto start = program_.line_at(machine().pc());
-  if (!start) {  // no source here: an instruction is the smallest thing to step by
-    remarks_.emplace_back("no source here: stepped by instruction");
-    const auto kept = remarks_;
-    Pause pause = step_instruction(kind);
-    pause.remarks.insert(pause.remarks.begin(), kept.begin(), kept.end());
-    pause_ = pause;
-    return pause;
-  }
-  const std::uint32_t start_sp = machine().sp();
-  const std::uint32_t start_begin = start->begin;
-  const auto began_in = program_.inlined_at(machine().pc());
-  std::optional<std::uint32_t> returned_to;  // in the caller's line, if the function has returned
-  LineRange range = *start;
-  for (;;) {
-    isa::RunRequest request;
-    request.within_begin = range.begin;
-    request.within_end = range.end;
-    request.stop_at_interrupt = true;
-    Outcome outcome = run(request);
-    if (outcome.kind == Outcome::Kind::kBreakpoint) return finish(outcome, Pause::Cause::kStep);
-    bool done = false;
-    std::optional<Outcome> through;
-    if (outcome.stop.interrupt >= 0) {  // handlers are run through
-      const std::uint32_t back = return_address_at_sp();
-      through = run_to(back, machine().sp() + machine().target().convention().return_bytes);
-    } else if (outcome.stop.why != isa::Stop::Why::kLeftRange) {
-      return finish(outcome, Pause::Cause::kStep);
-    } else {
-      const Instruction last = machine().instruction_at(outcome.stop.last_pc, false);
-      if (is_call(last.flow)) {
-        through = run_through_call(kind, done);
-        if (done && !through) return finish(outcome, Pause::Cause::kStep);
-      } else if (last.flow == Flow::kReturn || last.flow == Flow::kInterruptReturn) {
-        start = program_.line_at(machine().pc());  // the caller's line: go on to where one begins
-        returned_to = machine().pc();
-        if (!start) {
-          remarks_.emplace_back("returned to code without source");
-          return finish(outcome, Pause::Cause::kStep);
-        }
-      } else if (is_tail_call(last)) {
-        const Function* callee = program_.function_at(machine().pc());
-        if (kind == StepKind::kInto && callee->has_lines) {
-          const std::uint32_t body = program_.body_of(*callee);
-          if (body == machine().pc()) return finish(outcome, Pause::Cause::kStep);
-          return finish(run_to(body, 0), Pause::Cause::kStep);
-        }
-        through = run_to_caller();
-        start = program_.line_at(machine().pc());
-      }
-    }
-    if (through) {
-      if (through->kind != Outcome::Kind::kTarget) return finish(*through, Pause::Cause::kStep);
-      if (done) return finish(*through, Pause::Cause::kStep);
-      outcome = *through;
-    }
-    const auto now = program_.line_at(machine().pc());
-    if (!now) {  // into code without lines: out of it again
-      const Outcome back = run_to_caller();
-      start = program_.line_at(machine().pc());
-      if (back.kind != Outcome::Kind::kTarget || !start) return finish(back, Pause::Cause::kStep);
-      range = *start;
-      continue;
-    }
-    if (kind == StepKind::kOver && deeper(began_in)) {  // the body of an inlined call
-      range = *now;
-      continue;
-    }
-    const bool begins = now->statement && now->begin == machine().pc();
-    const bool other_line = start && (now->line != start->line || now->file != start->file);
-    const bool came_round = outcome.stop.why == isa::Stop::Why::kLeftRange &&
-                            (returned_to ? machine().pc() <= *returned_to
-                                         : now->begin == start_begin && machine().sp() == start_sp);
-    if (begins && (other_line || came_round)) return finish(outcome, Pause::Cause::kStep);
-    range = *now;
-  }
-}
-
-Pause Session::Core::step_out() {
-  const auto frames = session::unwind(program_, machine(), flows_);
-  begin_run();
-  if (const auto inlined = program_.inlined_at(machine().pc()); !inlined.empty())
-    return step_out_of_inlined(*inlined.front());
-  if (frames.size() < 2) {
-    remarks_.emplace_back("there is no caller to step out to: nothing was executed");
-    return finish({}, Pause::Cause::kStep);
-  }
-  return finish(run_to(frames[1].pc, frames[0].cfa), Pause::Cause::kStep,
-                frames[0].function != nullptr ? "out of " + frames[0].function->name : "");
 }
 
 Result<Pause> Session::Core::stepped(StepKind kind, StepUnit unit, std::uint64_t count) {

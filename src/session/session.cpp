@@ -20,6 +20,8 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
   if (auto loaded = machine().load(*image); !loaded) return fail(loaded.error());
   program_ = Program::read(*image);
   flows_.forget();
+  stack_switches_.reset();
+  came_from_.clear();
   inputs_.clear();
   driven_until_.clear();
   image_path_ = path;
