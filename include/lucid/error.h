@@ -29,12 +29,25 @@ enum class ErrorCode {
   kIo,           ///< the operating system refused: see the text
 };
 
+/// Why the value of a variable is not known.
+enum class Unknown : std::uint8_t {
+  kNone,         ///< the error is of another kind
+  kNotInScope,   ///< its name means nothing here
+  kNoPlace,      ///< the compiler describes no place for it here: not set yet, or optimised away
+  kNotSet,       ///< nothing has been stored in its place yet
+  kOverwritten,  ///< its place holds something else by now
+  kNoFrame,      ///< its function's frame is not made yet, or taken down
+  kSharedPlace,  ///< another variable has the same place: the bytes are known, whose they are is not
+  kNoMemory,     ///< its place is in no memory
+};
+
 /// One failure: what is wrong, where, and what to do about it.
 struct Error {
   ErrorCode code = ErrorCode::kUsage;
   std::string what;   ///< one sentence without a full stop
   std::string where;  ///< file, line, column or offset; empty if that would say nothing
   std::string hint;   ///< what to do; empty if there is nothing to suggest
+  Unknown unknown = Unknown::kNone;
 
   /// The error on one line: `where: what (hint)`.
   [[nodiscard]] LUCID_API std::string text() const;
@@ -50,7 +63,15 @@ class [[nodiscard]] Result : public tl::expected<T, Error> {
 /// Makes the failing side of any Result.
 [[nodiscard]] inline tl::unexpected<Error> fail(ErrorCode code, std::string what,
                                                 std::string hint = {}, std::string where = {}) {
-  return tl::unexpected<Error>(Error{code, std::move(what), std::move(where), std::move(hint)});
+  return tl::unexpected<Error>(
+      Error{code, std::move(what), std::move(where), std::move(hint), Unknown::kNone});
+}
+
+/// The same for a value that is not known.
+[[nodiscard]] inline tl::unexpected<Error> fail(Unknown why, std::string what, std::string hint) {
+  const ErrorCode code =
+      why == Unknown::kOverwritten ? ErrorCode::kUnsupported : ErrorCode::kNotFound;
+  return tl::unexpected<Error>(Error{code, std::move(what), {}, std::move(hint), why});
 }
 
 /// Passes an error on, to a Result of another type.

@@ -171,6 +171,10 @@ class LUCID_API Session {
   [[nodiscard]] const Pause& pause() const;
   /// Error: with the column in `where`.
   [[nodiscard]] Result<Value> evaluate(const std::string& expression, Format format = {}) const;
+  /// The same with locals taken from where the debug information says that they are, though that is
+  /// seen to be wrong: what evaluate() gives as unknown. For those who judge compilers, or this
+  /// library.
+  [[nodiscard]] Result<Value> described(const std::string& expression) const;
   /// True if the expression is neither 0 nor false.
   [[nodiscard]] Result<bool> holds(const std::string& expression) const;
   [[nodiscard]] Result<Location> locate(const std::string& place) const;

@@ -28,6 +28,7 @@ struct CallConvention {
   std::uint8_t pointer_bytes = 0;
   std::uint8_t int_bytes = 0;        ///< of C's int
   std::uint64_t call_clobbered = 0;  ///< DWARF registers that a call may overwrite, a bit each
+  std::uint64_t arguments = 0;       ///< those that arguments and results are passed in
 };
 
 /// What an instruction does to the stack, for frames without debug information.
@@ -85,6 +86,26 @@ class Target {
     std::uint64_t out = 0;
     for (int i = 0; i < result.count; ++i) out |= std::uint64_t{1} << (result.first + i);
     return out;
+  }
+  /// Those that it reads.
+  [[nodiscard]] virtual std::uint64_t reads(const Instruction& /*instruction*/) const {
+    return ~std::uint64_t{0};
+  }
+  /// Where in the frame an instruction stores, counted from the stack pointer at entry.
+  [[nodiscard]] virtual std::optional<std::int32_t> stack_store(const Instruction& /*instruction*/,
+                                                                const FrameState& /*state*/) const {
+    return std::nullopt;
+  }
+  /// What registers point at in the frame, but for the stack pointer and the frame's.
+  [[nodiscard]] virtual std::vector<std::int32_t> stack_pointers(const FrameState& /*state*/) const {
+    return {};
+  }
+  /// The distance of what a register points at from the stack pointer at entry.
+  [[nodiscard]] virtual std::optional<std::int32_t> stack_offset_in(const FrameState& state,
+                                                                    int dwarf) const {
+    const Known& known = state.registers[static_cast<std::size_t>(dwarf)];
+    if (known.kind != Known::Kind::kStack) return std::nullopt;
+    return known.number;
   }
   /// What is known when a function is entered.
   [[nodiscard]] virtual FrameState at_entry() const {

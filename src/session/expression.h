@@ -26,9 +26,11 @@ struct Scope {
   const Program& program;
   const isa::Machine& machine;
   Flows& flows;
-  std::optional<std::uint32_t> static_end;  ///< end of static data in data space, if known
-  unsigned level = 0;                       ///< call level counted from the innermost, 0
-  std::optional<std::uint32_t> names_at;    ///< whose locals are meant; otherwise the level's
+  std::optional<std::uint32_t> static_end;     ///< end of static data in data space, if known
+  unsigned level = 0;                          ///< call level counted from the innermost, 0
+  std::optional<std::uint32_t> names_at = {};  ///< whose locals are meant; otherwise the level's
+  bool as_described = false;  ///< take places of locals as they are described, right or not
+  bool looking_at_place = false;  ///< for another local's sake
 };
 
 /// A byte of a value that is spread over registers and memory.

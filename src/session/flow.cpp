@@ -290,6 +290,7 @@ const FlowGraph& Flows::of(const Program& program, const isa::Machine& machine,
   auto& graph = graphs_[function.begin];
   if (graph == nullptr || !graph->is_of(machine)) {
     lines_.erase(function.begin);
+    live_.clear();
     graph = std::make_unique<const FlowGraph>(program, machine, function);
   }
   return *graph;
@@ -303,12 +304,51 @@ const LineFlow& Flows::lines_of(const Program& program, const isa::Machine& mach
   return *lines;
 }
 
+std::uint64_t Flows::live_at_entry(const Program& program, const isa::Machine& machine,
+                                   const Function& function, unsigned depth) {
+  constexpr unsigned kMostDepth = 4;
+  const isa::CallConvention convention = machine.target().convention();
+  if (depth > kMostDepth) return convention.arguments;
+  if (const auto known = live_.find(function.begin); known != live_.end()) return known->second;
+  live_[function.begin] = convention.arguments;  // of what calls itself
+  const FlowGraph& graph = of(program, machine, function);
+  const auto first = graph.node_at(function.begin);
+  std::uint64_t live = graph.has_unknown_jump() || !first ? convention.arguments : 0;
+  std::set<std::pair<unsigned, std::uint64_t>> seen;
+  std::vector<std::pair<unsigned, std::uint64_t>> waiting;
+  if (first) waiting.emplace_back(*first, convention.arguments);
+  while (!waiting.empty() && live != convention.arguments) {
+    auto [at, left] = waiting.back();
+    waiting.pop_back();
+    if (!seen.insert({at, left}).second) continue;
+    if (seen.size() > 4000) live = convention.arguments;
+    const FlowGraph::Node& node = graph.nodes()[at];
+    std::uint64_t reads = machine.target().reads(machine.instruction_at(node.address, false));
+    std::uint64_t kills = node.writes;
+    if (node.flow == Flow::kCall || node.flow == Flow::kIndirectCall) {
+      const Function* callee = node.target ? program.function_at(*node.target) : nullptr;
+      reads |= callee == nullptr || callee->begin != node.target
+                   ? convention.arguments
+                   : live_at_entry(program, machine, *callee, depth + 1);
+      kills |= convention.call_clobbered;
+    }
+    // A jump to another function hands on what it got.
+    if (node.next.empty() && node.flow == Flow::kJump) reads = convention.arguments;
+    live |= reads & left & convention.call_clobbered;
+    left &= ~kills;
+    if (left == 0) continue;
+    for (const unsigned next : node.next) waiting.emplace_back(next, left);
+  }
+  return live_[function.begin] = live & convention.arguments;
+}
+
 Flows::Flows() = default;
 Flows::~Flows() = default;
 Flows::Flows(Flows&&) noexcept = default;
 
 void Flows::forget() {
   lines_.clear();
+  live_.clear();
   graphs_.clear();
   wide_.clear();
   leaves_.clear();

@@ -73,6 +73,9 @@ class Flows {
   /// The lines of a function's graph.
   const LineFlow& lines_of(const Program& program, const isa::Machine& machine,
                            const Function& function);
+  /// The registers among those for arguments that a function reads before it writes them.
+  std::uint64_t live_at_entry(const Program& program, const isa::Machine& machine,
+                              const Function& function, unsigned depth = 0);
   void forget();
   Flows();
   ~Flows();
@@ -82,6 +85,7 @@ class Flows {
   using Graphs = std::map<std::uint32_t, std::unique_ptr<const FlowGraph>>;
   Graphs graphs_, wide_;  ///< by the function's begin
   std::map<std::uint32_t, std::unique_ptr<const LineFlow>> lines_;
+  std::map<std::uint32_t, std::uint64_t> live_;
   std::vector<FlowGraph::Leave> leaves_;  ///< of all functions without lines
 };
 

@@ -8,7 +8,7 @@
 #include <algorithm>
 #include "session/callers.h"
 #include "session/object.h"
-#include "session/overwritten.h"
+#include "session/held.h"
 #include "session/stack_machine.h"
 
 namespace lucid::session {
@@ -150,30 +150,36 @@ class LocationReader {
       : local_(local), scope_(scope), level_(level) {}
 
   Result<Operand> read() {
-    if (without_frame())
-      return fail(ErrorCode::kNotFound, fmt::format("'{}' has no value here", local_.name),
-                  "its function's frame is not made yet, or taken down");
     const std::uint32_t look = level_.look();
     const Local::Place* place = nullptr;
     for (const Local::Place& p : local_.places)
       if (look >= p.range.begin && look < p.range.end) place = &p;
     if (place == nullptr || place->ops.empty())
-      return fail(ErrorCode::kNotFound, fmt::format("'{}' has no value here", local_.name),
+      return fail(Unknown::kNoPlace, fmt::format("'{}' has no value here", local_.name),
                   "not set yet, or optimised away");
+    if (!scope_.as_described && without_frame(*place))
+      return fail(Unknown::kNoFrame, fmt::format("'{}' has no value here", local_.name),
+                  "its function's frame is not made yet, or taken down");
     const Type& type = scope_.program.types()[local_.type];
     const std::uint32_t bytes = std::min(type.bytes, kMostBytes);
-    since_.emplace(scope_, place->range, look);
     add_pieces(place->ops, bytes);
-    forget_overwritten(type);
     pieces_.resize(bytes);
+    if (!scope_.as_described) {
+      forget_what_does_not_hold(type, bytes);
+      if (auto shared = shared_place(bytes)) return fail(*shared);
+    }
     const auto known = std::count_if(pieces_.begin(), pieces_.end(), [](const Piece& p) {
       return p.kind != Piece::Kind::kUnknown;
     });
     const bool aggregate = type.kind == Type::Kind::kStruct || type.kind == Type::Kind::kUnion ||
                            type.kind == Type::Kind::kArray;
-    if (known == 0 || (!aggregate && known < static_cast<std::ptrdiff_t>(bytes)))
-      return fail(ErrorCode::kUnsupported, fmt::format("'{}' cannot be told here", local_.name),
+    if (known == 0 || (!aggregate && known < static_cast<std::ptrdiff_t>(bytes))) {
+      if (not_set_)
+        return fail(Unknown::kNotSet, fmt::format("'{}' is not set yet", local_.name),
+                    "not set yet");
+      return fail(Unknown::kOverwritten, fmt::format("'{}' cannot be told here", local_.name),
                   "overwritten by now");
+    }
     Place object;
     object.kind = all_in_memory() ? Place::Kind::kMemory : Place::Kind::kPieces;
     if (object.kind == Place::Kind::kMemory)
@@ -184,23 +190,39 @@ class LocationReader {
   }
 
  private:
-  /// A place relative to the frame that is said to hold for the whole function (as compilers do
-  /// that do not optimise) holds only between the prologue and the epilogue.
-  [[nodiscard]] bool without_frame() const {
+  /// A place relative to the frame holds only between the prologue and the epilogue, and while the
+  /// register that it is reckoned from is the frame's.
+  [[nodiscard]] bool without_frame(const Local::Place& place) const {
     const Function* function = level_.frame().function;
-    if (function == nullptr || local_.places.empty()) return false;
-    const Local::Place& place = local_.places.front();
-    if (!everywhere(place) || place.ops.empty()) return false;
+    if (function == nullptr) return false;
     const std::uint8_t atom = place.ops[0].atom;
     const bool by_register = atom >= DW_OP_breg0 && atom <= DW_OP_breg31;
-    if (!by_register && atom != DW_OP_fbreg) return false;
-    if (level_.look() < scope_.program.body_of(*function)) return true;
-    // Taken down: the register no longer is where the frame information says.
-    const auto row = scope_.program.frame_at(level_.look());
-    if (!by_register || !row || row->cfa_register != atom - DW_OP_breg0 || !level_.frame().known)
+    if ((!by_register && atom != DW_OP_fbreg) || place.ops.back().atom == DW_OP_stack_value)
       return false;
-    const Slot base = level_.registers(row->cfa_register, 2);
-    return base.raw + static_cast<std::uint64_t>(row->cfa_offset) != level_.frame().cfa;
+    int base = by_register ? atom - DW_OP_breg0 : -1;
+    if (!by_register) {
+      const auto ops = scope_.program.frame_base_at(level_.look());
+      if (ops.size() == 1 && ops[0].atom >= DW_OP_reg0 && ops[0].atom <= DW_OP_reg31)
+        base = ops[0].atom - DW_OP_reg0;
+      if (!ops.empty() && ops[0].atom >= DW_OP_breg0 && ops[0].atom <= DW_OP_breg31)
+        base = ops[0].atom - DW_OP_breg0;
+    }
+    const std::uint32_t node = node_address();
+    if (everywhere(place) && node < scope_.program.body_of(*function)) return true;
+    if (base < 0 || !is_frame_register(base, *function)) return false;
+    return !is_frame_pointer(scope_, *function, node, base);
+  }
+
+  /// Does the function use the register to point at its frame?
+  [[nodiscard]] bool is_frame_register(int dwarf, const Function& function) const {
+    return is_frame_pointer(scope_, function, scope_.program.body_of(function), dwarf);
+  }
+
+  /// Where the level stands: the instruction, or the call that has not returned.
+  [[nodiscard]] std::uint32_t node_address() const {
+    const Frame& frame = level_.frame();
+    return frame.at_call ? frame.pc - scope_.machine.target().convention().instruction_unit
+                         : frame.pc;
   }
 
   /// Not one of a list of locations.
@@ -210,22 +232,76 @@ class LocationReader {
     });
   }
 
-  /// Each member, or the whole, that lies in registers that follow each other.
-  void forget_overwritten(const Type& type) {
-    std::vector<std::size_t> begins{0};
-    for (const Type::Member& member : type.members) begins.push_back(member.offset);
-    begins.push_back(registers_.size());
+  /// Each member, or the whole, by what the function's code does to its place.
+  void forget_what_does_not_hold(const Type& type, std::uint32_t bytes) {
+    const Function* function = level_.frame().function;
+    if (function == nullptr || level_.frame().left) return;
+    std::vector<std::uint32_t> begins{0};
+    for (const Type::Member& member : type.members)
+      if (member.offset > begins.back()) begins.push_back(member.offset);
+    begins.push_back(bytes);
     for (std::size_t n = 0; n + 1 < begins.size(); ++n) {
-      for (std::size_t i = begins[n]; i < begins[n + 1] && i < registers_.size();) {
-        std::size_t end = i + 1;
-        while (end < begins[n + 1] && end < registers_.size() && registers_[i] >= 0 &&
-               registers_[end] == registers_[i] + static_cast<int>(end - i))
-          ++end;
-        if (registers_[i] >= 0 && since_->any(registers_[i], static_cast<int>(end - i)))
-          for (std::size_t k = i; k < end && k < pieces_.size(); ++k) pieces_[k] = {};
-        i = end;
-      }
+      const std::uint32_t from = begins[n];
+      const std::uint32_t to = std::min(begins[n + 1], bytes);
+      if (from >= to) continue;
+      const Holding holding = holds(*function, from, to);
+      if (holding == Holding::kHolds) continue;
+      not_set_ = holding == Holding::kNotSet;
+      for (std::uint32_t i = from; i < to; ++i) pieces_[i] = {};
     }
+  }
+
+  [[nodiscard]] Holding holds(const Function& function, std::uint32_t from,
+                              std::uint32_t to) const {
+    if (const auto offset = slot_offset(from)) {
+      if (local_.parameter) return Holding::kHolds;
+      return slot_holding(scope_, function, node_address(), *offset, to - from);
+    }
+    const std::uint32_t look =
+        level_.frame().at_call ? level_.look() : level_.frame().pc;
+    return register_holding(scope_, local_, function, look, from, to);
+  }
+
+  /// Of a byte in this level's frame: its distance from the stack pointer at the function's entry.
+  [[nodiscard]] std::optional<std::int32_t> slot_offset(std::uint32_t byte) const {
+    const Frame& frame = level_.frame();
+    const isa::CallConvention convention = scope_.machine.target().convention();
+    if (!frame.known || pieces_[byte].kind != Piece::Kind::kMemory || !in_frame_) return {};
+    const std::uint32_t entry_sp = frame.cfa - convention.return_bytes;
+    const std::uint32_t address = pieces_[byte].address.offset;
+    if (address > entry_sp || address + 4096 < entry_sp) return {};
+    return static_cast<std::int32_t>(address - entry_sp);
+  }
+
+  /// Another local that is in scope and lies in the same bytes of the frame.
+  [[nodiscard]] std::optional<Error> shared_place(std::uint32_t bytes) const {
+    if (!all_in_memory() || !slot_offset(0) || pieces_.size() < bytes || scope_.looking_at_place)
+      return std::nullopt;
+    Scope others = scope_;
+    others.as_described = others.looking_at_place = true;
+    for (const Local* other : locals_of(scope_)) {
+      if (other == &local_ || other->name == local_.name) continue;
+      const auto found = local_value(*other, others);
+      if (!found || found->place.kind != Place::Kind::kMemory) continue;
+      const std::uint32_t begin = found->place.address.offset;
+      const std::uint32_t size = std::max(1U, scope_.program.types()[other->type].bytes);
+      const std::uint32_t mine = pieces_[0].address.offset;
+      if (found->place.address.space != Space::kData || begin >= mine + bytes ||
+          mine >= begin + size)
+        continue;
+      Place place;
+      place.kind = Place::Kind::kMemory;
+      place.address = pieces_[0].address;
+      const auto value = object_at(place, local_.type, scope_);
+      const std::string text = value ? written(*value, {}, scope_) : "?";
+      return Error{ErrorCode::kNotFound,
+                   fmt::format("{} or {} = {}", local_.name, other->name, text),
+                   {},
+                   fmt::format("{} or {} = {}: they share their place", local_.name, other->name,
+                               text),
+                   Unknown::kSharedPlace};
+    }
+    return std::nullopt;
   }
 
   [[nodiscard]] bool all_in_memory() const {
@@ -272,40 +348,33 @@ class LocationReader {
         const Slot slot = level_.registers(first, bytes);
         add_constants(slot.raw, slot.known);
       } else {
-        registers_.resize(pieces_.size(), -1);
-        for (std::uint32_t i = 0; i < bytes; ++i) {
-          registers_.push_back(first + static_cast<int>(i));
-          pieces_.push_back(level_.piece(registers_.back()));
-        }
+        for (std::uint32_t i = 0; i < bytes; ++i)
+          pieces_.push_back(level_.piece(first + static_cast<int>(i)));
       }
     } else if (atom == DW_OP_implicit_value) {
       add_constants(static_cast<std::uint64_t>(ops[0].b), Slot::kAll);
-    } else if (const auto found = ops.empty() || rests_on_overwritten(ops, bytes)
-                                      ? std::nullopt
-                                      : compute(ops, level_)) {
+    } else if (const auto found = ops.empty() ? std::nullopt : compute(ops, level_)) {
       if (found->is_value) {
         add_constants(found->top.raw, found->top.known);
       } else if (found->top.known >= 16) {
+        in_frame_ = in_frame_ || atom != DW_OP_addr;
         for (std::uint32_t i = 0; i < bytes; ++i) {
           pieces_.emplace_back();
           pieces_.back().kind = Piece::Kind::kMemory;
-          pieces_.back().address = level_.data_address(found->top.raw + i);
+          pieces_.back().address = level_.data_address(found->top.raw + i + behind_pointer(ops));
         }
       }
     }
     pieces_.resize(end);
   }
 
-  /// What is worked out from a register is gone with it.
-  [[nodiscard]] bool rests_on_overwritten(const std::vector<LocationOp>& ops,
-                                          std::uint32_t bytes) const {
-    const bool is_value = ops.back().atom == DW_OP_stack_value;  // otherwise an address
-    const int width = is_value ? static_cast<int>(std::clamp(bytes, 1U, 4U))
-                               : scope_.machine.target().convention().pointer_bytes;
-    return std::any_of(ops.begin(), ops.end(), [&](const LocationOp& op) {
-      return op.atom >= DW_OP_breg0 && op.atom <= DW_OP_breg31 &&
-             !wide_register(op.atom - DW_OP_breg0) && since_->any(op.atom - DW_OP_breg0, width);
-    });
+  /// Clang counts from the first byte in use, in places relative to the frame's register as well.
+  [[nodiscard]] std::uint32_t behind_pointer(const std::vector<LocationOp>& ops) const {
+    const auto base = scope_.program.frame_base_at(level_.look());
+    const bool named = base.size() == 1 && base[0].atom >= DW_OP_reg0 &&
+                       base[0].atom <= DW_OP_reg31 && ops[0].atom >= DW_OP_breg0 &&
+                       ops[0].atom - DW_OP_breg0 == base[0].atom - DW_OP_reg0;
+    return named ? scope_.machine.target().convention().stack_gap : 0U;
   }
 
   [[nodiscard]] bool wide_register(int dwarf) const {
@@ -341,9 +410,9 @@ class LocationReader {
   const Local& local_;
   const Scope& scope_;
   const Level& level_;
-  std::optional<Overwritten> since_;  ///< the location began
   std::vector<Piece> pieces_;
-  std::vector<int> registers_;    ///< DWARF number of each piece that is a register, or -1
+  bool not_set_ = false;
+  bool in_frame_ = false;         ///< it is in memory at an address that is worked out
   unsigned bits_ = 0;             ///< of the byte under way
   std::optional<unsigned> byte_;  ///< unknown if a bit of it is
 };
@@ -387,7 +456,7 @@ Result<Operand> local_value(const Local& local, const Scope& scope) {
   for (const Local::Range& range : local.scope)
     in_scope = in_scope || (look >= range.begin && look < range.end);
   if (!in_scope)
-    return fail(ErrorCode::kNotFound, fmt::format("'{}' is not in scope here", local.name));
+    return fail(Unknown::kNotInScope, fmt::format("'{}' is not in scope here", local.name), "");
   return LocationReader(local, scope, Level(levels, scope.level, scope)).read();
 }
 

@@ -40,6 +40,26 @@ LineFlow::LineFlow(const Program& program, const FlowGraph& graph, const Functio
           break;
         }
   }
+  adopt();
+}
+
+/// Code without a line goes with the line that all ways to it come from.
+void LineFlow::adopt() {
+  const auto& nodes = graph_.nodes();
+  for (bool changed = true; changed;) {
+    changed = false;
+    for (unsigned i = 0; i < nodes.size(); ++i) {
+      if (lines_[i].line != 0 || nodes[i].before.empty()) continue;
+      const unsigned first = nodes[i].before.front();
+      const bool same = std::all_of(
+          nodes[i].before.begin(), nodes[i].before.end(), [&](unsigned before) {
+            return lines_[before] == lines_[first] && stacks_[before] == stacks_[i];
+          });
+      if (!same || lines_[first].line == 0) continue;
+      lines_[i] = lines_[first];
+      changed = true;
+    }
+  }
 }
 
 LineFlow::Line LineFlow::line_at_level(unsigned node, const Stack& level) const {

@@ -53,6 +53,7 @@ class LineFlow {
   [[nodiscard]] Arrival arrival_at(std::uint32_t address) const;
 
  private:
+  void adopt();
   [[nodiscard]] bool reaches(unsigned from, unsigned to, unsigned without) const;
   [[nodiscard]] bool loops_within(unsigned node, const Line& line, const Stack& level) const;
   [[nodiscard]] bool belongs_to(unsigned later, unsigned earlier) const;

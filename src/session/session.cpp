@@ -144,6 +144,16 @@ Result<Value> Session::evaluate(const std::string& text, Format format) const {
   return value;
 }
 
+Result<Value> Session::described(const std::string& text) const {
+  session::Scope scope = core_->scope();
+  scope.as_described = true;
+  auto expression = session::Expression::parse(text, scope);
+  if (!expression) return fail(expression.error());
+  auto operand = expression->evaluate(scope);
+  if (!operand) return fail(operand.error());
+  return operand->value;
+}
+
 Result<bool> Session::holds(const std::string& text) const {
   const session::Scope scope = core_->scope();
   auto expression = session::Expression::parse(text, scope);

@@ -120,8 +120,13 @@ class Session::Core::Step {
         continue;
       }
       Target target = ends();
-      const Outcome outcome = core_.run({}, &target);
-      if (outcome.kind != Outcome::Kind::kTarget) return outcome;
+      // What a call returns to may be the place already.
+      const bool there = moved_ && target.is_at(machine().pc(), machine().sp());
+      if (!there) {
+        const Outcome outcome = core_.run({}, &target);
+        moved_ = true;
+        if (outcome.kind != Outcome::Kind::kTarget) return outcome;
+      }
       if (auto end = arrived()) return *end;
     }
   }
@@ -292,6 +297,7 @@ class Session::Core::Step {
     const bool jump = !is_call(machine().instruction_at(place_, false).flow);
     const std::uint32_t sp = machine().sp();
     Outcome outcome = core_.run(one());
+    moved_ = true;
     if (outcome.kind == Outcome::Kind::kBreakpoint) return outcome;
     if (outcome.stop.interrupt >= 0) {
       executed_ = false;
@@ -339,6 +345,7 @@ class Session::Core::Step {
   std::size_t in_ = 0;       ///< the level, of `chain_`
   std::uint32_t place_ = 0;  ///< an instruction of that level: the step goes on there
   bool executed_ = false;    ///< or behind it
+  bool moved_ = false;       ///< since the step began
   bool without_end_ = false;
   std::set<std::uint32_t> calls_;
   std::optional<std::uint32_t> waits_;  ///< a jump to itself that interrupts can end

@@ -6,6 +6,8 @@
 #include <filesystem>
 #include <random>
 
+#include <unistd.h>
+
 namespace test {
 namespace {
 
@@ -13,12 +15,20 @@ namespace fs = std::filesystem;
 
 constexpr const char* kArchive = "/usr/src/gcc-12/gcc-12.2.0-dfsg.tar.xz";
 
-fs::path folder() {
-  static const fs::path kFolder = [] {
-    fs::path path = scratch("strangers");
-    fs::create_directories(path / "images");
-    return path;
-  }();
+/// What is unpacked stays; what is built goes when the process ends.
+struct Folder {
+  fs::path path = scratch("strangers");
+  fs::path own = path / std::to_string(getpid());
+  Folder() { fs::create_directories(own); }
+  ~Folder() {
+    std::error_code ignored;
+    fs::remove_all(own, ignored);
+  }
+  Folder(const Folder&) = delete;
+  Folder& operator=(const Folder&) = delete;
+};
+const Folder& folders() {
+  static const Folder kFolder;
   return kFolder;
 }
 
@@ -62,7 +72,7 @@ const std::vector<Build>& builds() {
 
 const std::vector<std::string>& strangers() {
   static const std::vector<std::string> kSources = [] {
-    const fs::path sources = folder() / "sources";
+    const fs::path sources = folders().path / "sources";
     if (fs::exists(kArchive) && !fs::exists(sources / "complete")) {
       fs::create_directories(sources);
       run("tar xf " + std::string(kArchive) + " -C " + sources.string() +
@@ -80,8 +90,10 @@ const std::vector<std::string>& strangers() {
   return kSources;
 }
 
+std::string own_file(const std::string& name) { return (folders().own / name).string(); }
+
 std::optional<std::string> image_of(const std::string& source, const Build& build) {
-  const std::string image = (folder() / "images" / fs::path(source).stem()).string() + ".elf";
+  const std::string image = own_file(fs::path(source).stem().string() + ".elf");
   fs::remove(image);
   const Output made = run("timeout 20 " + build.command + " -o " + image + " " + source + " -lm");
   return made.code == 0 && fs::exists(image) ? std::optional<std::string>(image) : std::nullopt;

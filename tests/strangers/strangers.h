@@ -25,8 +25,11 @@ const std::vector<Build>& builds();
 /// The sources of the execution tests, by name; unpacked once. Empty without the package.
 const std::vector<std::string>& strangers();
 
-/// Builds a source; nullopt if the compiler does not take it for this chip. The image lies in a
-/// folder that is removed when the tests end.
+/// A file that goes when the tests end.
+std::string own_file(const std::string& name);
+
+/// Builds a source; nullopt if the compiler does not take it for this chip. The image
+/// goes when the tests end.
 std::optional<std::string> image_of(const std::string& source, const Build& build);
 
 /// How many of the programs a run takes: all with LUCID_ALL set, else a sample that differs from

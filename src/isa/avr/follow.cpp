@@ -323,6 +323,43 @@ void AvrTarget::follow(const Instruction& instruction, FrameState& state) const 
     if ((written >> n & 1U) != 0) f.set(n, {});
 }
 
+std::optional<std::int32_t> AvrTarget::stack_store(const Instruction& instruction,
+                                                   const FrameState& state) const {
+  const Entry e = entry_of(instruction);
+  int pointer = -1;
+  std::int32_t displacement = 0;
+  switch (e.op) {
+    case kSTD_Y: pointer = kY; displacement = e.k; break;
+    case kSTD_Z: pointer = kZ; displacement = e.k; break;
+    case kST_Y: case kST_YI: pointer = kY; break;
+    case kST_Z: case kST_ZI: pointer = kZ; break;
+    case kST_X: case kST_XI: pointer = kX; break;
+    case kST_YD: pointer = kY; displacement = -1; break;
+    case kST_ZD: pointer = kZ; displacement = -1; break;
+    case kST_XD: pointer = kX; displacement = -1; break;
+    case kPUSH: pointer = kSpLow; break;
+    default: return std::nullopt;
+  }
+  const auto at = stack_offset_in(state, pointer);
+  if (!at) return std::nullopt;
+  return *at + displacement;
+}
+
+std::vector<std::int32_t> AvrTarget::stack_pointers(const FrameState& state) const {
+  std::vector<std::int32_t> out;
+  for (int low = 0; low < 32; low += 2)
+    if (const auto at = low != kY ? stack_offset_in(state, low) : std::nullopt) out.push_back(*at);
+  return out;
+}
+
+std::optional<std::int32_t> AvrTarget::stack_offset_in(const FrameState& state, int dwarf) const {
+  if (dwarf < 0 || dwarf > kSpLow) return std::nullopt;
+  const auto at = static_cast<std::size_t>(dwarf);
+  const auto known = whole(state.registers[at], state.registers[at + 1]);
+  if (!known || known->kind != Kind::kStack) return std::nullopt;
+  return known->number;
+}
+
 isa::SharedCode AvrTarget::shared_code(const std::string& name) const {
   if (name == "__prologue_saves__" || name == "__epilogue_restores__")
     return isa::SharedCode::kFrame;

@@ -28,6 +28,42 @@ std::array<Result, kOpCount> all_results() {
   return out;
 }
 
+/// What a row reads: its operands and pointers by where they stand in what it transfers.
+struct Reads {
+  bool a = false, a_pair = false, b = false, b_pair = false, r0 = false, r1 = false;
+  bool x = false, y = false, z = false;
+};
+
+Reads reads_in(const Row& row) {
+  Reads out;
+  std::string_view text = row.transfer;
+  while (!text.empty()) {
+    const std::size_t comma = std::min(text.find(", "), text.size());
+    std::string_view part = text.substr(0, comma);
+    text.remove_prefix(std::min(comma + 2, text.size()));
+    const std::size_t arrow = part.find("←");
+    const std::string_view left = arrow == part.npos ? std::string_view() : part.substr(0, arrow);
+    const std::string_view right = arrow == part.npos ? part : part.substr(arrow);
+    const auto has = [&](std::string_view what) { return right.find(what) != right.npos; };
+    const auto at = [&](std::string_view what) { return left.find(what) != left.npos; };
+    // Bits of a register are changed, the others stay.
+    out.a = out.a || has("{d}") || has("{h}") || has("{m}") || at("{d}(");
+    out.a_pair = out.a_pair || has("{p}");
+    out.b = out.b || has("{r}") || has("{g}") || has("{n}");
+    out.b_pair = out.b_pair || has("{f}");
+    out.r0 = out.r0 || has("r0");
+    out.r1 = out.r1 || has("r1");
+    const auto pointer = [&](std::string_view name) {
+      const std::string in = "(" + std::string(name);
+      return has(in) || at(in) || has(":" + std::string(name)) || has(" " + std::string(name));
+    };
+    out.x = out.x || pointer("X");
+    out.y = out.y || pointer("Y");
+    out.z = out.z || pointer("Z");
+  }
+  return out;
+}
+
 struct Helper {
   std::string_view name;
   std::array<isa::RegisterSpan, 5> results;
@@ -71,6 +107,8 @@ isa::RegisterSpan AvrTarget::result_of(const Instruction& instruction) const {
   static const std::array<Result, kOpCount> kResults = all_results();
   const Entry entry = entry_of(instruction);
   if (entry.op == kNoOp) return {};
+  // `tst` and its like set flags only.
+  if ((entry.op == kAND || entry.op == kOR || entry.op == kMOV) && entry.a == entry.b) return {};
   switch (kResults[entry.op]) {
     case Result::kNone: break;
     case Result::kOne: return {entry.a, 1};
@@ -79,6 +117,33 @@ isa::RegisterSpan AvrTarget::result_of(const Instruction& instruction) const {
     case Result::kScratch: return {0, 1};
   }
   return {};
+}
+
+std::uint64_t AvrTarget::reads(const Instruction& instruction) const {
+  static const std::array<Reads, kOpCount> kReads = [] {
+    std::array<Reads, kOpCount> all;
+    for (std::uint8_t op = 0; op < kOpCount; ++op) all[op] = reads_in(row(op));
+    return all;
+  }();
+  const Entry entry = entry_of(instruction);
+  if (entry.op == kNoOp) return 0;
+  const Reads& reads = kReads[entry.op];
+  std::uint64_t out = 0;
+  const auto add = [&](bool on, unsigned first, unsigned count) {
+    if (on) out |= ((std::uint64_t{1} << count) - 1) << first;
+  };
+  // What is taken from itself leaves zero, whatever it was.
+  const bool clears = (entry.op == kEOR || entry.op == kSUB || entry.op == kSBC) && entry.a == entry.b;
+  add(reads.a && !clears, entry.a, 1);
+  add(reads.a_pair, entry.a, 2);
+  add(reads.b && !clears, entry.b, 1);
+  add(reads.b_pair, entry.b, 2);
+  add(reads.r0, 0, 1);
+  add(reads.r1, 1, 1);
+  add(reads.x, 26, 2);
+  add(reads.y, 28, 2);
+  add(reads.z, 30, 2);
+  return out;
 }
 
 std::vector<isa::RegisterSpan> AvrTarget::helper_results(const std::string& name) const {

@@ -31,6 +31,13 @@ class AvrTarget final : public isa::Target {
   [[nodiscard]] isa::FrameState at_entry() const override;
   void follow(const Instruction& instruction, isa::FrameState& state) const override;
   [[nodiscard]] std::uint64_t writes(const Instruction& instruction) const override;
+  [[nodiscard]] std::uint64_t reads(const Instruction& instruction) const override;
+  [[nodiscard]] std::optional<std::int32_t> stack_store(
+      const Instruction& instruction, const isa::FrameState& state) const override;
+  [[nodiscard]] std::vector<std::int32_t> stack_pointers(
+      const isa::FrameState& state) const override;
+  [[nodiscard]] std::optional<std::int32_t> stack_offset_in(const isa::FrameState& state,
+                                                            int dwarf) const override;
   [[nodiscard]] std::optional<isa::Anchor> anchor(const isa::FrameState& state) const override;
   [[nodiscard]] std::optional<std::vector<std::uint32_t>> jump_targets(
       const isa::Machine& machine, const isa::FrameState& state, std::uint32_t begin,

@@ -1,0 +1,241 @@
+// SPDX-License-Identifier: MIT
+#include "instrumented.h"
+
+#include <algorithm>
+#include <nlohmann/json.hpp>
+#include <sstream>
+
+#include "strangers.h"
+
+namespace test {
+namespace {
+
+using Json = nlohmann::json;
+
+// A variable without an initial value gets one that tells it apart from all others.
+constexpr const char* kUnset = " = 0x5b5b5b5b5b5b5b5bLL";
+bool is_unset(std::int64_t value) {
+  return value == 0x5b || value == 0x5b5b || value == 0x5b5b5b5b || value == 0x5b5b5b5b5b5b5b5bLL;
+}
+
+constexpr const char* kRecorder = R"(#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <unistd.h>
+void record_(int line, ...) {
+  static FILE *out;
+  static int count;
+  if (!out) out = fopen(getenv("RECORDS"), "w");
+  if (++count > 4000) { fprintf(out, "more\n"); fflush(out); _exit(77); }
+  fprintf(out, "%d", line);
+  va_list list;
+  va_start(list, line);
+  for (const char *name; (name = va_arg(list, const char *)) != 0;)
+    fprintf(out, " %s %lld", name, va_arg(list, long long));
+  fprintf(out, "\n");
+  fflush(out);
+}
+)";
+
+class Writer {
+ public:
+  Writer(const std::string& text, const Json& tree) : text_(text) {
+    for (std::size_t i = 0; i < text.size(); ++i)
+      if (text[i] == '\n') ends_.push_back(i);
+    for (const Json& top : tree.value("inner", Json::array()))
+      if (top.value("kind", "") == "FunctionDecl" && !from_header(top)) function(top);
+  }
+
+  [[nodiscard]] std::string instrumented() const {
+    std::string out = text_;
+    for (auto at = insertions_.rbegin(); at != insertions_.rend(); ++at)
+      out.insert(at->first, at->second);
+    return "extern void record_(int, ...); " + out;
+  }
+  /// Lines with one whole statement.
+  [[nodiscard]] std::map<std::string, std::set<unsigned>> lines() const {
+    std::map<std::string, std::set<unsigned>> out;
+    for (const auto& [line, name] : whole_)
+      if (const auto count = touched_.find(line); count->second == 1) out[name].insert(line);
+    return out;
+  }
+
+ private:
+  static bool from_header(const Json& node) {
+    const Json& loc = node.value("loc", Json::object());
+    return loc.contains("includedFrom") || !loc.contains("offset");
+  }
+  [[nodiscard]] unsigned line_of(std::size_t offset) const {
+    return static_cast<unsigned>(
+        std::lower_bound(ends_.begin(), ends_.end(), offset) - ends_.begin() + 1);
+  }
+  /// An offset in the source itself, not in a macro.
+  static std::optional<std::size_t> offset(const Json& node, const char* end) {
+    const Json& range = node.value("range", Json::object());
+    if (!range.contains(end) || !range[end].contains("offset")) return std::nullopt;
+    return range[end]["offset"].get<std::size_t>();
+  }
+  static std::size_t behind(const Json& node) {
+    return *offset(node, "end") + node["range"]["end"].value("tokLen", 0U);
+  }
+
+  static bool is_whole_number(const Json& node) {
+    const Json& type = node.value("type", Json::object());
+    std::string name = type.value("desugaredQualType", type.value("qualType", ""));
+    for (const char* word : {"const ", "volatile "})
+      if (const std::size_t at = name.find(word); at != name.npos)
+        name.erase(at, std::string(word).size());
+    static const std::set<std::string> kNames{
+        "int", "unsigned int", "char", "signed char", "unsigned char", "short",
+        "unsigned short", "long", "unsigned long", "long long", "unsigned long long", "_Bool"};
+    return kNames.count(name) != 0;
+  }
+
+  void function(const Json& node) {
+    name_ = node.value("name", "");
+    scope_.clear();
+    for (const Json& part : node.value("inner", Json::array())) {
+      if (part.value("kind", "") == "ParmVarDecl") declare(part);
+      if (part.value("kind", "") == "CompoundStmt") statement(part, false);
+    }
+  }
+
+  void declare(const Json& node) {
+    const std::string name = node.value("name", "");
+    const std::string storage = node.value("storageClass", "");
+    const bool told = !name.empty() && storage.empty() && is_whole_number(node);
+    scope_.emplace_back(name, told);
+    if (told && node["kind"] == "VarDecl" && !node.contains("init") && offset(node, "end") &&
+        offset(node, "begin"))
+      insertions_.emplace(behind(node), kUnset);
+  }
+
+  void record(const Json& node) {
+    const auto begin = offset(node, "begin");
+    if (!begin || !offset(node, "end")) return;
+    const unsigned line = line_of(*begin);
+    std::string call = "record_(" + std::to_string(line);
+    std::set<std::string> seen;
+    for (auto at = scope_.rbegin(); at != scope_.rend(); ++at)  // the innermost of a name
+      if (seen.insert(at->first).second && at->second)
+        call += ", \"" + at->first + "\", (long long)" + at->first;
+    insertions_.emplace(*begin, call + ", (char*)0); ");
+    if (line_of(behind(node)) == line) whole_.emplace(line, name_);
+  }
+
+  void touch(const Json& node) {
+    const auto begin = offset(node, "begin");
+    if (begin) ++touched_[line_of(*begin)];
+  }
+
+  /// `in_list`: it stands among the statements of a block.
+  void statement(const Json& node, bool in_list) {
+    const std::string kind = node.value("kind", "");
+    const std::size_t outer = scope_.size();
+    const auto& inner = node.value("inner", Json::array());
+    if (kind == "CompoundStmt") {
+      for (const Json& part : inner) statement(part, true);
+      scope_.resize(outer);
+      return;
+    }
+    if (kind == "DeclStmt") {
+      bool sets = false;
+      for (const Json& part : inner) sets = sets || part.contains("init");
+      if (sets) touch(node);
+      if (sets && in_list) record(node);
+      for (const Json& part : inner)
+        if (part.value("kind", "") == "VarDecl") declare(part);
+      return;
+    }
+    const bool loop = kind == "ForStmt" || kind == "WhileStmt" || kind == "DoStmt";
+    const bool label = kind == "CaseStmt" || kind == "DefaultStmt" || kind == "LabelStmt";
+    if (kind.empty() || kind == "NullStmt") return;
+    touch(node);
+    if (loop && offset(node, "end")) ++touched_[line_of(*offset(node, "end"))];
+    if (in_list && !loop && !label && kind != "BreakStmt" && kind != "ContinueStmt" &&
+        kind != "GotoStmt" && kind != "AsmStmt" && kind != "GCCAsmStmt") {
+      record(node);
+      if (kind == "IfStmt" || kind == "SwitchStmt") {  // its head is what executes
+        const auto head = offset(node, "begin");
+        if (head && !inner.empty() && offset(inner[0], "end") &&
+            line_of(*offset(inner[0], "end")) == line_of(*head))
+          whole_.emplace(line_of(*head), name_);
+      }
+    }
+    if (loop || label || kind == "IfStmt" || kind == "SwitchStmt")
+      for (const Json& part : inner) {
+        const std::string part_kind = part.value("kind", "");
+        if (part_kind == "DeclStmt" || part_kind.find("Stmt") != std::string::npos ||
+            (label && part_kind != "ConstantExpr"))
+          statement(part, false);
+        else if (!part_kind.empty() && (kind == "IfStmt" || loop) && &part != &inner[0])
+          touch(part);
+      }
+    scope_.resize(outer);
+  }
+
+  const std::string& text_;
+  std::vector<std::size_t> ends_;  ///< of lines
+  std::string name_;
+  std::vector<std::pair<std::string, bool>> scope_;  ///< name; told in records
+  std::multimap<std::size_t, std::string> insertions_;
+  std::multimap<unsigned, std::string> whole_;
+  std::map<unsigned, unsigned> touched_;
+};
+
+std::vector<Record> read_records(const std::string& text, bool& complete) {
+  std::vector<Record> out;
+  std::istringstream lines(text);
+  complete = true;
+  for (std::string line; std::getline(lines, line);) {
+    if (line == "more") {
+      complete = false;
+      break;
+    }
+    std::istringstream words(line);
+    Record record;
+    words >> record.line;
+    std::string name;
+    std::int64_t value = 0;
+    while (words >> name >> value)
+      record.values[name] = is_unset(value) ? std::nullopt : std::optional<std::int64_t>(value);
+    out.push_back(std::move(record));
+  }
+  return out;
+}
+
+}  // namespace
+
+std::optional<Native> run_natively(const std::string& source) {
+  const std::string base = own_file("native");
+  const std::string options = " -std=gnu99 -fgnu89-inline -w ";
+  const Output tree = run("sh -c 'clang" + options + "-fsyntax-only -Xclang -ast-dump=json " +
+                          source + " 2>/dev/null'");
+  Json parsed = Json::parse(tree.text, nullptr, false);
+  if (parsed.is_discarded()) return std::nullopt;
+  const std::string text = read(source);
+  const Writer writer(text, parsed);
+  write(base + ".c", writer.instrumented());
+  write(base + "-recorder.c", kRecorder);
+  std::remove((base + ".txt").c_str());
+  if (run("gcc -O0 -fwrapv -fno-strict-aliasing -fsigned-char" + options + "-o " + base + " " +
+          base + ".c " + base + "-recorder.c -lm")
+          .code != 0)
+    return std::nullopt;
+  Native native;
+  native.exit_code = run("RECORDS=" + base + ".txt timeout 5 " + base).code;
+  native.file = source.substr(source.rfind('/') + 1);
+  native.records = read_records(read(base + ".txt"), native.complete);
+  native.lines = writer.lines();
+  if (native.records.empty() || (native.complete && native.exit_code != 0)) return std::nullopt;
+  return native;
+}
+
+bool depends_on_width(const std::string& source) {
+  const std::string text = read(source);
+  for (const char* word : {"sizeof", "int32plus", "__SIZEOF", "_MAX", "__CHAR_BIT__", "printf", "always_inline"})
+    if (text.find(word) != text.npos) return true;
+  return false;
+}
+
+}  // namespace test

@@ -1,0 +1,151 @@
+// SPDX-License-Identifier: MIT
+// Steps and passes without optimisation, against native runs: the lines that execute, in order.
+#include <catch2/catch.hpp>
+
+#include "instrumented.h"
+#include "strangers.h"
+
+using namespace lucid;
+
+namespace {
+
+constexpr std::size_t kMostLines = 400;
+
+struct Walk {
+  std::vector<unsigned> lines;
+  bool endless = false;
+};
+
+bool is_at_end(const Session& session) {
+  const std::string& in = session.pause().where.function;
+  return in == "_exit" || in == "__stop_program" || in == "exit" || in == "abort";
+}
+
+constexpr std::uint64_t kMostCycles = 3'000'000;  // nothing here needs more
+
+Walk by_breakpoints(const std::string& image, const test::Build& build, const std::string& file,
+                    const std::set<unsigned>& lines) {
+  Session session(*Chip::make({build.chip, 16'000'000}));
+  REQUIRE(session.open(image));
+  static_cast<void>(session.set_fault("outside-memory", false));
+  std::map<unsigned, unsigned> line_of;  // by breakpoint
+  for (const unsigned line : lines)
+    if (const auto point = session.pause_at({file + ":" + std::to_string(line)}))
+      line_of[point->id] = line;
+  Walk walk;
+  while (walk.lines.size() < kMostLines && session.chip().cycles() < kMostCycles) {
+    const Pause pause = session.go_for(kMostCycles);
+    if (pause.cause != Pause::Cause::kBreakpoint) break;
+    // The line of an inlined call begins together with the first line of its body.
+    for (const bool own : {false, true})
+      for (const unsigned id : pause.breakpoints)
+        if ((line_of[id] == pause.where.line) == own) walk.lines.push_back(line_of[id]);
+  }
+  return walk;
+}
+
+Walk by_steps(const std::string& image, const test::Build& build, StepKind kind,
+              const std::set<unsigned>& lines) {
+  Session session(*Chip::make({build.chip, 16'000'000}));
+  REQUIRE(session.open(image));
+  static_cast<void>(session.set_fault("outside-memory", false));
+  Walk walk;
+  REQUIRE(session.go_to("main"));
+  const auto look = [&] {
+    if (lines.count(session.pause().where.line) != 0 && !session.pause().where.file.empty())
+      walk.lines.push_back(session.pause().where.line);
+  };
+  look();
+  for (unsigned n = 0; n < 4 * kMostLines && walk.lines.size() < kMostLines; ++n) {
+    if (session.chip().cycles() > kMostCycles) {
+      walk.endless = true;
+      break;
+    }
+    const auto pause = session.step(kind, StepUnit::kLine);
+    if (!pause || pause->cause != Pause::Cause::kStep || is_at_end(session)) break;
+    look();
+  }
+  return walk;
+}
+
+/// Where two walks part; nothing if the one found is as the one expected, as far as it goes.
+std::optional<std::size_t> parts(const std::vector<unsigned>& found,
+                                 const std::vector<unsigned>& expected) {
+  for (std::size_t i = 0; i < std::max(found.size(), expected.size()); ++i) {
+    if (i >= kMostLines - 1) return std::nullopt;
+    if (i >= found.size() || i >= expected.size() || found[i] != expected[i]) return i;
+  }
+  return std::nullopt;
+}
+
+}  // namespace
+
+TEST_CASE("steps and passes meet each executed line once and in order, without optimisation") {
+  struct Tally {
+    unsigned walks = 0, wrong = 0;
+    std::size_t lines = 0;
+  };
+  std::map<std::string, Tally> tallies;
+  unsigned told = 0;
+  for (const std::string& source : test::sample(60)) {
+    if (test::depends_on_width(source)) continue;
+    const auto native = test::run_natively(source);
+    if (!native || !native->complete) continue;
+    ++told;
+    std::set<unsigned> all, of_main;
+    for (const auto& [name, lines] : native->lines) {
+      all.insert(lines.begin(), lines.end());
+      if (name == "main") of_main = lines;
+    }
+    for (const test::Build& build : test::builds()) {
+      if (build.name.find("-O0") == std::string::npos) continue;
+      const auto image = test::image_of(source, build);
+      if (!image) continue;
+      // Lines without an instruction are nobody's.
+      std::set<unsigned> with_code;
+      {
+        Session session(*Chip::make({build.chip, 16'000'000}));
+        REQUIRE(session.open(*image));
+        for (const SourceFile& file : session.program().files())
+          if (file.name == native->file)
+            with_code.insert(file.lines_with_code.begin(), file.lines_with_code.end());
+      }
+      const auto expected = [&](const std::set<unsigned>& lines) {
+        std::vector<unsigned> out;
+        for (const test::Record& record : native->records)
+          if (lines.count(record.line) != 0 && with_code.count(record.line) != 0)
+            out.push_back(record.line);
+        if (out.size() > kMostLines) out.resize(kMostLines);
+        return out;
+      };
+      const struct {
+        const char* name;
+        Walk walk;
+        std::vector<unsigned> expected;
+      } walks[] = {
+          {"passes", by_breakpoints(*image, build, native->file, all), expected(all)},
+          {"into", by_steps(*image, build, StepKind::kInto, all), expected(all)},
+          {"over", by_steps(*image, build, StepKind::kOver, of_main), expected(of_main)}};
+      for (const auto& one : walks) {
+        Tally& tally = tallies[build.name + " " + one.name];
+        ++tally.walks;
+        tally.lines += one.walk.lines.size();
+        const auto where = parts(one.walk.lines, one.expected);
+        if (!where && !one.walk.endless) continue;
+        ++tally.wrong;
+        std::string text;
+        for (std::size_t i = *where < 4 ? 0 : *where - 4; where && i < *where + 3; ++i)
+          text += " " +
+                  (i < one.walk.lines.size() ? std::to_string(one.walk.lines[i]) : "-") + "/" +
+                  (i < one.expected.size() ? std::to_string(one.expected[i]) : "-");
+        if (tally.wrong < 4)
+          WARN(native->file << " " << build.name << " " << one.name
+                            << (one.walk.endless ? " endless" : "") << ":" << text);
+      }
+    }
+  }
+  for (const auto& [name, tally] : tallies)
+    WARN(name << ": " << tally.walks << " walks, " << tally.lines << " lines, " << tally.wrong
+              << " walks part");
+  WARN(told << " programs");
+}
