@@ -37,7 +37,8 @@ enum class Unknown : std::uint8_t {
   kNotSet,       ///< nothing has been stored in its place yet
   kOverwritten,  ///< its place holds something else by now
   kNoFrame,      ///< its function's frame is not made yet, or taken down
-  kSharedPlace,  ///< another variable has the same place: the bytes are known, whose they are is not
+  kSharedPlace,  ///< another variable has the same place: the bytes are known, whose they are is
+                 ///< not
   kNoMemory,     ///< its place is in no memory
 };
 

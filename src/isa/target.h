@@ -97,7 +97,8 @@ class Target {
     return std::nullopt;
   }
   /// What registers point at in the frame, but for the stack pointer and the frame's.
-  [[nodiscard]] virtual std::vector<std::int32_t> stack_pointers(const FrameState& /*state*/) const {
+  [[nodiscard]] virtual std::vector<std::int32_t> stack_pointers(
+      const FrameState& /*state*/) const {
     return {};
   }
   /// The distance of what a register points at from the stack pointer at entry.

@@ -40,7 +40,8 @@ void finish_lines(std::vector<LineRow> rows, Program::Data& data) {
     const bool said = row != rows.end() && row->address < function.end;
     if (!said) row = begin;
     for (; row != rows.end() && row->address < function.end; ++row) {
-      if (!said && (!row->statement || row->ends || ++seen < 2)) continue;
+      const bool again = row != begin && row->address == begin->address && row->line == begin->line;
+      if (!said && (!row->statement || row->ends || again || ++seen < 2)) continue;
       data.bodies[function.begin] = row->address;
       break;
     }

@@ -29,7 +29,7 @@ struct Scope {
   std::optional<std::uint32_t> static_end;     ///< end of static data in data space, if known
   unsigned level = 0;                          ///< call level counted from the innermost, 0
   std::optional<std::uint32_t> names_at = {};  ///< whose locals are meant; otherwise the level's
-  bool as_described = false;  ///< take places of locals as they are described, right or not
+  bool as_described = false;      ///< take places of locals as they are described, right or not
   bool looking_at_place = false;  ///< for another local's sake
 };
 

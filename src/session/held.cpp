@@ -14,15 +14,19 @@ constexpr unsigned kMostBack = 24;  // instructions between a value's last byte 
 
 std::uint64_t mask_of(int first, int count) {
   if (first < 0 || first >= 64 || count <= 0) return 0;
-  const std::uint64_t ones =
-      count >= 64 ? ~std::uint64_t{0} : (std::uint64_t{1} << count) - 1;
+  const std::uint64_t ones = count >= 64 ? ~std::uint64_t{0} : (std::uint64_t{1} << count) - 1;
   return ones << first;
 }
 
 /// What a described place rests on.
 struct Resource {
-  enum class Kind : std::uint8_t { kNone, kRegisters, kComputed, kConstant, kMemory } kind =
-      Kind::kNone;
+  enum class Kind : std::uint8_t {
+    kNone,
+    kRegisters,
+    kComputed,
+    kConstant,
+    kMemory
+  } kind = Kind::kNone;
   int first = -1, count = 0;      ///< kRegisters
   std::uint64_t mask = 0;         ///< registers it depends on
   std::vector<std::int64_t> key;  ///< tells places apart
@@ -134,7 +138,9 @@ class RegisterFlow {
       const int span = std::clamp(static_cast<int>(end_), 1, 4);
       const int address = scope_.machine.target().convention().pointer_bytes;
       const bool value = ops.back().atom == DW_OP_stack_value;
-      out.mask |= mask_of(base, (value ? span : address) / static_cast<int>(width(base)));
+      if (!value && frame_offset(scope_, function_, base)) continue;
+      out.mask |=
+          mask_of(base, std::max(1, (value ? span : address) / static_cast<int>(width(base))));
     }
     const auto kind = memory  ? Resource::Kind::kMemory
                       : reads ? Resource::Kind::kComputed
@@ -152,11 +158,13 @@ class RegisterFlow {
     const auto& nodes = graph_.nodes();
     results_.resize(nodes.size());
     runs_.resize(nodes.size());
-    std::vector<bool> goes_on(nodes.size());  // it changes what is there, rather than bring a new one
+    goes_on_.resize(nodes.size());
+    std::vector<unsigned> lines(nodes.size());
     for (unsigned i = 0; i < nodes.size(); ++i) {
       const Instruction now = scope_.machine.instruction_at(nodes[i].address, false);
       results_[i] = target_.result_of(now);
-      goes_on[i] = (target_.reads(now) & mask_of(results_[i].first, results_[i].count)) != 0;
+      if (const auto line = scope_.program.line_at(nodes[i].address)) lines[i] = line->line;
+      goes_on_[i] = (target_.reads(now) & mask_of(results_[i].first, results_[i].count)) != 0;
       if (nodes[i].flow == Flow::kCall && nodes[i].target)
         if (const Function* callee = scope_.program.function_at(*nodes[i].target);
             callee != nullptr && callee->begin == *nodes[i].target)
@@ -166,7 +174,8 @@ class RegisterFlow {
     for (unsigned i = 0; i < nodes.size();) {
       isa::RegisterSpan run = results_[i];
       unsigned end = i + 1;
-      while (end < nodes.size() && goes_on[end] == goes_on[i] &&
+      while (end < nodes.size() && goes_on_[end] == goes_on_[i] && lines[end] == lines[i] &&
+             results_[end].count == results_[i].count &&
              nodes[end - 1].address + nodes[end - 1].size == nodes[end].address &&
              extend(run, results_[end]))
         ++end;
@@ -239,8 +248,7 @@ class RegisterFlow {
 
   [[nodiscard]] std::uint64_t reads(unsigned node) const {
     const FlowGraph::Node& here = graph_.nodes()[node];
-    const std::uint64_t own =
-        target_.reads(scope_.machine.instruction_at(here.address, false));
+    const std::uint64_t own = target_.reads(scope_.machine.instruction_at(here.address, false));
     if (here.flow == Flow::kIndirectCall) return own | target_.convention().arguments;
     if (here.flow != Flow::kCall) return own;
     const Function* callee = here.target ? scope_.program.function_at(*here.target) : nullptr;
@@ -295,7 +303,7 @@ class RegisterFlow {
         local_.places[static_cast<std::size_t>(place_[at])].range.begin == nodes[at].address;
     const bool same = place_[before] >= 0 && at_node(before) == place;
     if (place.kind == Resource::Kind::kConstant || place.kind == Resource::Kind::kMemory)
-      return begins || (same && holds_[before]);
+      return begins || (same && holds_[before] && (nodes[before].writes & place.mask) == 0);
     if (same) {
       switch (effect(before, place)) {
         case Effect::kNone: return holds_[before];
@@ -365,6 +373,7 @@ class RegisterFlow {
   std::vector<Resource> resources_;  ///< by place
   std::vector<int> place_;           ///< by node; -1: none
   std::vector<isa::RegisterSpan> results_, runs_;
+  std::vector<bool> goes_on_;  ///< it changes what is there, rather than bring a new value
   std::map<unsigned, std::vector<isa::RegisterSpan>> helpers_;
   std::vector<bool> holds_;
   mutable std::map<std::pair<unsigned, std::uint64_t>, bool> used_;
@@ -425,18 +434,26 @@ Holding slot_holding(const Scope& scope, const Function& function, std::uint32_t
   return stores[*here] && leads(nodes, *here, *here) ? Holding::kHolds : Holding::kNotSet;
 }
 
+std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& function, int dwarf) {
+  const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
+  std::map<std::int32_t, unsigned> counts;
+  for (unsigned i = 0; i < graph.nodes().size(); ++i)
+    if (const isa::FrameState* state = graph.state_at(i))
+      if (const auto at = scope.machine.target().stack_offset_in(*state, dwarf)) ++counts[*at];
+  std::optional<std::int32_t> out;
+  for (const auto& [offset, count] : counts)
+    if (!out || count > counts[*out]) out = offset;
+  return out;
+}
+
 bool is_frame_pointer(const Scope& scope, const Function& function, std::uint32_t address,
                       int dwarf) {
   const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
-  const auto number = [&](std::uint32_t at) -> std::optional<std::int32_t> {
-    const auto node = graph.node_at(at);
-    const isa::FrameState* state = node ? graph.state_at(*node) : nullptr;
-    if (state == nullptr) return std::nullopt;
-    return scope.machine.target().stack_offset_in(*state, dwarf);
-  };
-  const auto body = number(scope.program.body_of(function));
-  const auto now = number(address);
-  return body && now && *body == *now;
+  const auto node = graph.node_at(address);
+  const isa::FrameState* state = node ? graph.state_at(*node) : nullptr;
+  if (state == nullptr) return false;
+  const auto now = scope.machine.target().stack_offset_in(*state, dwarf);
+  return now && now == frame_offset(scope, function, dwarf);
 }
 
 }  // namespace lucid::session

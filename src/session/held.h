@@ -29,7 +29,11 @@ Holding register_holding(const Scope& scope, const Local& local, const Function&
 Holding slot_holding(const Scope& scope, const Function& function, std::uint32_t address,
                      std::int32_t offset, std::uint32_t bytes);
 
-/// Does a register hold the frame's pointer, as it does in the function's body?
+/// Where in the frame a register points for most of a function, counted from the stack pointer at
+/// its entry; nullopt if it does not point there.
+std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& function, int dwarf);
+
+/// Does a register point there at an address?
 bool is_frame_pointer(const Scope& scope, const Function& function, std::uint32_t address,
                       int dwarf);
 

@@ -7,8 +7,8 @@
 
 #include <algorithm>
 #include "session/callers.h"
-#include "session/object.h"
 #include "session/held.h"
+#include "session/object.h"
 #include "session/stack_machine.h"
 
 namespace lucid::session {
@@ -215,7 +215,7 @@ class LocationReader {
 
   /// Does the function use the register to point at its frame?
   [[nodiscard]] bool is_frame_register(int dwarf, const Function& function) const {
-    return is_frame_pointer(scope_, function, scope_.program.body_of(function), dwarf);
+    return frame_offset(scope_, function, dwarf).has_value();
   }
 
   /// Where the level stands: the instruction, or the call that has not returned.
@@ -257,8 +257,7 @@ class LocationReader {
       if (local_.parameter) return Holding::kHolds;
       return slot_holding(scope_, function, node_address(), *offset, to - from);
     }
-    const std::uint32_t look =
-        level_.frame().at_call ? level_.look() : level_.frame().pc;
+    const std::uint32_t look = level_.frame().at_call ? level_.look() : level_.frame().pc;
     return register_holding(scope_, local_, function, look, from, to);
   }
 
@@ -294,12 +293,12 @@ class LocationReader {
       place.address = pieces_[0].address;
       const auto value = object_at(place, local_.type, scope_);
       const std::string text = value ? written(*value, {}, scope_) : "?";
-      return Error{ErrorCode::kNotFound,
-                   fmt::format("{} or {} = {}", local_.name, other->name, text),
-                   {},
-                   fmt::format("{} or {} = {}: they share their place", local_.name, other->name,
-                               text),
-                   Unknown::kSharedPlace};
+      return Error{
+          ErrorCode::kNotFound,
+          fmt::format("{} or {} = {}", local_.name, other->name, text),
+          {},
+          fmt::format("{} or {} = {}: they share their place", local_.name, other->name, text),
+          Unknown::kSharedPlace};
     }
     return std::nullopt;
   }
@@ -357,7 +356,7 @@ class LocationReader {
       if (found->is_value) {
         add_constants(found->top.raw, found->top.known);
       } else if (found->top.known >= 16) {
-        in_frame_ = in_frame_ || atom != DW_OP_addr;
+        in_frame_ = in_frame_ || is_in_frame(ops);
         for (std::uint32_t i = 0; i < bytes; ++i) {
           pieces_.emplace_back();
           pieces_.back().kind = Piece::Kind::kMemory;
@@ -366,6 +365,15 @@ class LocationReader {
       }
     }
     pieces_.resize(end);
+  }
+
+  /// Reckoned from the frame, not from a pointer of the program's.
+  [[nodiscard]] bool is_in_frame(const std::vector<LocationOp>& ops) const {
+    const std::uint8_t atom = ops[0].atom;
+    if (atom == DW_OP_fbreg || atom == DW_OP_call_frame_cfa) return true;
+    const Function* function = level_.frame().function;
+    return function != nullptr && atom >= DW_OP_breg0 && atom <= DW_OP_breg31 &&
+           is_frame_register(atom - DW_OP_breg0, *function);
   }
 
   /// Clang counts from the first byte in use, in places relative to the frame's register as well.

@@ -51,8 +51,8 @@ void LineFlow::adopt() {
     for (unsigned i = 0; i < nodes.size(); ++i) {
       if (lines_[i].line != 0 || nodes[i].before.empty()) continue;
       const unsigned first = nodes[i].before.front();
-      const bool same = std::all_of(
-          nodes[i].before.begin(), nodes[i].before.end(), [&](unsigned before) {
+      const bool same =
+          std::all_of(nodes[i].before.begin(), nodes[i].before.end(), [&](unsigned before) {
             return lines_[before] == lines_[first] && stacks_[before] == stacks_[i];
           });
       if (!same || lines_[first].line == 0) continue;

@@ -66,8 +66,8 @@ class Writer {
     return loc.contains("includedFrom") || !loc.contains("offset");
   }
   [[nodiscard]] unsigned line_of(std::size_t offset) const {
-    return static_cast<unsigned>(
-        std::lower_bound(ends_.begin(), ends_.end(), offset) - ends_.begin() + 1);
+    return static_cast<unsigned>(std::lower_bound(ends_.begin(), ends_.end(), offset) -
+                                 ends_.begin() + 1);
   }
   /// An offset in the source itself, not in a macro.
   static std::optional<std::size_t> offset(const Json& node, const char* end) {
@@ -85,9 +85,18 @@ class Writer {
     for (const char* word : {"const ", "volatile "})
       if (const std::size_t at = name.find(word); at != name.npos)
         name.erase(at, std::string(word).size());
-    static const std::set<std::string> kNames{
-        "int", "unsigned int", "char", "signed char", "unsigned char", "short",
-        "unsigned short", "long", "unsigned long", "long long", "unsigned long long", "_Bool"};
+    static const std::set<std::string> kNames{"int",
+                                              "unsigned int",
+                                              "char",
+                                              "signed char",
+                                              "unsigned char",
+                                              "short",
+                                              "unsigned short",
+                                              "long",
+                                              "unsigned long",
+                                              "long long",
+                                              "unsigned long long",
+                                              "_Bool"};
     return kNames.count(name) != 0;
   }
 
@@ -233,7 +242,8 @@ std::optional<Native> run_natively(const std::string& source) {
 
 bool depends_on_width(const std::string& source) {
   const std::string text = read(source);
-  for (const char* word : {"sizeof", "int32plus", "__SIZEOF", "_MAX", "__CHAR_BIT__", "printf", "always_inline"})
+  for (const char* word :
+       {"sizeof", "int32plus", "__SIZEOF", "_MAX", "__CHAR_BIT__", "printf", "always_inline"})
     if (text.find(word) != text.npos) return true;
   return false;
 }

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
 // What a program does natively, statement by statement. A recording call is written before each
-// statement into a copy of its source: Clang's syntax tree names the statements and the variables in
-// scope. Nothing of the debugger's is involved, and no debugger.
+// statement into a copy of its source: Clang's syntax tree names the statements and the variables
+// in scope. Nothing of the debugger's is involved, and no debugger.
 #ifndef LUCID_TESTS_INSTRUMENTED_H
 #define LUCID_TESTS_INSTRUMENTED_H
 
@@ -20,9 +20,9 @@ struct Record {
 };
 
 struct Native {
-  std::string file;                ///< the source's name
-  std::vector<Record> records;     ///< in order
-  bool complete = false;           ///< it ended by itself
+  std::string file;             ///< the source's name
+  std::vector<Record> records;  ///< in order
+  bool complete = false;        ///< it ended by itself
   int exit_code = -1;
   /// Lines that hold one whole statement and nothing else, by function.
   std::map<std::string, std::set<unsigned>> lines;
@@ -31,8 +31,8 @@ struct Native {
 /// Runs a source natively; nullopt if it cannot be built or told.
 std::optional<Native> run_natively(const std::string& source);
 
-/// It says of itself that it goes other ways where an int has 16 bits, or has calls that are none at
-/// any level.
+/// It says of itself that it goes other ways where an int has 16 bits, or has calls that are none
+/// at any level.
 bool depends_on_width(const std::string& source);
 
 }  // namespace test

@@ -122,10 +122,9 @@ TEST_CASE("steps and passes meet each executed line once and in order, without o
         const char* name;
         Walk walk;
         std::vector<unsigned> expected;
-      } walks[] = {
-          {"passes", by_breakpoints(*image, build, native->file, all), expected(all)},
-          {"into", by_steps(*image, build, StepKind::kInto, all), expected(all)},
-          {"over", by_steps(*image, build, StepKind::kOver, of_main), expected(of_main)}};
+      } walks[] = {{"passes", by_breakpoints(*image, build, native->file, all), expected(all)},
+                   {"into", by_steps(*image, build, StepKind::kInto, all), expected(all)},
+                   {"over", by_steps(*image, build, StepKind::kOver, of_main), expected(of_main)}};
       for (const auto& one : walks) {
         Tally& tally = tallies[build.name + " " + one.name];
         ++tally.walks;
@@ -135,9 +134,8 @@ TEST_CASE("steps and passes meet each executed line once and in order, without o
         ++tally.wrong;
         std::string text;
         for (std::size_t i = *where < 4 ? 0 : *where - 4; where && i < *where + 3; ++i)
-          text += " " +
-                  (i < one.walk.lines.size() ? std::to_string(one.walk.lines[i]) : "-") + "/" +
-                  (i < one.expected.size() ? std::to_string(one.expected[i]) : "-");
+          text += " " + (i < one.walk.lines.size() ? std::to_string(one.walk.lines[i]) : "-") +
+                  "/" + (i < one.expected.size() ? std::to_string(one.expected[i]) : "-");
         if (tally.wrong < 4)
           WARN(native->file << " " << build.name << " " << one.name
                             << (one.walk.endless ? " endless" : "") << ":" << text);

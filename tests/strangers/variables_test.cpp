@@ -63,8 +63,7 @@ std::vector<Shown> shown_in(const std::string& image, const test::Build& build,
       // Two lines that begin at one place, one of them inlined: the names are those of the inner.
       if (record != sample.end() && shown.line == pause.where.line)
         for (const auto& [name, value] : record->second->values)
-          shown.values.emplace(
-              name, Shown::One{session.evaluate(name), session.described(name)});
+          shown.values.emplace(name, Shown::One{session.evaluate(name), session.described(name)});
       out.push_back(std::move(shown));
     }
   }
@@ -163,8 +162,7 @@ TEST_CASE("variables have the values of a native run, or are said to be unknown"
     const auto plain = test::image_of(source, test::builds().front());
     if (!plain) continue;
     Tally without;
-    Comparison(*native, shown_in(*plain, test::builds().front(), *native))
-        .run("", without, false);
+    Comparison(*native, shown_in(*plain, test::builds().front(), *native)).run("", without, false);
     if (without.wrong + without.early_or_late != 0) {
       ++other_way;
       continue;
@@ -182,8 +180,8 @@ TEST_CASE("variables have the values of a native run, or are said to be unknown"
   Tally all;
   for (const auto& [name, t] : tallies) {
     WARN(name << ": " << t.images << " images, " << t.all() << " values, " << t.equal << " equal, "
-              << t.unknown << " unknown (" << t.false_unknown << " held it), "
-              << t.early_or_late << " early or late, " << t.wrong << " wrong, " << t.unset_shown
+              << t.unknown << " unknown (" << t.false_unknown << " held it), " << t.early_or_late
+              << " early or late, " << t.wrong << " wrong, " << t.unset_shown
               << " shown before they are set");
     all.equal += t.equal;
     all.unknown += t.unknown;

@@ -329,14 +329,32 @@ std::optional<std::int32_t> AvrTarget::stack_store(const Instruction& instructio
   int pointer = -1;
   std::int32_t displacement = 0;
   switch (e.op) {
-    case kSTD_Y: pointer = kY; displacement = e.k; break;
-    case kSTD_Z: pointer = kZ; displacement = e.k; break;
-    case kST_Y: case kST_YI: pointer = kY; break;
-    case kST_Z: case kST_ZI: pointer = kZ; break;
-    case kST_X: case kST_XI: pointer = kX; break;
-    case kST_YD: pointer = kY; displacement = -1; break;
-    case kST_ZD: pointer = kZ; displacement = -1; break;
-    case kST_XD: pointer = kX; displacement = -1; break;
+    case kSTD_Y:
+      pointer = kY;
+      displacement = e.k;
+      break;
+    case kSTD_Z:
+      pointer = kZ;
+      displacement = e.k;
+      break;
+    case kST_Y:
+    case kST_YI: pointer = kY; break;
+    case kST_Z:
+    case kST_ZI: pointer = kZ; break;
+    case kST_X:
+    case kST_XI: pointer = kX; break;
+    case kST_YD:
+      pointer = kY;
+      displacement = -1;
+      break;
+    case kST_ZD:
+      pointer = kZ;
+      displacement = -1;
+      break;
+    case kST_XD:
+      pointer = kX;
+      displacement = -1;
+      break;
     case kPUSH: pointer = kSpLow; break;
     default: return std::nullopt;
   }

@@ -133,7 +133,8 @@ std::uint64_t AvrTarget::reads(const Instruction& instruction) const {
     if (on) out |= ((std::uint64_t{1} << count) - 1) << first;
   };
   // What is taken from itself leaves zero, whatever it was.
-  const bool clears = (entry.op == kEOR || entry.op == kSUB || entry.op == kSBC) && entry.a == entry.b;
+  const bool clears =
+      (entry.op == kEOR || entry.op == kSUB || entry.op == kSBC) && entry.a == entry.b;
   add(reads.a && !clears, entry.a, 1);
   add(reads.a_pair, entry.a, 2);
   add(reads.b && !clears, entry.b, 1);

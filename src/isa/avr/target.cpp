@@ -70,8 +70,8 @@ isa::CallConvention AvrTarget::convention() const {
   // avr-gcc's: r0, r18 to r27, r30, r31 are the callee's.
   constexpr std::uint64_t kClobbered = 0x1 | 0x0ffc0000 | 0xc0000000;
   constexpr std::uint64_t kArguments = 0x03ffff00;  // r8 to r25
-  return {32, 36, static_cast<std::uint8_t>(core_.wide_pc() ? 3 : 2), 2, 1, 2, 2, kClobbered,
-          kArguments};
+  return {32,         36,        static_cast<std::uint8_t>(core_.wide_pc() ? 3 : 2), 2, 1, 2, 2,
+          kClobbered, kArguments};
 }
 
 Entry AvrTarget::entry_of(const Instruction& instruction) const {
