@@ -10,7 +10,7 @@
 namespace lucid::session {
 namespace {
 
-constexpr unsigned kMostBack = 24;  // instructions between a value's last byte and its place
+constexpr unsigned kMostBack = 200;  // instructions between a value's last byte and its place
 
 std::uint64_t mask_of(int first, int count) {
   if (first < 0 || first >= 64 || count <= 0) return 0;
@@ -175,7 +175,6 @@ class RegisterFlow {
       isa::RegisterSpan run = results_[i];
       unsigned end = i + 1;
       while (end < nodes.size() && goes_on_[end] == goes_on_[i] && lines[end] == lines[i] &&
-             results_[end].count == results_[i].count &&
              nodes[end - 1].address + nodes[end - 1].size == nodes[end].address &&
              extend(run, results_[end]))
         ++end;
@@ -214,7 +213,8 @@ class RegisterFlow {
     // A pointer that moves by itself is in its register whole.
     if ((here.writes & place.mask & ~mask_of(run.first, run.count)) != 0) return Effect::kSpoils;
     if (run.first != place.first) return Effect::kSpoils;
-    return is_used_behind(node, place.mask) ? Effect::kSets : Effect::kSpoils;
+    if (!is_used_behind(node, place.mask)) return Effect::kSpoils;
+    return goes_on_[node] ? Effect::kNone : Effect::kSets;
   }
 
   /// A comparison may leave its result in a register; nobody reads it then.
@@ -268,25 +268,18 @@ class RegisterFlow {
   void solve() {
     const auto& nodes = graph_.nodes();
     holds_.assign(nodes.size(), true);
-    std::deque<unsigned> waiting;
-    for (unsigned i = 0; i < nodes.size(); ++i)
-      if (place_[i] >= 0) waiting.push_back(i);
-    std::vector<unsigned> visits(nodes.size());
-    while (!waiting.empty()) {
-      const unsigned at = waiting.front();
-      waiting.pop_front();
-      if (!holds_[at] || !nodes[at].reached) continue;
-      bool holds = true;
-      if (nodes[at].address == function_.begin) holds = local_.parameter || !in_registers(at);
-      for (const unsigned before : nodes[at].before)
-        if (nodes[before].reached) holds = holds && comes_with(before, at);
-      if (holds) continue;
-      holds_[at] = false;
-      for (const unsigned next : nodes[at].next)
-        if (place_[next] >= 0) waiting.push_back(next);
-      // Others may look back over instructions without a place.
-      for (unsigned i = at; i < nodes.size() && i < at + 2 * kMostBack; ++i)
-        if (place_[i] >= 0 && holds_[i]) waiting.push_back(i);
+    for (bool changed = true; changed;) {
+      changed = false;
+      for (unsigned at = 0; at < nodes.size(); ++at) {
+        if (place_[at] < 0 || !holds_[at] || !nodes[at].reached) continue;
+        bool holds = true;
+        if (nodes[at].address == function_.begin) holds = local_.parameter || !in_registers(at);
+        for (const unsigned before : nodes[at].before)
+          if (holds && nodes[before].reached) holds = comes_with(before, at);
+        if (holds) continue;
+        holds_[at] = false;
+        changed = true;
+      }
     }
   }
 
@@ -319,35 +312,36 @@ class RegisterFlow {
     return (graph_.nodes()[before].writes & place.mask) != 0;
   }
 
-  /// Looks back on all ways for the instruction that has put the value there.
+  /// Looks back on all ways for the instructions that have put the value there, byte by byte.
   [[nodiscard]] bool found_before(unsigned before, unsigned at, const Resource& place,
                                   bool begins) const {
     const auto& nodes = graph_.nodes();
     if (place.kind == Resource::Kind::kComputed) return begins;
-    std::vector<unsigned> waiting{before};
-    std::set<unsigned> seen{before};
+    std::vector<std::pair<unsigned, std::uint64_t>> waiting{{before, place.mask}};
+    std::set<std::pair<unsigned, std::uint64_t>> seen{waiting.front()};
     while (!waiting.empty()) {
-      const unsigned node = waiting.back();
+      auto [node, missing] = waiting.back();
       waiting.pop_back();
       if (seen.size() > kMostBack) return begins && same_constant(before, at, place);
       const bool call = nodes[node].flow == Flow::kCall || nodes[node].flow == Flow::kIndirectCall;
-      if (call && (place.mask & result_registers()) != 0) {
+      if (call && (missing & result_registers()) != 0) {
         if (!begins) return false;  // what it returns
         continue;
       }
-      const Effect done = effect(node, place);
-      if (done == Effect::kSets) continue;
-      if (done == Effect::kSpoils) {
+      if (place_[node] >= 0 && at_node(node) == place) {
+        if (!holds_[node] && effect(node, place) != Effect::kSets) return false;
+        continue;
+      }
+      const std::uint64_t written = nodes[node].writes & place.mask;
+      if (written != 0 && (nodes[node].writes & ~place.mask) != 0) {
         if (!begins || node != before) return false;
         continue;
       }
-      if (place_[node] >= 0 && at_node(node) == place) {
-        if (!holds_[node]) return false;
-        continue;
-      }
+      missing &= ~written;
+      if (missing == 0) continue;
       if (nodes[node].before.empty()) return begins && same_constant(before, at, place);
       for (const unsigned next : nodes[node].before)
-        if (seen.insert(next).second) waiting.push_back(next);
+        if (seen.insert({next, missing}).second) waiting.emplace_back(next, missing);
     }
     return true;
   }

@@ -123,7 +123,10 @@ std::vector<unsigned> LineFlow::entries(const Line& line, const Stack& level) co
     // What nothing is seen to lead to is a place only where a stretch of the line begins.
     if (!from_outside || (nodes[i].before.empty() && i != first_ && i > 0 && within(i - 1)))
       continue;
-    const bool is_own = stacks_[i].size() == level.size() ||
+    // Where no row of the line table begins, compilers have let other code go with the line.
+    const auto range = program_.line_at(nodes[i].address);
+    const bool row_begins = range && range->begin == nodes[i].address;
+    const bool is_own = (stacks_[i].size() == level.size() && row_begins) ||
                         program_.has_statement(nodes[i].address, line.file, line.line);
     (is_own ? own : inner).push_back(i);
   }
