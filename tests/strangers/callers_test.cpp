@@ -102,7 +102,7 @@ void compare(Session& session, const std::vector<Shadow::Call>& calls, const std
 TEST_CASE("callers are those of a shadow stack, or said to be unknown") {
   const unsigned most = test::everything() ? 4000 : 600;
   std::map<std::string, Tally> tallies;
-  for (const std::string& source : test::sample(20)) {
+  for (const std::string& source : test::sample(12)) {
     for (const test::Build& build : test::builds()) {
       const auto image = test::image_of(source, build);
       if (!image) continue;

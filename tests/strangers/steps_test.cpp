@@ -87,7 +87,7 @@ TEST_CASE("steps and passes meet each executed line once and in order, without o
   };
   std::map<std::string, Tally> tallies;
   unsigned told = 0;
-  for (const std::string& source : test::sample(60)) {
+  for (const std::string& source : test::sample(20)) {
     if (test::depends_on_width(source)) continue;
     const auto native = test::run_natively(source);
     if (!native || !native->complete) continue;
@@ -142,8 +142,11 @@ TEST_CASE("steps and passes meet each executed line once and in order, without o
       }
     }
   }
-  for (const auto& [name, tally] : tallies)
+  for (const auto& [name, tally] : tallies) {
+    // Some programs go another way on the chip, and say so nowhere.
+    CHECK(tally.wrong <= 1 + tally.walks / 10);
     WARN(name << ": " << tally.walks << " walks, " << tally.lines << " lines, " << tally.wrong
               << " walks part");
+  }
   WARN(told << " programs");
 }

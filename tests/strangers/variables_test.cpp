@@ -154,7 +154,7 @@ TEST_CASE("variables have the values of a native run, or are said to be unknown"
   std::map<std::string, Tally> tallies;
   unsigned programs = 0;
   unsigned other_way = 0;
-  for (const std::string& source : test::sample(120)) {
+  for (const std::string& source : test::sample(30)) {
     if (test::depends_on_width(source)) continue;
     const auto native = test::run_natively(source);
     if (!native || !native->complete) continue;
@@ -189,6 +189,10 @@ TEST_CASE("variables have the values of a native run, or are said to be unknown"
     all.early_or_late += t.early_or_late;
     all.wrong += t.wrong;
   }
+  // What the debug information says of loops that have no code is nobody's fault here.
+  CHECK(all.wrong <= all.all() / 200);
+  CHECK(all.early_or_late <= all.all() / 100);
+  CHECK(all.unknown <= all.all() / 3);
   WARN(programs << " programs (" << other_way << " go another way): " << all.all() << " values, "
                 << all.equal << " equal, " << all.unknown << " unknown (" << all.false_unknown
                 << " held it), " << all.early_or_late << " early or late, " << all.wrong
