@@ -47,13 +47,16 @@ const char* slot_kind(StackView::Slot::Kind kind) {
 }
 
 Json json(const VariableView& v) {
-  return {{"name", v.name},
-          {"type", v.type},
-          {"value", v.value},
-          {"before", v.before},
-          {"file", v.file},
-          {"function", v.function},
-          {"address", v.address.offset}};
+  Json out{{"name", v.name},
+           {"type", v.type},
+           {"value", v.value},
+           {"before", v.before},
+           {"file", v.file},
+           {"function", v.function},
+           {"address", v.address.offset}};
+  if (!v.which.empty()) out["which"] = v.which;
+  if (v.unknown != Unknown::kNone) out["unknown"] = unknown_word(v.unknown);
+  return out;
 }
 
 Json json(const WatchView& w) {
@@ -61,6 +64,7 @@ Json json(const WatchView& w) {
   if (!w.before.empty()) out["before"] = w.before;
   if (!w.problem.empty()) {
     out["problem"] = w.problem;
+    if (w.unknown != Unknown::kNone) out["unknown"] = unknown_word(w.unknown);
     out["known_at_picoseconds"] = w.known_at.count;
     out["known_in"] = json(w.known_in);
   }
@@ -100,6 +104,7 @@ struct JsonWriter {
   Json operator()(const Evaluated& e) const {
     Json out{{"view", "value"}, {"expression", e.expression}, {"text", e.value.text}};
     if (!e.value.type.empty()) out["type"] = e.value.type;
+    if (!e.value.which.empty()) out["which"] = e.value.which;
     if (e.value.kind == Value::Kind::kInteger) out["integer"] = e.value.integer;
     if (e.value.kind == Value::Kind::kReal) out["real"] = e.value.real;
     if (e.value.kind == Value::Kind::kTime) out["picoseconds"] = e.value.integer;
@@ -326,6 +331,7 @@ std::string error_to_json(const Error& error) {
   Json out{{"view", "error"}, {"what", error.what}};
   if (!error.where.empty()) out["where"] = error.where;
   if (!error.hint.empty()) out["hint"] = error.hint;
+  if (error.unknown != Unknown::kNone) out["unknown"] = unknown_word(error.unknown);
   return dumped(out);
 }
 

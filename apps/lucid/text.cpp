@@ -89,8 +89,9 @@ class TextWriter {
   std::string operator()(const Evaluated& e) const {
     const std::string type = e.value.type.empty() ? "" : style_.dim("   " + e.value.type);
     const std::string plain = e.expression + " = " + e.value.text;
-    if (columns(plain) > kWidth) return wrapped(plain, 4) + type + "\n";
-    return e.expression + " = " + style_.bold(e.value.text) + type + "\n";
+    const std::string which = e.value.which.empty() ? "" : style_.dim("   " + e.value.which);
+    if (columns(plain) > kWidth) return wrapped(plain, 4) + type + which + "\n";
+    return e.expression + " = " + style_.bold(e.value.text) + type + which + "\n";
   }
 
   std::string operator()(const SourceView& v) const {
@@ -394,6 +395,7 @@ class TextWriter {
       // All locals are of one function; variables with an address tell whose they are.
       std::string owner = "   " + view.type;
       if (!view.file.empty()) owner += " in " + (view.function.empty() ? view.file : view.function);
+      if (!view.which.empty()) owner += "   " + view.which;
       const bool changed = view.value != view.before;
       const bool short_enough = view.value.size() + view.before.size() < 40;
       const std::string value =
@@ -512,9 +514,10 @@ class TextWriter {
                                             to_text(v.known_at), place(v.known_in));
       return style_.dim(line);
     }
+    const std::string which = v.which.empty() ? "" : style_.dim("   " + v.which);
     if (!v.before.empty() && v.before != v.value)
-      return line + style_.changed(v.before + " → " + v.value);
-    return line + v.value;
+      return line + style_.changed(v.before + " → " + v.value) + which;
+    return line + v.value + which;
   }
   static std::string data_headline(const DataAccess& d) {
     switch (d.how) {

@@ -42,6 +42,9 @@ enum class Unknown : std::uint8_t {
   kNoMemory,     ///< its place is in no memory
 };
 
+/// The reason by a word, such as `overwritten`; empty for kNone.
+[[nodiscard]] LUCID_API std::string unknown_word(Unknown why);
+
 /// One failure: what is wrong, where, and what to do about it.
 struct Error {
   ErrorCode code = ErrorCode::kUsage;

@@ -45,6 +45,9 @@ struct Value {
   std::string type;        ///< as C writes it
   std::optional<Address> address;
   std::string text;  ///< written in the format asked for
+  /// Which one it is, if the program has several variables of this name: `hides 'n in kiln.c'` of a
+  /// local, else `in kiln.c`.
+  std::string which;
 };
 
 }  // namespace lucid

@@ -152,6 +152,8 @@ struct VariableView {
   std::string file;
   std::string function;
   Address address;
+  std::string which;                 ///< as in Value, if there are several of this name
+  Unknown unknown = Unknown::kNone;  ///< why it has no value, if it has none
 };
 
 /// Structures that point at each other.
@@ -180,12 +182,15 @@ struct GraphView {
 struct WatchView {
   unsigned id = 0;
   std::string expression;
-  std::string format;   ///< as `as` takes it; empty: by its type
-  std::string value;    ///< now, or as last known
-  std::string before;   ///< at the pause before; empty if it was not known
-  std::string problem;  ///< why it cannot be told here; empty if it can
+  std::string format;                ///< as `as` takes it; empty: by its type
+  std::string value;                 ///< now, or as last known
+  std::string before;                ///< at the pause before; empty if it was not known
+  std::string problem;               ///< why it cannot be told here; empty if it can
+  Unknown unknown = Unknown::kNone;  ///< the same as data
   Picoseconds known_at;
-  Location known_in;  ///< where it was last known
+  Location known_in;     ///< where it was last known
+  std::string function;  ///< whose local it is for; empty if it is for no local
+  std::string which;     ///< as in Value, if there are several of this name
 };
 
 }  // namespace lucid

@@ -9,4 +9,18 @@ std::string Error::text() const {
   return out;
 }
 
+std::string unknown_word(Unknown why) {
+  switch (why) {
+    case Unknown::kNone: break;
+    case Unknown::kNotInScope: return "not in scope";
+    case Unknown::kNoPlace: return "no place";
+    case Unknown::kNotSet: return "not set";
+    case Unknown::kOverwritten: return "overwritten";
+    case Unknown::kNoFrame: return "no frame";
+    case Unknown::kSharedPlace: return "shared place";
+    case Unknown::kNoMemory: return "no memory";
+  }
+  return {};
+}
+
 }  // namespace lucid

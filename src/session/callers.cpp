@@ -27,8 +27,7 @@ class Unwinder {
                           : (std::uint32_t{1} << (8 * convention_.pointer_bytes)) - 1) {
     const MemoryArea* ram = machine.area("ram");
     ram_end_ = ram != nullptr ? ram->end : UINT32_MAX;
-    for (const InterruptVector& vector : machine.info().vectors)
-      vectors_end_ = std::max(vectors_end_, vector.address + convention_.instruction_unit);
+    find_vectors();
   }
 
   std::vector<Frame> unwind() {
@@ -64,6 +63,17 @@ class Unwinder {
   }
 
  private:
+  /// A table of vectors is one only if each of the first holds a jump: programs in assembly may do
+  /// without.
+  void find_vectors() {
+    constexpr std::size_t kLooked = 4;
+    const auto& vectors = machine_.info().vectors;
+    for (std::size_t i = 0; i < vectors.size() && i < kLooked; ++i)
+      if (machine_.instruction_at(vectors[i].address, false).flow != Flow::kJump) return;
+    for (const InterruptVector& vector : vectors)
+      vectors_end_ = std::max(vectors_end_, vector.address + convention_.instruction_unit);
+  }
+
   /// A register in the frame at hand; nullopt if it has been overwritten.
   [[nodiscard]] std::optional<std::uint64_t> value_of(int dwarf) const {
     if (const auto kept = registers_.find(dwarf); kept != registers_.end()) {
@@ -301,6 +311,7 @@ class Unwinder {
   /// A handler by its name, or because a vector leads to it.
   [[nodiscard]] bool is_handler(const Function& function) const {
     if (target_.is_handler_name(function.name)) return true;
+    if (vectors_end_ == 0) return false;
     for (const InterruptVector& vector : machine_.info().vectors) {
       if (vector.address == 0) continue;
       const Instruction jump = machine_.instruction_at(vector.address, false);

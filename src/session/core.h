@@ -66,6 +66,8 @@ class Session::Core final : private isa::MarkListener {
   }
   Result<void> select_level(unsigned number);
   [[nodiscard]] std::vector<VariableView> variables() const;
+  [[nodiscard]] std::string which(const std::string& expression, const session::Scope& in) const;
+  [[nodiscard]] std::string function_here(const session::Scope& in) const;
   [[nodiscard]] Location location(std::uint32_t address) const;
   [[nodiscard]] Result<std::vector<std::uint32_t>> resolve(const std::string& place) const;
   [[nodiscard]] Result<std::vector<session::Arrival>> places(const std::string& place) const;
@@ -155,6 +157,7 @@ class Session::Core final : private isa::MarkListener {
   };
   std::vector<Entry> breakpoints_;
   std::vector<WatchView> watched_;
+  std::set<unsigned> bound_watches_;  ///< those whose names have had a meaning: they keep it
   unsigned next_id_ = 1;
   bool breakpoints_on_ = true;
   bool pause_without_handler_ = true;

@@ -16,7 +16,8 @@ namespace {
 
 Error at(const Node& node, std::string what, std::string hint = {},
          ErrorCode code = ErrorCode::kUsage) {
-  return {code, std::move(what), fmt::format("column {}", node.column), std::move(hint)};
+  return {code, std::move(what), fmt::format("column {}", node.column), std::move(hint),
+          Unknown::kNone};
 }
 
 }  // namespace
@@ -111,7 +112,9 @@ class Evaluator {
   }
   static Result<Operand> told(const Node& node, Result<Operand> found) {
     if (found) return found;
-    return fail(at(node, found.error().what, found.error().hint, found.error().code));
+    Error error = at(node, found.error().what, found.error().hint, found.error().code);
+    error.unknown = found.error().unknown;
+    return fail(error);
   }
 
   Result<Operand> local(const Node& node) {
@@ -119,8 +122,10 @@ class Evaluator {
       if (l->name != node.name) continue;
       return told(node, local_value(*l, scope_));
     }
-    return fail(
-        at(node, fmt::format("'{}' is not in scope here", node.name), "", ErrorCode::kNotFound));
+    Error error =
+        at(node, fmt::format("'{}' is not in scope here", node.name), "", ErrorCode::kNotFound);
+    error.unknown = Unknown::kNotInScope;
+    return fail(error);
   }
 
   Result<Operand> processor(const Node& node) {

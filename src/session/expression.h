@@ -31,6 +31,7 @@ struct Scope {
   std::optional<std::uint32_t> names_at = {};  ///< whose locals are meant; otherwise the level's
   bool as_described = false;      ///< take places of locals as they are described, right or not
   bool looking_at_place = false;  ///< for another local's sake
+  bool globals_only = false;      ///< names do not mean locals
 };
 
 /// A byte of a value that is spread over registers and memory.

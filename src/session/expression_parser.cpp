@@ -429,7 +429,7 @@ class Parser {
   }
 
   Tree variable(const std::string& name, const std::string& in, std::size_t begin) {
-    if (in.empty()) {
+    if (in.empty() && !scope_.globals_only) {
       for (const Local* local : locals_of(scope_)) {
         if (local->name != name) continue;
         Tree node = make(NodeKind::kLocal);

@@ -178,7 +178,7 @@ class LocationReader {
         return fail(Unknown::kNotSet, fmt::format("'{}' is not set yet", local_.name),
                     "not set yet");
       return fail(Unknown::kOverwritten, fmt::format("'{}' cannot be told here", local_.name),
-                  "overwritten by now");
+                  "not set yet, or overwritten by now");
     }
     Place object;
     object.kind = all_in_memory() ? Place::Kind::kMemory : Place::Kind::kPieces;

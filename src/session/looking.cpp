@@ -253,6 +253,9 @@ std::vector<VariableView> Session::Core::variables() const {
       auto operand = session::local_value(*local, in);
       return operand ? session::written(*operand, {}, in) : "(" + operand.error().hint + ")";
     };
+    view.which = which(local->name, now);
+    if (const auto found = session::local_value(*local, now); !found)
+      view.unknown = found.error().unknown;
     view.value = written(now);
     view.before = same_place ? written(then) : view.value;
     out.push_back(std::move(view));
@@ -268,6 +271,40 @@ std::string first_name(const std::string& expression) {
   return {expression.begin(), std::find_if_not(expression.begin(), expression.end(), part)};
 }
 }  // namespace
+
+/// The function, or inlined body, whose locals names mean.
+std::string Session::Core::function_here(const session::Scope& in) const {
+  const std::uint32_t here = session::names_address(in);
+  if (const auto inlined = program_.inlined_at(here); !inlined.empty() && in.level == 0)
+    return inlined.front()->name;
+  const Function* function = program_.function_at(here);
+  return function != nullptr ? function->name : std::string();
+}
+
+std::string Session::Core::which(const std::string& expression, const session::Scope& in) const {
+  const std::string name = first_name(expression);
+  std::vector<const Variable*> globals;
+  for (const Variable& v : program_.variables())
+    if (v.name == name) globals.push_back(&v);
+  if (globals.empty() || expression.find(" in ") != std::string::npos) return {};
+  const auto full = [&](const Variable& v) {
+    return fmt::format("'{} in {}'", name,
+                       v.function.empty() ? program_.files()[v.file].name : v.function);
+  };
+  const auto locals = session::locals_of(in);
+  const bool local =
+      !in.globals_only &&
+      std::any_of(locals.begin(), locals.end(), [&](const Local* l) { return l->name == name; });
+  if (local) return "hides " + full(*globals[0]);
+  if (globals.size() == 1 && !in.globals_only) return {};
+  const auto parsed = session::Expression::parse(name, in);
+  const auto found = parsed ? parsed->evaluate(in) : Result<session::Operand>(fail(parsed.error()));
+  for (const Variable* v : globals)
+    if (found && v->address == found->place.address &&
+        (globals.size() > 1 || program_.has_local(name)))
+      return full(*v).substr(1 + name.size() + 1, full(*v).size() - name.size() - 3);
+  return {};
+}
 
 Result<WatchView> Session::Core::watch(const std::string& expression, const std::string& format) {
   if (!format.empty())
@@ -286,21 +323,37 @@ Result<WatchView> Session::Core::watch(const std::string& expression, const std:
   return watched_.back();
 }
 
-/// Works every watch out; what was there becomes what it was before.
+/// Works every watch out; what was there becomes what it was before. A watch keeps the variable
+/// that it was made for.
 void Session::Core::look_at_watches() {
   for (WatchView& w : watched_) {
     w.before = w.problem.empty() ? w.value : "";
-    const auto expression = session::Expression::parse(w.expression, scope());
-    const auto operand = expression ? expression->evaluate(scope())
-                                    : Result<session::Operand>(fail(expression.error()));
+    session::Scope now = scope();
+    const bool bound = bound_watches_.count(w.id) != 0;
+    if (bound && !w.function.empty() && function_here(now) != w.function) {
+      w.problem = fmt::format("not in scope here, but in {}", w.function);
+      w.unknown = Unknown::kNotInScope;
+      continue;
+    }
+    now.globals_only = bound && w.function.empty();
+    const auto expression = session::Expression::parse(w.expression, now);
+    const auto operand =
+        expression ? expression->evaluate(now) : Result<session::Operand>(fail(expression.error()));
+    if (expression && !bound) {
+      bound_watches_.insert(w.id);
+      if (expression->uses_locals()) w.function = function_here(now);
+    }
+    if (expression) w.which = which(w.expression, now);
     if (!operand) {
       const bool local = !expression && program_.has_local(first_name(w.expression));
       w.problem = local ? "not in scope here" : operand.error().what;
+      w.unknown = local ? Unknown::kNotInScope : operand.error().unknown;
       continue;
     }
     const auto format = parse_format(w.format);
-    w.value = session::written(*operand, format ? *format : Format{}, scope());
+    w.value = session::written(*operand, format ? *format : Format{}, now);
     w.problem.clear();
+    w.unknown = Unknown::kNone;
     w.known_at = to_time(machine().ticks(), machine().info().clock_hz);
     w.known_in = location(machine().pc());
   }

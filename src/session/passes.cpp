@@ -93,16 +93,16 @@ bool LineFlow::belongs_to(unsigned later, unsigned earlier) const {
   return !reaches(later, later, earlier) && !reaches(earlier, earlier, later);
 }
 
-/// Does a way lead back to the node without leaving the line?
+/// Is there a way round within the line, from a node on?
 bool LineFlow::loops_within(unsigned node, const Line& line, const Stack& level) const {
-  std::set<unsigned> seen;
+  std::set<unsigned> seen{node};
   std::vector<unsigned> waiting{node};
   while (!waiting.empty()) {
     const unsigned at = waiting.back();
     waiting.pop_back();
     for (const unsigned next : graph_.nodes()[at].next) {
       if (line_at_level(next, level) != line) continue;
-      if (next == node) return true;
+      if (graph_.nodes()[next].address <= graph_.nodes()[at].address) return true;
       if (seen.insert(next).second) waiting.push_back(next);
     }
   }
@@ -166,9 +166,6 @@ std::vector<Arrival> LineFlow::arrivals(const Line& line) const {
             .push_back(graph_.nodes()[before].address);
       if (arrival.inner.empty()) arrival.outer.clear();
       arrival.rounds = loops_within(node, line, level);
-      for (const unsigned next : graph_.nodes()[node].next)
-        arrival.rounds = arrival.rounds ||
-                         (line_at_level(next, level) == line && loops_within(next, line, level));
       out.push_back(std::move(arrival));
     }
   return out;

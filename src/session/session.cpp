@@ -141,6 +141,7 @@ Result<Value> Session::evaluate(const std::string& text, Format format) const {
   if (!operand) return fail(operand.error());
   Value value = operand->value;
   value.text = session::written(*operand, format, scope);
+  if (expression->names_variable()) value.which = core_->which(text, scope);
   return value;
 }
 

@@ -104,6 +104,7 @@ bool everything() { return std::getenv("LUCID_ALL") != nullptr; }
 std::vector<std::string> sample(std::size_t count) {
   std::vector<std::string> all = strangers();
   std::shuffle(all.begin(), all.end(), std::mt19937(fresh_seed()));
+  if (const char* wanted = std::getenv("LUCID_SAMPLE")) count = std::strtoul(wanted, nullptr, 10);
   if (!everything() && all.size() > count) all.resize(count);
   return all;
 }
