@@ -346,7 +346,7 @@ TEST_CASE("watches keep their last value when they go out of scope") {
   CHECK(session.watches()[0].problem.empty());
   REQUIRE(session.step(StepKind::kOut, StepUnit::kLine));
   const WatchView gone = session.watches()[0];
-  CHECK(gone.problem == "not in scope here");
+  CHECK(gone.problem == "not in scope here, but in local");
   CHECK(gone.value == "8");
   CHECK(gone.known_in.function == "local");
   CHECK(session.watches()[1].value == "0x0100");

@@ -18,12 +18,13 @@ constexpr std::size_t kMostNodes = 60'000;
 class FlowGraph::Maker {
  public:
   Maker(FlowGraph& graph, const Program& program, const isa::Machine& machine,
-        const Function& function)
+        const Function& function, const Returns& returns)
       : graph_(graph),
         program_(program),
         machine_(machine),
         target_(machine.target()),
-        function_(function) {}
+        function_(function),
+        returns_(returns) {}
 
   void make(const std::vector<Leave>& entries) {
     add_all();
@@ -108,7 +109,7 @@ class FlowGraph::Maker {
     switch (here.flow) {
       case Flow::kCall:
         if (here.target) call(*here.target);
-        fall(behind, state, at);
+        if (!here.target || returns_(*here.target)) fall(behind, state, at);
         return;
       case Flow::kNext:
       case Flow::kIndirectCall:
@@ -229,6 +230,7 @@ class FlowGraph::Maker {
   const isa::Machine& machine_;
   const isa::Target& target_;
   const Function& function_;
+  const Returns& returns_;
   std::map<std::uint32_t, unsigned> index_;
   std::vector<Instruction> code_;  ///< by node
   std::set<std::pair<std::uint32_t, unsigned>> waiting_;
@@ -254,11 +256,11 @@ std::vector<std::uint8_t> code_of(const isa::Machine& machine, std::uint32_t beg
 }  // namespace
 
 FlowGraph::FlowGraph(const Program& program, const isa::Machine& machine, const Function& function,
-                     const std::vector<Leave>& entries)
+                     const Returns& returns, const std::vector<Leave>& entries)
     : begin_(function.begin),
       end_(std::min<std::uint32_t>(function.end, function.begin + 2 * kMostNodes)),
       code_(code_of(machine, begin_, end_)) {
-  Maker(*this, program, machine, function).make(entries);
+  Maker(*this, program, machine, function, returns).make(entries);
 }
 
 bool FlowGraph::is_of(const isa::Machine& machine) const {
@@ -290,10 +292,38 @@ const FlowGraph& Flows::of(const Program& program, const isa::Machine& machine,
   auto& graph = graphs_[function.begin];
   if (graph == nullptr || !graph->is_of(machine)) {
     lines_.erase(function.begin);
-    live_.clear();
-    graph = std::make_unique<const FlowGraph>(program, machine, function);
+    if (graph != nullptr) {  // its code has changed
+      live_.clear();
+      returns_.clear();
+    }
+    graph = std::make_unique<const FlowGraph>(program, machine, function, asker(program, machine));
   }
   return *graph;
+}
+
+/// Small functions are looked into: those that end a program are.
+bool Flows::returns(const Program& program, const isa::Machine& machine, std::uint32_t address) {
+  constexpr unsigned kMostDepth = 4;
+  const Function* callee = program.function_at(address);
+  // A symbol alone may reach over what follows it.
+  const std::uint32_t most = callee != nullptr && callee->has_lines ? 128 : 4096;
+  if (callee == nullptr || callee->begin != address || callee->end - callee->begin > most ||
+      depth_ >= kMostDepth)
+    return true;
+  if (const auto known = returns_.find(address); known != returns_.end()) return known->second;
+  returns_[address] = true;  // of what calls itself
+  ++depth_;
+  const FlowGraph& graph = of(program, machine, *callee);
+  bool back = graph.has_unknown_jump();
+  for (unsigned i = 0; i < graph.nodes().size(); ++i) {
+    const Flow flow = graph.nodes()[i].flow;
+    back = back || (graph.state_at(i) != nullptr &&
+                    (flow == Flow::kReturn || flow == Flow::kInterruptReturn));
+  }
+  for (const FlowGraph::Leave& leave : graph.leaves())
+    back = back || returns(program, machine, leave.address);
+  --depth_;
+  return returns_[address] = back;
 }
 
 const LineFlow& Flows::lines_of(const Program& program, const isa::Machine& machine,
@@ -349,6 +379,7 @@ Flows::Flows(Flows&&) noexcept = default;
 void Flows::forget() {
   lines_.clear();
   live_.clear();
+  returns_.clear();
   graphs_.clear();
   wide_.clear();
   leaves_.clear();
@@ -373,7 +404,8 @@ const FlowGraph& Flows::with_ways_in(const Program& program, const isa::Machine&
       if (const isa::FrameState* state = around.state_at(i))
         entries.push_back({around.nodes()[i].address, *state});
   }
-  graph = std::make_unique<const FlowGraph>(program, machine, function, entries);
+  graph = std::make_unique<const FlowGraph>(program, machine, function, asker(program, machine),
+                                            entries);
   return *graph;
 }
 

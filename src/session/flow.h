@@ -4,6 +4,7 @@
 #ifndef LUCID_SESSION_FLOW_H
 #define LUCID_SESSION_FLOW_H
 
+#include <functional>
 #include <map>
 #include <memory>
 #include <vector>
@@ -32,9 +33,11 @@ class FlowGraph {
     isa::FrameState state;
   };
 
-  /// `entries` are further places where others come in.
+  /// `entries` are further places where others come in; `returns` says whether a call of an address
+  /// comes back: behind one that does not, nothing is known.
+  using Returns = std::function<bool(std::uint32_t)>;
   FlowGraph(const Program& program, const isa::Machine& machine, const Function& function,
-            const std::vector<Leave>& entries = {});
+            const Returns& returns, const std::vector<Leave>& entries = {});
 
   [[nodiscard]] const std::vector<Node>& nodes() const { return nodes_; }  ///< by address
   /// The node of the instruction that begins at an address, or that holds it.
@@ -82,10 +85,17 @@ class Flows {
   Flows(Flows&&) noexcept;
 
  private:
+  bool returns(const Program& program, const isa::Machine& machine, std::uint32_t address);
+  [[nodiscard]] FlowGraph::Returns asker(const Program& program, const isa::Machine& machine) {
+    return [&, this](std::uint32_t address) { return returns(program, machine, address); };
+  }
+
   using Graphs = std::map<std::uint32_t, std::unique_ptr<const FlowGraph>>;
   Graphs graphs_, wide_;  ///< by the function's begin
   std::map<std::uint32_t, std::unique_ptr<const LineFlow>> lines_;
   std::map<std::uint32_t, std::uint64_t> live_;
+  std::map<std::uint32_t, bool> returns_;
+  unsigned depth_ = 0;                    ///< of functions asked for by functions
   std::vector<FlowGraph::Leave> leaves_;  ///< of all functions without lines
 };
 
