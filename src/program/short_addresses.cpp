@@ -178,12 +178,13 @@ class Widening {
     while (at < end) {
       const std::size_t begin = at;
       const unsigned op = file_[at++];
-      if (op == 0) {
+      if (op == 0 && at < end) {
         const std::size_t size_at = at;
         const std::size_t body = behind_leb(at, end);
         const std::size_t size = file_[size_at] & 0x7fU;
         at = std::min(body + size, end);
-        if (body == size_at + 1 && size == 3 && file_[body] == DW_LNE_set_address) {
+        if (body == size_at + 1 && size == 3 && body + 3 <= end &&
+            file_[body] == DW_LNE_set_address) {
           out.insert(out.end(), {0, 5, DW_LNE_set_address, file_[body + 1], file_[body + 2], 0, 0});
           continue;
         }
