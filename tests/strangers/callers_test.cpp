@@ -131,6 +131,6 @@ TEST_CASE("callers are those of a shadow stack, or said to be unknown") {
       if (++shown < 6) text += "\n      " + place + " " + std::to_string(count);
     WARN(text);
     CHECK(tally.wrong == 0);
-    CHECK(tally.unknown <= tally.instructions / 50);
+    CHECK(tally.unknown <= tally.instructions / 10);
   }
 }
