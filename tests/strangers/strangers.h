@@ -32,8 +32,8 @@ std::string own_file(const std::string& name);
 /// goes when the tests end.
 std::optional<std::string> image_of(const std::string& source, const Build& build);
 
-/// The programs that a run takes: all with LUCID_ALL set, else a sample of that many (or of
-/// LUCID_SAMPLE) that differs from seed to seed (LUCID_SEED).
+/// The programs that a run takes: all with LUCID_ALL set; LUCID_SAMPLE of them, which differ from
+/// seed to seed (LUCID_SEED); else the same few of that count.
 std::vector<std::string> sample(std::size_t count);
 bool everything();
 
