@@ -194,7 +194,7 @@ TEST_CASE("errors name the column and what to do") {
       {"main(1)", "functions of the program cannot be called"},
       {"(1 + 2", "')' is missing"},
       {"table[1", "']' is missing"},
-      {"table[2]", "elements 0 to 1"},
+      {"table[3]", "elements 0 to 1"},
       {"first.valeu", "has no member 'valeu' (did you mean value?)"},
       {"head.value", "pointer (write ->value)"},
       {"first->value", "use '.'"},

@@ -65,6 +65,16 @@ class Reader {
            ((is(0, "on") || is(0, "from")) && is(1, "pass")) ||
            (is(0, "every") && (is(2, "passes") || is(2, "pass")));
   }
+  /// A word, and those that belong to it by brackets: `Ring<4, int>::put(char *)`.
+  std::string place() {
+    std::string out = take();
+    const auto open = [&](char left, char right) {
+      return std::count(out.begin(), out.end(), left) > std::count(out.begin(), out.end(), right);
+    };
+    const bool generic = out.find("operator") == std::string::npos;
+    while (!done() && (open('(', ')') || (generic && open('<', '>')))) out += " " + take();
+    return out;
+  }
   std::string until_clause() {
     std::string out;
     while (!done() && !at_clause()) out += (out.empty() ? "" : " ") + take();
@@ -140,7 +150,7 @@ Result<BreakpointSpec> parse_breakpoint(const std::string& text) {
       words.take();
       spec.following = true;
     }
-    spec.place = form->kind == Kind::kPlace ? words.take() : words.until_clause();
+    spec.place = form->kind == Kind::kPlace ? words.place() : words.until_clause();
     if (spec.place.empty() && form->subject == '!')
       return fail(ErrorCode::kUsage, fmt::format("pause {} what?", form->words));
   }

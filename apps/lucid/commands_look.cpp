@@ -45,8 +45,8 @@ Result<void> Console::do_find(const std::string& rest) {
     found.items.push_back({kind, name, address, std::move(detail)});
   };
   for (const Function& f : program.functions())
-    if (has(f.name))
-      add("function", f.name, f.begin,
+    if (has(f.name + f.signature))
+      add("function", f.name + f.signature, f.begin,
           f.file && f.line != 0 ? fmt::format("{}:{}", program.files()[*f.file].name, f.line) : "");
   for (const Variable& v : program.variables())
     if (has(v.name))

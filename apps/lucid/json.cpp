@@ -97,6 +97,8 @@ struct JsonWriter {
       if (!p.data->interrupt.empty()) out["data"]["interrupt"] = p.data->interrupt;
     }
     for (const WatchView& w : s.watches) out["watches"].push_back(json(w));
+    for (const Pause::Returned& r : p.returned)
+      out["returned"].push_back({{"function", r.function}, {"value", r.value}});
     if (!p.remarks.empty()) out["remarks"] = p.remarks;
     for (const VariableView& v : s.changed) out["changed"].push_back(json(v));
     return out;
@@ -203,6 +205,7 @@ struct JsonWriter {
       out["levels"].push_back(
           {{"level", l.level},
            {"where", json(l.where)},
+           {"signature", l.signature},
            {"cfa", l.cfa},
            {"interrupt", l.interrupt},
            {"inlined", l.inlined},

@@ -79,6 +79,8 @@ class TextWriter {
 
   std::string operator()(const Standing& s) const {
     std::string out = headline(s.pause);
+    for (const Pause::Returned& r : s.pause.returned)
+      out += fmt::format("  {} returned {}\n", r.function, r.value);
     for (const std::string& remark : s.pause.remarks) out += style_.dim("  " + remark) + "\n";
     out += s.disassembly.rows.empty() ? (*this)(s.source) : (*this)(s.disassembly);
     if (!s.changed.empty()) out += changed_line(s.changed);
@@ -267,7 +269,7 @@ class TextWriter {
     for (const CallLevel& level : c.levels) {
       const bool current = level.level == c.levels.size();
       std::string line = fmt::format("{:>4} {} {}", level.level, current ? style_.accent("▌") : " ",
-                                     place(level.where));
+                                     place(level.where) + level.signature);
       if (level.inlined) line += style_.dim("  (inlined)");
       if (level.left) line += style_.dim("  (left by a jump)");
       if (level.interrupt) line += style_.warn("  (interrupt)");

@@ -59,7 +59,13 @@ struct Pause {
   std::uint64_t cycles_since = 0;     ///< since the last pause
   Picoseconds time;                   ///< simulated
   Picoseconds since;
-  std::optional<DataAccess> data;    ///< for kData
+  std::optional<DataAccess> data;  ///< for kData
+  /// What functions that a step went over or out of have returned.
+  struct Returned {
+    std::string function;
+    std::string value;  ///< as text
+  };
+  std::vector<Returned> returned;
   std::vector<std::string> then;     ///< commands of the breakpoints, for the interface
   std::string detail;                ///< in words: the fault, the expression, the interrupt
   std::vector<std::string> remarks;  ///< what was run through, what ended early

@@ -38,7 +38,9 @@ struct LineRange {
 };
 
 struct Function {
-  std::string name;
+  std::string name;         ///< with its namespaces and classes: `Analog<1>::read`
+  std::string signature;    ///< in C++: `(uint8_t, char *)`, without qualifiers; else empty
+  unsigned returns = 0;     ///< the type of its value, if `has_lines`
   std::uint32_t begin = 0;  ///< `[begin, end)` in code space
   std::uint32_t end = 0;
   std::optional<unsigned> file;  ///< where it is declared, if debug information says so
@@ -63,10 +65,11 @@ struct Type {
     kFunction,
     kUnknown
   } kind = Kind::kUnknown;
-  std::string name;  ///< as the source writes it: `uint8_t`, `struct ramp`
+  std::string name;  ///< as the source writes it: `uint8_t`, `struct ramp`, `Analog<1>`
   std::uint32_t bytes = 0;
   unsigned target = 0;            ///< of a pointer, or the element of an array
   Space leads_to = Space::kData;  ///< of a pointer; one of 3 bytes says itself which space
+  unsigned alias_of = 0;          ///< the type that a typedef names; 0: it is none
   bool reference = false;         ///< a pointer that stands for what it leads to
   bool is_signed = false;         ///< of an enumeration: whether its numbers have a sign
   std::uint32_t count = 0;        ///< elements of an array; 0 if open
@@ -88,7 +91,7 @@ struct Type {
 
 /// A variable with a fixed address: global, file static or function static.
 struct Variable {
-  std::string name;
+  std::string name;      ///< with its namespaces and classes
   std::string function;  ///< empty unless it is a function's static
   unsigned file = 0;
   unsigned line = 0;
@@ -199,6 +202,8 @@ class LUCID_API Program {
   /// The instructions of a line, by address; if it has none of its own, the places where it begins.
   [[nodiscard]] std::vector<LineRange> stretches_of(unsigned file, unsigned line) const;
   [[nodiscard]] const Function* function_at(std::uint32_t address) const;
+  /// By name; in C++ outer scopes and the arguments of templates may be left out, and a signature
+  /// may follow: `Print::println(int)`.
   [[nodiscard]] std::vector<const Function*> find_functions(const std::string& name) const;
   /// Behind the prologue: where a function's arguments are in place.
   [[nodiscard]] std::uint32_t body_of(const Function& function) const;
@@ -218,6 +223,8 @@ class LUCID_API Program {
   [[nodiscard]] std::vector<const Local*> locals_at(std::uint32_t address) const;
   /// Is there a parameter or local of this name anywhere?
   [[nodiscard]] bool has_local(const std::string& name) const;
+  /// And in this function, inlined copies included?
+  [[nodiscard]] bool has_local(const std::string& name, const std::string& function) const;
   /// The expression for a function's frame base at an address; empty if there is none.
   [[nodiscard]] std::vector<LocationOp> frame_base_at(std::uint32_t address) const;
   [[nodiscard]] const Symbol* find_symbol(const std::string& name) const;

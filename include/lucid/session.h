@@ -215,7 +215,9 @@ class LUCID_API Session {
   [[nodiscard]] TimeView time() const;
   [[nodiscard]] std::vector<VariableView> globals(const std::string& like = {}) const;
   [[nodiscard]] Result<Explanation> explain(const std::string& place = "here") const;
-  /// Names in the program and the chip that begin with `start`, for completion.
+  /// What `start`, the last word of a command, may go on to: names in the program and the chip,
+  /// members of the object before a `.` or `->`. Case does not matter, but what fits it comes
+  /// alone.
   [[nodiscard]] std::vector<std::string> names(const std::string& start) const;
 
   // Changing

@@ -42,6 +42,7 @@ struct Value {
   bool is_signed = true;
   std::uint8_t bits = 16;  ///< width of an integer
   bool wrapped = false;    ///< an unsigned difference went below zero
+  bool past_end = false;   ///< the element behind the last one of an array
   std::string type;        ///< as C writes it
   std::optional<Address> address;
   std::string text;  ///< written in the format asked for

@@ -100,6 +100,7 @@ enum class CallersEnd : std::uint8_t {
 struct CallLevel {
   unsigned level = 0;
   Location where;                      ///< for a caller: the call that has not returned
+  std::string signature;               ///< of the function, in C++
   std::uint32_t cfa = 0;               ///< canonical frame address: the caller's stack pointer
   bool interrupt = false;              ///< entered by an interrupt
   CallersEnd end = CallersEnd::kNone;  ///< of level 1: why it is the outermost

@@ -71,6 +71,9 @@ class Target {
   [[nodiscard]] virtual RegisterSpan result_of(const Instruction& /*instruction*/) const {
     return {};
   }
+  /// The registers that a function's value of so many bytes is returned in, lowest byte first.
+  /// Empty: in memory, or it is not known.
+  [[nodiscard]] virtual RegisterSpan returned_in(std::uint32_t /*bytes*/) const { return {}; }
   /// Those that a helper of the compiler overwrites, if it is called as if it were an instruction
   /// and the debug information therefore may not know. Empty: it is an ordinary function.
   [[nodiscard]] virtual std::vector<RegisterSpan> helper_results(

@@ -27,7 +27,8 @@ struct ElfCloser {
 
 class DwarfReader {
  public:
-  DwarfReader(const Image& image, Program::Data& data) : image_(image), data_(data), types_(data) {}
+  DwarfReader(const Image& image, Program::Data& data)
+      : image_(image), data_(data), types_(data, names_) {}
 
   void read() {
     elf_version(EV_CURRENT);
@@ -48,6 +49,9 @@ class DwarfReader {
     std::uint8_t unit_type = 0;
     Dwarf_Die root;
     int status = 0;
+    while (dwarf_get_units(dwarf.get(), unit, &unit, &version, &unit_type, &root, nullptr) == 0)
+      names_.note(root);
+    unit = nullptr;
     while ((status = dwarf_get_units(dwarf.get(), unit, &unit, &version, &unit_type, &root,
                                      nullptr)) == 0)
       read_unit(root);
@@ -55,6 +59,7 @@ class DwarfReader {
       data_.warnings.push_back(fmt::format("debug information is damaged behind {} functions: {}",
                                            data_.functions.size(), dwarf_errmsg(-1)));
     types_.name_pointers();
+    finish_signatures();
     finish_call_sites();
     finish_lines(std::move(rows_), data_);
     read_frames(elf.get(), data_);
@@ -159,6 +164,13 @@ class DwarfReader {
         case DW_TAG_subprogram: read_function(child, depth); break;
         case DW_TAG_variable:
         case DW_TAG_formal_parameter: read_variable(child, function, scope); break;
+        case DW_TAG_structure_type:
+        case DW_TAG_union_type:
+        case DW_TAG_class_type:  // what is declared in them, enumerators above all
+          if (names_.is_cpp(child)) read_children(child, function, {}, depth + 1);
+          [[fallthrough]];
+        case DW_TAG_enumeration_type:
+        case DW_TAG_typedef: (void)types_.type_from(child, 0); break;
         case DW_TAG_namespace: read_children(child, function, scope, depth + 1); break;
         case DW_TAG_lexical_block: {
           const Scope inner = ranges_of(child);
@@ -177,7 +189,7 @@ class DwarfReader {
                     unsigned depth) {
     const Scope inner = ranges_of(die);
     InlinedCall call;
-    call.name = name_of(die);
+    call.name = names_.full_name(die);
     if (inner.empty() || call.name.empty()) {
       read_children(die, function, inner.empty() ? scope : inner, depth + 1);
       return;
@@ -224,7 +236,7 @@ class DwarfReader {
     Dwarf_Die callee;
     if (either(die, DW_AT_call_origin, DW_AT_abstract_origin, at) &&
         dwarf_formref_die(&at, &callee) != nullptr)
-      callees_[site.returns_to] = name_of(callee);
+      callees_[site.returns_to] = names_.full_name(callee);
     Dwarf_Die child;
     if (dwarf_child(&die, &child) == 0) do {
         Dwarf_Op* ops = nullptr;
@@ -269,11 +281,13 @@ class DwarfReader {
   void read_function(Dwarf_Die& die, unsigned depth) {
     Dwarf_Addr begin = 0;
     Dwarf_Addr end = 0;
-    const std::string name = name_of(die);
+    const std::string name = names_.full_name(die);
     if (dwarf_lowpc(&die, &begin) == 0 && dwarf_highpc(&die, &end) == 0 && end > begin &&
-        (begin != 0 || symbol_at_zero(name))) {  // dropped by the linker: left at address 0
+        (begin != 0 || symbol_at_zero(name_of(die)))) {  // dropped by the linker: left at address 0
       Function function;
       function.name = name;
+      if (names_.is_cpp(die)) parameters_[static_cast<std::uint32_t>(begin)] = parameters_of(die);
+      function.returns = types_.type_of(die, 0);
       function.begin = static_cast<std::uint32_t>(begin);
       function.end = static_cast<std::uint32_t>(end);
       if (const char* path = decl_file(die)) function.file = file_index(path);
@@ -290,6 +304,34 @@ class DwarfReader {
       read_children(die, name, scope, depth + 1);
     } else {
       read_children(die, name, {}, depth + 1);
+    }
+  }
+
+  /// The types of what a function takes; -1 for more that may follow.
+  std::vector<int> parameters_of(Dwarf_Die& die) {
+    constexpr std::size_t kMost = 64;
+    std::vector<int> out;
+    Dwarf_Die declaration = declaration_of(die);
+    Dwarf_Die child;
+    if (dwarf_child(&declaration, &child) != 0) return out;
+    do {
+      if (dwarf_tag(&child) == DW_TAG_unspecified_parameters) out.push_back(-1);
+      if (dwarf_tag(&child) == DW_TAG_formal_parameter && !flag(child, DW_AT_artificial))
+        out.push_back(static_cast<int>(types_.type_of(child, 0)));
+    } while (out.size() < kMost && dwarf_siblingof(&child, &child) == 0);
+    return out;
+  }
+
+  /// Once all types have their names.
+  void finish_signatures() {
+    for (Function& function : data_.functions) {
+      const auto found = parameters_.find(function.begin);
+      if (found == parameters_.end()) continue;
+      for (const int type : found->second)
+        function.signature +=
+            (function.signature.empty() ? "" : ", ") +
+            (type < 0 ? std::string("...") : data_.types[static_cast<std::size_t>(type)].name);
+      function.signature = "(" + function.signature + ")";
     }
   }
 
@@ -328,7 +370,7 @@ class DwarfReader {
     if (!fixed && !scope.empty()) return read_local(die, scope);
     Variable variable;
     if (!fixed) variable.constant = constant_bytes(die);
-    variable.name = name_of(die);
+    variable.name = names_.full_name(die);
     if (variable.name.empty() || (!fixed && variable.constant.empty())) return;
     variable.function = function;
     if (const char* path = decl_file(die)) variable.file = file_index(path);
@@ -339,7 +381,7 @@ class DwarfReader {
     variable.type = types_.type_of(die, 0);
     // avr-gcc gives arrays in `__flash` no type: they are shown as bytes.
     if (data_.types[variable.type].kind == Type::Kind::kVoid)
-      if (const auto bytes = symbol_bytes(variable.name)) variable.type = types_.bytes(*bytes);
+      if (const auto bytes = symbol_bytes(name_of(die))) variable.type = types_.bytes(*bytes);
     if (!fixed) variable.constant.resize(data_.types[variable.type].bytes);
     const auto same = [&](const Variable& v) {
       return v.name == variable.name && v.address == variable.address &&
@@ -438,7 +480,9 @@ class DwarfReader {
   std::size_t unit_file_count_ = 0;
   std::vector<std::pair<Dwarf_Addr, Dwarf_Addr>> live_;
   std::unordered_map<std::string, unsigned> file_of_;
+  ScopeNames names_;
   TypeReader types_;
+  std::map<std::uint32_t, std::vector<int>> parameters_;  ///< by where the function begins
   std::vector<LineRow> rows_;
   std::map<std::uint32_t, std::string> callees_;  ///< of call sites, by the address behind them
   int inlined_ = -1;                              ///< the inlined call being read

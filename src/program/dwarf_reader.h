@@ -8,6 +8,7 @@
 #include <elfutils/libdw.h>
 
 #include <unordered_map>
+#include <unordered_set>
 
 #include "program/program_data.h"
 
@@ -44,15 +45,36 @@ std::vector<std::uint8_t> constant_bytes(Dwarf_Die& die);
 /// nullopt: it depends on the object.
 std::optional<std::uint32_t> member_offset(Dwarf_Die& die);
 
+/// The declaration that an entry completes or is a copy of; itself if there is none.
+Dwarf_Die declaration_of(Dwarf_Die die);
+
+/// The namespaces and classes around the entries of C++ units.
+class ScopeNames {
+ public:
+  /// Looks through a unit. All of them come before the first question.
+  void note(Dwarf_Die& root);
+  [[nodiscard]] bool is_cpp(const Dwarf_Die& die) const { return cpp_units_.count(die.cu) != 0; }
+  /// The name with what is around it; empty if it has none.
+  [[nodiscard]] std::string full_name(Dwarf_Die& die) const;
+
+ private:
+  void note_children(Dwarf_Die& parent, const std::string& prefix, unsigned depth);
+
+  std::unordered_map<const void*, std::string> prefixes_;  ///< by the entry's place
+  std::unordered_set<const void*> cpp_units_;
+};
+
 /// What a base type is.
 Type::Kind base_kind(Dwarf_Die& die);
 
 /// Turns type entries into Program's types, each once.
 class TypeReader {
  public:
-  explicit TypeReader(Program::Data& data);
+  TypeReader(Program::Data& data, const ScopeNames& names);
   /// The type of a variable, member or parameter; `void` if it has none.
   unsigned type_of(Dwarf_Die& die, unsigned depth);
+  /// The type that an entry is.
+  unsigned type_from(Dwarf_Die& die, unsigned depth);
   /// An array of that many bytes of which nothing else is known.
   unsigned bytes(std::uint32_t count);
   /// Once all names are known: a structure may hold pointers to itself.
@@ -60,11 +82,11 @@ class TypeReader {
 
  private:
   unsigned void_type();
-  unsigned type_from(Dwarf_Die& die, unsigned depth);
   void read_members(Dwarf_Die& die, Type& type, unsigned depth);
   void read_array(Dwarf_Die& die, unsigned index, unsigned depth);
 
   Program::Data& data_;
+  const ScopeNames& names_;
   std::unordered_map<const void*, unsigned> type_index_;
   unsigned void_ = 0;
 };

@@ -100,7 +100,7 @@ Type::Kind base_kind(Dwarf_Die& die) {
   }
 }
 
-TypeReader::TypeReader(Program::Data& data) : data_(data) {
+TypeReader::TypeReader(Program::Data& data, const ScopeNames& names) : data_(data), names_(names) {
   data_.types.push_back({});  // index 0: unknown
   data_.types[0].name = "?";
 }
@@ -135,7 +135,8 @@ unsigned TypeReader::type_from(Dwarf_Die& die, unsigned depth) {
   type_index_[key] = index;  // before its parts: they may refer to it
   data_.types.emplace_back();
   Type type;
-  type.name = name_of(die);
+  type.name = names_.full_name(die);
+  const bool cpp = names_.is_cpp(die);
   type.bytes = static_cast<std::uint32_t>(number(die, DW_AT_byte_size).value_or(0));
   switch (tag) {
     case DW_TAG_base_type: type.kind = base_kind(die); break;
@@ -144,6 +145,7 @@ unsigned TypeReader::type_from(Dwarf_Die& die, unsigned depth) {
       const unsigned target = type_of(die, depth + 1);
       type = data_.types[target];
       type.name = name;
+      type.alias_of = target;
       break;
     }
     case DW_TAG_reference_type:
@@ -157,7 +159,7 @@ unsigned TypeReader::type_from(Dwarf_Die& die, unsigned depth) {
       break;
     case DW_TAG_enumeration_type:
       type.kind = Type::Kind::kEnum;
-      type.name = "enum " + type.name;
+      if (!cpp || type.name.empty()) type.name = "enum " + type.name;
       {
         Dwarf_Attribute at;
         const bool typed = dwarf_attr(&die, DW_AT_type, &at) != nullptr;
@@ -169,7 +171,8 @@ unsigned TypeReader::type_from(Dwarf_Die& die, unsigned depth) {
     case DW_TAG_union_type:
     case DW_TAG_class_type:
       type.kind = tag == DW_TAG_union_type ? Type::Kind::kUnion : Type::Kind::kStruct;
-      type.name = (tag == DW_TAG_union_type ? "union " : "struct ") + type.name;
+      if (!cpp || type.name.empty())
+        type.name = (tag == DW_TAG_union_type ? "union " : "struct ") + type.name;
       read_members(die, type, depth);
       break;
     case DW_TAG_array_type: {

@@ -35,6 +35,7 @@ void finish_lines(std::vector<LineRow> rows, Program::Data& data) {
     auto row = std::lower_bound(
         rows.begin(), rows.end(), function.begin,
         [](const LineRow& r, std::uint32_t address) { return r.address < address; });
+    while (row != rows.end() && row->ends) ++row;  // of what stands before it
     const auto begin = row;
     while (row != rows.end() && row->address < function.end && !row->prologue_ends) ++row;
     const bool said = row != rows.end() && row->address < function.end;

@@ -4,7 +4,7 @@
 #include <algorithm>
 #include <iterator>
 
-#include "base/text.h"
+#include "base/names.h"
 #include "program/program_data.h"
 
 namespace lucid {
@@ -30,6 +30,29 @@ bool is_boundary(const std::string& name) {
 
 using program::is_boundary;
 
+namespace {
+
+/// What some compilers leave out of the debug information when they optimise at link time: the
+/// arguments of templates, and whose constructor it is. The linker's names still have them.
+void complete_names(Program::Data& data) {
+  std::map<Address, const std::string*> linker;
+  for (const Symbol& symbol : data.symbols)
+    if (symbol.name.rfind("_Z", 0) == 0) linker[symbol.address] = &symbol.name;
+  if (linker.empty()) return;
+  const auto complete = [&](std::string& name, const Address& address) {
+    const auto found = linker.find(address);
+    if (found == linker.end() || name.find('<') != std::string::npos) return;
+    const std::string full = base::demangled(*found->second).name;
+    if (base::without_template_arguments(full) == name ||
+        name.find("__base_") != std::string::npos || name.find("__comp_") != std::string::npos)
+      name = full;
+  };
+  for (Function& f : data.functions) complete(f.name, {Space::kCode, f.begin});
+  for (Variable& v : data.variables) complete(v.name, v.address);
+}
+
+}  // namespace
+
 Program::Program() : data_(std::make_shared<Data>()) {}
 
 Program Program::read(const Image& image) {
@@ -53,6 +76,7 @@ Program Program::read(const Image& image) {
   if (image.debug_form() == DebugForm::kDwarf) program::read_dwarf(image, *data);
   if (image.debug_form() == DebugForm::kStabs) program::read_stabs(image, *data);
 
+  complete_names(*data);
   // Functions that only the symbol table knows: assembly and libraries.
   for (const Symbol& symbol : data->symbols) {
     const bool code =
@@ -64,7 +88,9 @@ Program Program::read(const Image& image) {
     const auto same = [&](const Function& f) { return f.begin == symbol.address.offset; };
     if (std::any_of(data->functions.begin(), data->functions.end(), same)) continue;
     Function function;
-    function.name = symbol.name;
+    auto known = base::demangled(symbol.name);
+    function.name = std::move(known.name);
+    function.signature = std::move(known.signature);
     function.begin = symbol.address.offset;
     function.end = function.begin + symbol.size;
     data->functions.push_back(std::move(function));
@@ -163,9 +189,13 @@ const Function* Program::function_at(std::uint32_t address) const {
 }
 
 std::vector<const Function*> Program::find_functions(const std::string& name) const {
+  const auto [plain, signature] = base::split_signature(name);
+  const std::string wanted = base::plain_type(signature);
   std::vector<const Function*> out;
   for (const Function& function : data_->functions)
-    if (function.name == name) out.push_back(&function);
+    if (base::means(function.name, plain) &&
+        (wanted.empty() || base::plain_type(function.signature) == wanted))
+      out.push_back(&function);
   return out;
 }
 
@@ -183,6 +213,20 @@ std::optional<FrameRow> Program::frame_at(std::uint32_t address) const {
 bool Program::has_local(const std::string& name) const {
   return std::any_of(data_->locals.begin(), data_->locals.end(),
                      [&](const Local& local) { return local.name == name; });
+}
+
+bool Program::has_local(const std::string& name, const std::string& function) const {
+  const auto functions = find_functions(function);
+  return std::any_of(data_->locals.begin(), data_->locals.end(), [&](const Local& local) {
+    if (local.name != name) return false;
+    if (local.inlined >= 0)
+      return base::means(data_->inlined[static_cast<std::size_t>(local.inlined)].name, function);
+    return std::any_of(functions.begin(), functions.end(), [&](const Function* f) {
+      return std::any_of(local.scope.begin(), local.scope.end(), [&](const Local::Range& r) {
+        return r.begin >= f->begin && r.begin < f->end;
+      });
+    });
+  });
 }
 
 std::vector<const Local*> Program::locals_at(std::uint32_t address) const {

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 
+#include "base/names.h"
 #include "base/text.h"
 #include "session/core.h"
 
@@ -60,6 +61,24 @@ Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& pla
   return out;
 }
 
+/// What might have been meant by the name of a function that is not there.
+std::string Session::Core::functions_like(const std::string& name) const {
+  const auto [plain, signature] = base::split_signature(name);
+  std::vector<std::string> names;
+  if (!signature.empty())  // the overloads that there are
+    for (const Function* f : program_.find_functions(std::string(plain)))
+      names.push_back(f->name + f->signature);
+  if (!names.empty()) return fmt::format("there is {}", fmt::join(names, ", "));
+  for (const Function& f : program_.functions()) names.push_back(f.name);
+  for (const InlinedCall& call : program_.inlined_calls()) names.push_back(call.name);
+  for (const std::string& full : names) {
+    const std::string without = base::without_template_arguments(full);
+    if (const std::size_t colon = without.rfind("::"); colon != std::string::npos)
+      names.push_back(without.substr(colon + 2));
+  }
+  return base::did_you_mean(plain, names);
+}
+
 Result<std::vector<session::Arrival>> Session::Core::places(const std::string& place) const {
   using Addresses = std::vector<session::Arrival>;
   if (place == "here") return Addresses{{machine().pc(), {}, {}, false}};
@@ -76,7 +95,9 @@ Result<std::vector<session::Arrival>> Session::Core::places(const std::string& p
           fmt::format("{} is not a multiple of {}: no instruction begins there", place, unit));
     return Addresses{{static_cast<std::uint32_t>(*number), {}, {}, false}};
   }
-  const std::size_t colon = place.rfind(':');
+  std::size_t colon = place.rfind(':');  // the `::` of C++ separates no line
+  if (colon != std::string::npos && colon != 0 && place[colon - 1] == ':')
+    colon = std::string::npos;
   std::string file_name = colon == std::string::npos ? "" : place.substr(0, colon);
   const std::string line_text = colon == std::string::npos ? place : place.substr(colon + 1);
   const auto line = base::parse_unsigned(line_text);
@@ -88,21 +109,18 @@ Result<std::vector<session::Arrival>> Session::Core::places(const std::string& p
     for (const Function* function : program_.find_functions(place))
       bodies.insert(program_.body_of(*function));
     for (const InlinedCall& call : program_.inlined_calls())
-      if (call.name == place) bodies.insert(call.entry);
+      if (base::means(call.name, place)) bodies.insert(call.entry);
     Addresses out;
     for (const std::uint32_t body : bodies) out.push_back(arrival_at(body));
     if (!out.empty()) return out;
-    if (const std::size_t plus = place.find('+'); plus != std::string::npos) {
+    if (const std::size_t plus = place.rfind('+'); plus != std::string::npos) {
       const auto offset = base::parse_unsigned(place.substr(plus + 1));
       for (const Function* function : program_.find_functions(place.substr(0, plus)))
         if (offset && *offset < function->end - function->begin && *offset % unit == 0)
           return Addresses{{function->begin + static_cast<std::uint32_t>(*offset), {}, {}, false}};
     }
-    std::vector<std::string> names;
-    for (const Function& f : program_.functions()) names.push_back(f.name);
-    for (const InlinedCall& call : program_.inlined_calls()) names.push_back(call.name);
     return fail(ErrorCode::kNotFound, fmt::format("there is no function '{}'", place),
-                base::did_you_mean(place, names));
+                functions_like(place));
   }
   std::vector<unsigned> files;
   if (file_name.empty()) {

@@ -71,6 +71,8 @@ class Session::Core final : private isa::MarkListener {
   [[nodiscard]] Location location(std::uint32_t address) const;
   [[nodiscard]] Result<std::vector<std::uint32_t>> resolve(const std::string& place) const;
   [[nodiscard]] Result<std::vector<session::Arrival>> places(const std::string& place) const;
+  [[nodiscard]] std::vector<std::string> members_behind(const std::string& text) const;
+  [[nodiscard]] std::string functions_like(const std::string& name) const;
   [[nodiscard]] std::vector<session::Arrival> arrivals(unsigned file, unsigned line) const;
   [[nodiscard]] session::Arrival arrival_at(std::uint32_t address) const;
   [[nodiscard]] Result<SourceView> source(const std::string& place, unsigned around) const;
@@ -225,6 +227,7 @@ class Session::Core final : private isa::MarkListener {
   // Steps: stepping.cpp.
   class Step;
   Outcome run_through(std::uint32_t returns_to, std::uint32_t sp);
+  void note_returned(const Function* function);
   [[nodiscard]] std::vector<std::uint32_t> places_of_stack_switches();
   Result<void> bind(Entry& entry);
   Entry* find(unsigned id);
@@ -250,6 +253,7 @@ class Session::Core final : private isa::MarkListener {
   std::pair<std::uint32_t, std::uint64_t> stood_at_{};  ///< pc and ticks where a run began
   std::optional<std::pair<std::uint32_t, std::uint64_t>> counted_;  ///< pass counted at pc, ticks
   std::vector<std::string> remarks_;
+  std::vector<Pause::Returned> returned_;
 };
 
 }  // namespace lucid

@@ -5,8 +5,10 @@
 
 #include <algorithm>
 
+#include "base/names.h"
 #include "base/text.h"
 #include "lucid/time.h"
+#include "session/callers.h"
 #include "session/integers.h"
 #include "session/node.h"
 #include "session/object.h"
@@ -38,6 +40,19 @@ std::optional<std::uint64_t> read_bytes(const isa::Machine& machine, Address add
     raw |= std::uint64_t{*byte} << (8 * i);
   }
   return raw;
+}
+
+/// The level of the nearest call of a function, from the scope's outwards.
+std::optional<unsigned> level_of(const std::string& function, const Scope& scope) {
+  const auto levels = call_levels(scope.program, scope.machine, scope.flows);
+  for (unsigned i = 0; i < levels.size(); ++i) {
+    const Frame& frame = levels[i];
+    const std::string* name = frame.inlined != nullptr    ? &frame.inlined->name
+                              : frame.function != nullptr ? &frame.function->name
+                                                          : nullptr;
+    if (name != nullptr && base::means(*name, function)) return i;
+  }
+  return std::nullopt;
 }
 
 class Evaluator {
@@ -118,9 +133,21 @@ class Evaluator {
   }
 
   Result<Operand> local(const Node& node) {
-    for (const Local* l : locals_of(scope_)) {
+    Scope there = scope_;
+    if (!node.of.empty()) {
+      const auto level = level_of(node.of, scope_);
+      if (!level) {
+        Error error = at(node, fmt::format("'{}' is not being called here", node.of),
+                         "a local is there only while its function is", ErrorCode::kNotFound);
+        error.unknown = Unknown::kNotInScope;
+        return fail(error);
+      }
+      there.level = *level;
+      there.names_at.reset();
+    }
+    for (const Local* l : locals_of(there)) {
       if (l->name != node.name) continue;
-      return told(node, local_value(*l, scope_));
+      return told(node, local_value(*l, there));
     }
     Error error =
         at(node, fmt::format("'{}' is not in scope here", node.name), "", ErrorCode::kNotFound);
@@ -392,20 +419,25 @@ class Evaluator {
     auto i = integer(*node.b);
     if (!i) return fail(i.error());
     unsigned element = base->target;
+    bool past_end = false;
     const Place whole = element != 0 ? led_to(*base, scope_) : base->place;
     if (element == 0) {
       if (base->type == 0) return fail(at(node, "only arrays and pointers have elements"));
       const Type& t = type(base->type);
       if (t.kind != Type::Kind::kArray)
         return fail(at(node, fmt::format("'{}' has no elements", t.name)));
-      if (t.count != 0 && (*i < 0 || *i >= std::int64_t{t.count}))
+      // One past the end is where firmware goes wrong: it can be looked at, and says so.
+      past_end = t.count != 0 && *i == std::int64_t{t.count} && whole.kind == Place::Kind::kMemory;
+      if (t.count != 0 && !past_end && (*i < 0 || *i >= std::int64_t{t.count}))
         return fail(at(node, fmt::format("the array has elements 0 to {}", t.count - 1), "",
                        ErrorCode::kOutOfRange));
       element = t.target;
     }
     const std::uint32_t bytes = type(element).bytes;
     const auto offset = static_cast<std::uint32_t>(static_cast<std::uint64_t>(*i) * bytes);
-    return typed(node, place_within(whole, offset, bytes), element);
+    auto out = typed(node, place_within(whole, offset, bytes), element);
+    if (out && past_end) out->value.past_end = true;
+    return out;
   }
 
   Result<Operand> member(const Node& node) {
@@ -460,6 +492,14 @@ class Evaluator {
     if (!operand) return operand;
     if (operand->value.kind == Value::Kind::kAggregate)
       return fail(at(node, "a structure or array cannot be cast"));
+    if (node.operand.type == 0 && node.operand.value.kind == Value::Kind::kReal) {
+      Operand out;
+      out.value.kind = Value::Kind::kReal;
+      out.value.real = static_cast<float>(operand->value.kind == Value::Kind::kReal
+                                              ? operand->value.real
+                                              : static_cast<double>(operand->value.integer));
+      return out;
+    }
     const auto whole = operand->value.kind == Value::Kind::kReal ? whole_number(operand->value.real)
                                                                  : operand->value.integer;
     if (node.operand.type == 0) {
@@ -527,8 +567,9 @@ Result<Operand> value_of(const Node& node, const Scope& scope) {
 
 namespace {
 
+/// A local of the call level.
 bool any_local(const Node& node) {
-  if (node.kind == NodeKind::kLocal) return true;
+  if (node.kind == NodeKind::kLocal) return node.of.empty();
   for (const Node* child : {node.a.get(), node.b.get(), node.c.get()})
     if (child != nullptr && any_local(*child)) return true;
   return false;
@@ -602,5 +643,62 @@ bool Expression::names_variable() const {
 }
 
 bool Expression::uses_locals() const { return any_local(*root_); }
+
+namespace {
+
+std::optional<unsigned> level_in(const Node& node, const Scope& scope) {
+  if (node.kind == NodeKind::kLocal)
+    return node.of.empty() ? scope.level : level_of(node.of, scope);
+  for (const Node* child : {node.a.get(), node.b.get(), node.c.get()})
+    if (child != nullptr)
+      if (const auto level = level_in(*child, scope)) return level;
+  return std::nullopt;
+}
+
+/// The type of the object that a tree names, without looking at the object.
+std::optional<unsigned> type_in(const Node& node, const Scope& scope) {
+  const auto& types = scope.program.types();
+  const auto led = [&](const Node& to) -> std::optional<unsigned> {
+    const auto type = type_in(to, scope);
+    if (!type) return type;
+    const Type& t = types[*type];
+    return t.kind == Type::Kind::kPointer || t.kind == Type::Kind::kArray
+               ? std::optional<unsigned>(t.target)
+               : std::nullopt;
+  };
+  switch (node.kind) {
+    case NodeKind::kVariable: return node.operand.type;
+    case NodeKind::kLocal:
+      for (const Local* local : locals_of(scope))
+        if (local->name == node.name) return local->type;
+      return std::nullopt;
+    case NodeKind::kCast:
+      if (node.operand.type != 0) return node.operand.type;
+      for (unsigned i = 1; i < types.size() && node.operand.target != 0; ++i)
+        if (types[i].kind == Type::Kind::kPointer && types[i].target == node.operand.target)
+          return i;
+      return std::nullopt;
+    case NodeKind::kIndex:
+    case NodeKind::kDereference: return led(*node.a);
+    case NodeKind::kMember: {
+      const auto whole = node.op == '>' ? led(*node.a) : type_in(*node.a, scope);
+      const auto member = whole ? find_member(scope.program, *whole, node.name) : std::nullopt;
+      return member ? std::optional<unsigned>(member->type) : std::nullopt;
+    }
+    default: return std::nullopt;
+  }
+}
+
+}  // namespace
+
+std::optional<unsigned> Expression::local_level(const Scope& scope) const {
+  return level_in(*root_, scope);
+}
+
+std::optional<unsigned> Expression::type(const Scope& scope) const {
+  auto type = type_in(*root_, scope);
+  if (type && scope.program.types()[*type].reference) type = scope.program.types()[*type].target;
+  return type;
+}
 
 }  // namespace lucid::session

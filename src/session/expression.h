@@ -5,6 +5,7 @@
 //   choice     = or [ "?" choice ":" choice ]
 //   or … unary = C's operators with C's precedence, casts and sizeof
 //   postfix    = primary { "[" choice [ ".." choice | "for" choice ] "]" | "." name | "->" name }
+//   name       = word, in C++ with its scopes: `Analog<1>::count`
 //   primary    = number [unit] | 'c' | name [ "in" place ] | "chip" … | "pin" "." name | "(" choice
 //   ")"
 #ifndef LUCID_SESSION_EXPRESSION_H
@@ -95,7 +96,14 @@ class Expression {
   /// The objects its value depends on, as they are found now. False: also on others, or on some
   /// that move.
   bool parts(const Scope& scope, std::vector<Operand>& out) const;
+  /// Locals of the scope's call level, that is; not those of a function that it names.
   [[nodiscard]] bool uses_locals() const;
+  /// The call level that the first of its locals belongs to; nullopt without any, or if their
+  /// function is not being called.
+  [[nodiscard]] std::optional<unsigned> local_level(const Scope& scope) const;
+  /// The type of the object that it names, even where its value cannot be told; nullopt if it is no
+  /// object of the program.
+  [[nodiscard]] std::optional<unsigned> type(const Scope& scope) const;
   /// False for constants, enumerators and machine objects.
   [[nodiscard]] bool names_variable() const;
   /// The pointers that lead to its object, as they are found now. Error: what evaluating one gives.

@@ -6,16 +6,19 @@
 #include <cctype>
 #include <cstdlib>
 
+#include "base/names.h"
 #include "base/text.h"
 #include "lucid/time.h"
 #include "session/integers.h"
 #include "session/node.h"
 #include "session/object.h"
+#include "session/type_name.h"
 
 namespace lucid::session {
 namespace {
 
 constexpr unsigned kMostDepth = 100;
+constexpr unsigned kMostNodes = 500;  // a chain of operators is as deep as it is long
 
 struct Binary {
   std::string_view text;
@@ -41,23 +44,6 @@ constexpr std::array<Binary, 18> kBinaries{{{"||", 'o', 1},
                                             {"*", '*', 10},
                                             {"/", '/', 10},
                                             {"%", '%', 10}}};
-
-struct CTypeName {
-  std::string_view name;
-  std::uint8_t bits;
-  bool is_signed;
-};
-constexpr std::array<CTypeName, 11> kCTypes{{{"uint8_t", 8, false},
-                                             {"int8_t", 8, true},
-                                             {"uint16_t", 16, false},
-                                             {"int16_t", 16, true},
-                                             {"uint32_t", 32, false},
-                                             {"int32_t", 32, true},
-                                             {"uint64_t", 64, false},
-                                             {"int64_t", 64, true},
-                                             {"char", 8, true},
-                                             {"int", 0, true},
-                                             {"unsigned", 0, false}}};
 
 class Parser {
  public:
@@ -118,6 +104,8 @@ class Parser {
   }
 
   Tree make(NodeKind kind, Tree a = nullptr, Tree b = nullptr) {
+    if (++nodes_ > kMostNodes)
+      give_up(problem(fmt::format("an expression has at most {} parts", kMostNodes)));
     auto node = std::make_unique<Node>();
     node->kind = kind;
     node->column = at_ + 1;
@@ -206,39 +194,13 @@ class Parser {
 
   Tree finished(Tree node) { return failed_ ? nullptr : std::move(node); }
 
-  /// A cast node if the next words name a type, else null with nothing consumed for certain.
+  /// A cast node if the next words name a type, else null.
   Tree type_name() {
-    std::string name = word();
-    if (name == "struct" || name == "enum" || name == "union") name += " " + word();
-    unsigned stars = 0;
-    if (name.empty()) return nullptr;
-    while (take("*")) ++stars;
-    const auto pointer_bits =
-        static_cast<std::uint8_t>(8 * scope_.machine.target().convention().pointer_bytes);
-    const auto& types = scope_.program.types();
-    for (unsigned i = 1; i < types.size(); ++i) {
-      if (types[i].name != name) continue;
-      Tree node = make(NodeKind::kCast);
-      if (stars == 0) {
-        node->operand.type = i;
-      } else {  // further stars would need types that the program may not have
-        node->operand.target = stars == 1 ? i : 0;
-        node->operand.value.bits = pointer_bits;
-        node->operand.value.is_signed = false;
-      }
-      return node;
-    }
-    for (const CTypeName& type : kCTypes) {
-      if (type.name != name || stars != 0) continue;
-      Tree node = make(NodeKind::kCast);
-      node->operand.value.bits =
-          type.bits != 0
-              ? type.bits
-              : static_cast<std::uint8_t>(8 * scope_.machine.target().convention().int_bytes);
-      node->operand.value.is_signed = type.is_signed;
-      return node;
-    }
-    return nullptr;
+    auto type = read_type(text_, at_, scope_.program, scope_.machine.target().convention());
+    if (!type) return nullptr;
+    Tree node = make(NodeKind::kCast);
+    node->operand = std::move(*type);
+    return node;
   }
 
   Tree size_of() {
@@ -398,18 +360,19 @@ class Parser {
       if ((is_unsigned || may_be_unsigned) && value < std::uint64_t{1} << bits)
         return integer(static_cast<std::int64_t>(value), static_cast<std::uint8_t>(bits), false);
     }
-    return integer(static_cast<std::int64_t>(value), 64, is_unsigned || value > INT64_MAX);
+    return integer(static_cast<std::int64_t>(value), 64, !is_unsigned && value <= INT64_MAX);
   }
 
   Tree name() {
     const std::size_t begin = at_;
-    const std::string first = word();
+    const std::string first = read_name(text_, at_, false);
     std::string in;
     const std::size_t behind = at_;
     if (peek_word() == "in") {
       word();
       skip_blanks();
       const std::size_t from = at_;
+      (void)read_name(text_, at_, true);
       while (at_ < text_.size() &&
              (word_char(text_[at_]) || text_[at_] == '.' || text_[at_] == '/' || text_[at_] == '-'))
         ++at_;
@@ -438,13 +401,22 @@ class Parser {
         return node;
       }
     }
+    if (in.empty() && !scope_.globals_only)
+      if (Tree node = member_of_this(name, begin); node != nullptr || failed_) return node;
     std::vector<const Variable*> found;
     const auto& files = scope_.program.files();
     for (const Variable& v : scope_.program.variables()) {
       const bool here =
-          in.empty() || v.function == in ||
+          in.empty() || base::means(v.function, in) ||
           (v.file < files.size() && (files[v.file].name == in || files[v.file].path == in));
-      if (v.name == name && here) found.push_back(&v);
+      if (base::means(v.name, name) && here) found.push_back(&v);
+    }
+    if (found.empty() && !in.empty() && scope_.program.has_local(name, in)) {
+      Tree node = make(NodeKind::kLocal);
+      node->column = begin + 1;
+      node->name = name;
+      node->of = in;
+      return node;
     }
     if (found.size() > 1) narrow(found);
     if (found.size() == 1) {
@@ -465,7 +437,8 @@ class Parser {
     if (in.empty()) {
       for (const Type& type : scope_.program.types())
         for (const Type::Enumerator& e : type.enumerators)
-          if (e.name == name) {
+          if (e.name == name || base::means(type.name + "::" + e.name, name) ||
+              base::means(without_last(type.name) + e.name, name)) {
             at_ = begin + name.size();
             return e.value < 0 ? integer(e.value, e.value < -32768 ? 32 : 16, true)
                                : c_integer(static_cast<std::uint64_t>(e.value), true, "");
@@ -495,6 +468,30 @@ class Parser {
                            base::did_you_mean(name, known_names(scope_)), ErrorCode::kNotFound));
   }
 
+  /// In a function of a class, the names of its members mean those of the object at hand.
+  Tree member_of_this(const std::string& name, std::size_t begin) {
+    const auto& types = scope_.program.types();
+    for (const Local* local : locals_of(scope_)) {
+      if (local->name != "this" || types[local->type].kind != Type::Kind::kPointer) continue;
+      if (!find_member(scope_.program, types[local->type].target, name)) return nullptr;
+      Tree self = make(NodeKind::kLocal);
+      self->column = begin + 1;
+      self->name = local->name;
+      Tree node = make(NodeKind::kMember, std::move(self));
+      node->column = begin + 1;
+      node->op = '>';
+      node->name = name;
+      return finished(std::move(node));
+    }
+    return nullptr;
+  }
+
+  /// The scopes around a name, with the `::` behind them.
+  static std::string without_last(const std::string& name) {
+    const std::size_t colon = name.rfind("::");
+    return colon == std::string::npos ? "" : name.substr(0, colon + 2);
+  }
+
   /// What a macro stands for, as an expression of its own.
   Tree from_macro(const Macro& macro, std::size_t begin) {
     at_ = begin;
@@ -507,11 +504,13 @@ class Parser {
     inner.open_ = open_;
     inner.open_.push_back(macro.name);
     inner.depth_ = depth_;
+    inner.nodes_ = nodes_;
     auto root = inner.parse();
     if (!root)
       return give_up(problem(open_.empty() ? fmt::format("'{}' stands for `{}`: {}", macro.name,
                                                          macro.body, root.error().what)
                                            : root.error().what));
+    nodes_ = inner.nodes_;
     at_ = begin + macro.name.size();
     move_columns(**root, begin + 1);
     return std::move(*root);
@@ -706,6 +705,7 @@ class Parser {
   const Scope& scope_;
   std::size_t at_ = 0;
   unsigned depth_ = 0;
+  unsigned nodes_ = 0;
   std::vector<std::string> open_;  ///< macros opened on the way here
   bool failed_ = false;
   Error error_;
@@ -731,8 +731,16 @@ std::vector<std::string> known_names(const Scope& scope) {
   std::vector<std::string> out = scope.machine.companions();
   out.insert(out.end(), {"chip", "pin"});
   for (const Local* local : locals_of(scope)) out.push_back(local->name);
-  for (const Variable& v : scope.program.variables()) out.push_back(v.name);
-  for (const Function& f : scope.program.functions()) out.push_back(f.name);
+  const auto add = [&](const std::string& name) {
+    out.push_back(name);
+    int depth = 0;
+    for (std::size_t i = 0; i + 2 < name.size(); ++i) {  // and with fewer scopes
+      depth += name[i] == '<' ? 1 : name[i] == '>' ? -1 : 0;
+      if (depth == 0 && name.compare(i, 2, "::") == 0) out.push_back(name.substr(i + 2));
+    }
+  };
+  for (const Variable& v : scope.program.variables()) add(v.name);
+  for (const Function& f : scope.program.functions()) add(f.name);
   for (const Type& t : scope.program.types())
     for (const Type::Enumerator& e : t.enumerators) out.push_back(e.name);
   return out;

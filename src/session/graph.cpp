@@ -28,6 +28,7 @@ class Walker {
     }
     const Type& type = scope_.program.types()[root.type];
     type_ = &type;
+    node_ = plain_name(root.type);
     view_.type = type.name;
     bool points_on = false;
     for (const Type::Member& m : type.members) points_on = points_on || leads_on(m);
@@ -42,8 +43,17 @@ class Walker {
   /// Units have their own copies of a type: the name tells.
   [[nodiscard]] bool leads_on(const Type::Member& member) const {
     const Type& t = scope_.program.types()[member.type];
-    return t.kind == Type::Kind::kPointer && scope_.program.types()[t.target].name == type_->name;
+    return t.kind == Type::Kind::kPointer && plain_name(t.target) == node_;
   }
+  /// Behind its typedefs.
+  [[nodiscard]] const std::string& plain_name(unsigned type) const {
+    const auto& types = scope_.program.types();
+    while (types[type].alias_of != 0 && !ends_in_blank(types[types[type].alias_of].name))
+      type = types[type].alias_of;
+    return types[type].name;
+  }
+  /// `struct `: it has no name but that of its typedef.
+  static bool ends_in_blank(const std::string& name) { return name.empty() || name.back() == ' '; }
 
   /// The node's number; nothing if the view is full.
   std::optional<unsigned> visit(const Operand& object) {
@@ -107,6 +117,7 @@ class Walker {
   const session::Scope& scope_;
   const unsigned most_;
   const Type* type_ = nullptr;
+  std::string node_;  ///< its name
   GraphView view_;
   std::map<std::pair<Space, std::uint32_t>, unsigned> numbers_;
   std::set<unsigned> under_way_;

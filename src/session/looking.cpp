@@ -207,7 +207,9 @@ std::vector<CallLevel> Session::Core::callers() const {
     level.interrupt = frame.interrupt;
     level.end = frame.end;
     level.left = frame.left;
+    if (frame.function != nullptr) level.signature = frame.function->signature;
     if (frame.inlined != nullptr) {
+      level.signature.clear();
       level.inlined = true;
       level.where.function = frame.inlined->name;
       level.where.offset = 0;
@@ -344,6 +346,7 @@ void Session::Core::look_at_watches() {
       if (expression->uses_locals()) w.function = function_here(now);
     }
     if (expression) w.which = which(w.expression, now);
+    if (operand && operand->value.past_end) w.which = "past the end of the array";
     if (!operand) {
       const bool local = !expression && program_.has_local(first_name(w.expression));
       w.problem = local ? "not in scope here" : operand.error().what;

@@ -5,6 +5,7 @@
 
 #include <algorithm>
 
+#include "base/names.h"
 #include "base/text.h"
 #include "session/core.h"
 
@@ -129,6 +130,7 @@ void Session::Core::count_since(Pause& pause, const Moment& start) const {
 void Session::Core::begin_run() {
   remember();
   remarks_.clear();
+  returned_.clear();
   level_ = 0;
   pause_requested_ = false;
   running_ = true;
@@ -180,6 +182,8 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
   pause.cycles = m.cycles();
   count_since(pause, started_);
   pause.remarks = std::move(remarks_);
+  pause.returned = std::move(returned_);
+  returned_.clear();
   remarks_.clear();
   pause_ = pause;
   look_at_watches();
@@ -254,7 +258,7 @@ std::string Session::Core::passed_over(const Function& callee) const {
   const std::string file = line ? program_.files()[line->file].name : std::string();
   const auto among = [&](const std::vector<std::string>& list) {
     return std::any_of(list.begin(), list.end(), [&](const std::string& name) {
-      return name == callee.name || name == file;
+      return base::means(callee.name, name) || name == file;
     });
   };
   if (among(run_through_)) return "`run through` says so";

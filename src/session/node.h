@@ -14,7 +14,7 @@ namespace lucid::session {
 enum class NodeKind : std::uint8_t {
   kConstant,
   kVariable,  ///< operand.place and operand.type are set
-  kLocal,     ///< `name`: looked up in the call level when it is evaluated
+  kLocal,     ///< `name`: looked up in the call level, or the nearest call of `of`, when evaluated
   kRegister,  ///< operand.place
   kPair,      ///< an I/O register, its bit or field: operand.place
   kPin,       ///< operand.place.pin
@@ -53,6 +53,7 @@ struct Node {
   std::size_t column = 1;
   Operand operand;
   std::string name;
+  std::string of;  ///< of a local: the function, if it is not the one of the call level
   std::unique_ptr<Node> a, b, c;
 
   /// A whole number that integers.h works out without Evaluator.

@@ -142,6 +142,7 @@ Result<Value> Session::evaluate(const std::string& text, Format format) const {
   Value value = operand->value;
   value.text = session::written(*operand, format, scope);
   if (expression->names_variable()) value.which = core_->which(text, scope);
+  if (value.past_end) value.which = "past the end of the array";
   return value;
 }
 
@@ -281,28 +282,6 @@ Result<Explanation> Session::explain(const std::string& place) const {
   auto addresses = core_->resolve(place);
   if (!addresses) return fail(addresses.error());
   return core_->machine().target().explain(core_->machine(), (*addresses)[0]);
-}
-
-std::vector<std::string> Session::names(const std::string& start) const {
-  std::vector<std::string> all = session::known_names(core_->scope());
-  for (const SourceFile& f : core_->program_.files())
-    if (!f.lines_with_code.empty()) all.push_back(f.name + ":");
-  const ChipInfo& info = core_->machine().info();
-  for (const IoRegister& io : info.io) all.push_back("chip." + io.name);
-  for (const auto& r : core_->machine().target().registers()) all.push_back("chip." + r.name);
-  for (const MemoryArea& area : info.memories) all.push_back("chip." + area.name + "[");
-  for (const char* fact : {"chip.cycles", "chip.time", "chip.stack.free", "chip.stack.deepest",
-                           "chip.stack.used", "here"})
-    all.emplace_back(fact);
-  for (const PinState& pin : core_->machine().pins()) all.push_back("pin." + pin.name);
-  for (const std::string& port : info.serial_ports) all.push_back(port);
-  std::vector<std::string> out;
-  for (const std::string& name : all)
-    if (name.size() > start.size() && name.compare(0, start.size(), start) == 0)
-      out.push_back(name);
-  std::sort(out.begin(), out.end());
-  out.erase(std::unique(out.begin(), out.end()), out.end());
-  return out;
 }
 
 Result<Value> Session::let(const std::string& object, const std::string& text) {

@@ -11,6 +11,7 @@
 #include <utility>
 
 #include "session/core.h"
+#include "session/object.h"
 
 namespace lucid {
 namespace {
@@ -101,6 +102,8 @@ class Region {
 
 }  // namespace
 
+constexpr std::size_t kMostReturned = 4;  // of values that a step tells
+
 /// One step by line, or out.
 class Session::Core::Step {
  public:
@@ -167,6 +170,7 @@ class Session::Core::Step {
     Target target;
     without_end_ = false;
     calls_.clear();
+    behind_.clear();
     if (const LineFlow* lines = this->lines())
       if (const auto node = lines->graph().node_at(place_)) {
         Region region(*lines, kind_);
@@ -175,16 +179,31 @@ class Session::Core::Step {
         for (const unsigned end : region.ends)
           target.places.push_back(
               {lines->graph().nodes()[end].address, sp_at(lines->graph(), end)});
-        if (kind_ == StepKind::kInto)
-          for (const unsigned call : region.calls) {
-            calls_.insert(lines->graph().nodes()[call].address);
-            target.places.push_back(
-                {lines->graph().nodes()[call].address, sp_at(lines->graph(), call)});
+        for (const unsigned call : region.calls) {
+          const FlowGraph::Node& at = lines->graph().nodes()[call];
+          const auto sp = sp_at(lines->graph(), call);
+          if (kind_ == StepKind::kInto) {
+            calls_.insert(at.address);
+            target.places.push_back({at.address, sp});
+          } else if (is_call(at.flow) && sp && core_.returned_.size() < kMostReturned) {
+            add_behind(at.address, *sp, target);
           }
+        }
       }
     add_returns(target);
     add_switches(target);
     return target;
+  }
+
+  /// Behind a call that the step goes over: what it returns is noted there.
+  void add_behind(std::uint32_t call, std::uint32_t sp, Target& target) {
+    const Instruction instruction = machine().instruction_at(call, false);
+    const Function* callee =
+        instruction.target ? core_.program_.function_at(*instruction.target) : nullptr;
+    if (callee == nullptr || callee->returns == 0 || callee->begin != *instruction.target) return;
+    const std::uint32_t behind = call + instruction.size;
+    behind_[behind] = {call, sp, callee};
+    target.places.push_back({behind, sp});
   }
 
   void add_returns(Target& target) const {
@@ -205,6 +224,12 @@ class Session::Core::Step {
       returned(in_ + 1);
       return std::nullopt;
     }
+    if (const auto found = behind_.find(pc); found != behind_.end() && found->second.sp == sp) {
+      core_.note_returned(found->second.callee);
+      place_ = found->second.call;
+      executed_ = true;
+      return std::nullopt;
+    }
     const auto& switches = core_.places_of_stack_switches();
     if (std::find(switches.begin(), switches.end(), pc) != switches.end()) return switched();
     if (calls_.count(pc) != 0) {
@@ -219,6 +244,7 @@ class Session::Core::Step {
 
   /// The program is back in an outer level, behind a call or where a handler has interrupted it.
   void returned(std::size_t level) {
+    if (level == in_ + 1 && !frame().interrupt) core_.note_returned(function());
     in_ = level;
     const session::Frame& now = frame();
     executed_ = now.at_call;
@@ -348,7 +374,12 @@ class Session::Core::Step {
   bool moved_ = false;       ///< since the step began
   bool without_end_ = false;
   std::set<std::uint32_t> calls_;
-  std::optional<std::uint32_t> waits_;  ///< a jump to itself that interrupts can end
+  struct Behind {
+    std::uint32_t call = 0, sp = 0;
+    const Function* callee = nullptr;
+  };
+  std::map<std::uint32_t, Behind> behind_;  ///< calls that are stepped over, by what follows them
+  std::optional<std::uint32_t> waits_;      ///< a jump to itself that interrupts can end
 };
 
 /// Returns and jumps that lead to a stack which following the code does not know, and the end of a
@@ -390,6 +421,32 @@ std::vector<std::uint32_t> Session::Core::places_of_stack_switches() {
   return out;
 }
 
+/// A function has returned, and nothing has executed since.
+void Session::Core::note_returned(const Function* function) {
+  if (function == nullptr || function->returns == 0 || returned_.size() >= kMostReturned) return;
+  const Type& type = program_.types()[function->returns];
+  if (type.bytes == 0 || type.kind == Type::Kind::kVoid) return;
+  // A copy of a function that the compiler made for some of its calls may return nothing.
+  for (const Symbol& symbol : program_.symbols())
+    if (symbol.address == Address{Space::kCode, function->begin} &&
+        (symbol.name.find(".isra") != std::string::npos ||
+         symbol.name.find(".part") != std::string::npos))
+      return;
+  const isa::RegisterSpan in = machine().target().returned_in(type.bytes);
+  const auto& registers = machine().target().registers();
+  session::Place place;
+  place.kind = session::Place::Kind::kPieces;
+  for (int i = 0; i < in.count; ++i)
+    for (unsigned index = 0; index < registers.size(); ++index)
+      if (registers[index].dwarf == in.first + i)
+        place.pieces.push_back({session::Piece::Kind::kRegister, index, {}});
+  if (place.pieces.size() < type.bytes) return;
+  place.pieces.resize(type.bytes);
+  const session::Scope here = scope();
+  const auto value = session::object_at(place, function->returns, here);
+  if (value) returned_.push_back({function->name, session::written(*value, {}, here)});
+}
+
 Session::Core::Outcome Session::Core::run_through(std::uint32_t returns_to, std::uint32_t sp) {
   Target target;
   target.places.push_back({returns_to, sp});
@@ -414,8 +471,12 @@ Pause Session::Core::step_instruction(StepKind kind) {
                   fmt::format("interrupt {} was entered",
                               number < vectors.size() ? vectors[number].name : "?"));
   }
-  if (kind == StepKind::kOver && calls && outcome.stop.why == isa::Stop::Why::kInstructions)
-    outcome = run_through(instruction.address + instruction.size, sp);
+  if (kind == StepKind::kOver && calls && outcome.stop.why == isa::Stop::Why::kInstructions) {
+    const Function* callee = program_.function_at(machine().pc());
+    const std::uint32_t behind = instruction.address + instruction.size;
+    outcome = run_through(behind, sp);
+    if (outcome.kind == Outcome::Kind::kTarget && machine().pc() == behind) note_returned(callee);
+  }
   return finish(outcome, Pause::Cause::kStep);
 }
 

@@ -81,6 +81,8 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
   if (!expression) return fail(expression.error());
   auto now = expression->evaluate(here);
   if (!now) return fail(now.error());
+  const auto local_level = expression->local_level(here);
+  const unsigned level = local_level.value_or(level_);
   std::vector<WatchedObject> objects;
   std::optional<Entry::Frame> frame;
   bool every_instruction = false;
@@ -95,7 +97,7 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
                     "`pause on change` looks at its value");
       every_instruction = true;
       entry.last = session::written(*now, {}, here);
-      entry.cfa = session::call_levels(program_, machine(), flows_)[level_].cfa;
+      entry.cfa = session::call_levels(program_, machine(), flows_)[level].cfa;
     } else if (object.bytes.empty())
       return fail(ErrorCode::kUsage,
                   fmt::format("'{}' has no place that can be watched", entry.point.spec.place),
@@ -116,11 +118,11 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
       if (objects.size() == 1)
         return fail(ErrorCode::kUsage, "no pointer leads to this object", "leave `following` out");
     }
-    if (expression->uses_locals()) {
+    if (local_level) {
       const auto levels = session::call_levels(program_, machine(), flows_);
       const auto frames = session::unwind(program_, machine(), flows_);
       for (std::size_t i = 0; i + 1 < frames.size(); ++i) {
-        if (frames[i].cfa != levels[level_].cfa) continue;
+        if (frames[i].cfa != levels[level].cfa) continue;
         const Function* function = frames[i].function;
         frame = Entry::Frame{frames[i + 1].pc, frames[i].cfa,
                              function != nullptr ? function->name : "its function"};

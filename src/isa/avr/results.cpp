@@ -147,6 +147,14 @@ std::uint64_t AvrTarget::reads(const Instruction& instruction) const {
   return out;
 }
 
+/// The compiler's manual, "AVR Function Calling Conventions": up to 8 bytes end with r25; their
+/// number is rounded up to 2, 4 or 8.
+isa::RegisterSpan AvrTarget::returned_in(std::uint32_t bytes) const {
+  if (bytes == 0 || bytes > 8) return {};
+  const int width = bytes <= 2 ? 2 : bytes <= 4 ? 4 : 8;
+  return {26 - width, width};
+}
+
 std::vector<isa::RegisterSpan> AvrTarget::helper_results(const std::string& name) const {
   std::vector<isa::RegisterSpan> out;
   for (const Helper& helper : kHelpers)

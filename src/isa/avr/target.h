@@ -24,6 +24,7 @@ class AvrTarget final : public isa::Target {
   void write_text(Instruction& instruction) const override;
   [[nodiscard]] isa::StackEffect stack_effect(const Instruction& instruction) const override;
   [[nodiscard]] isa::RegisterSpan result_of(const Instruction& instruction) const override;
+  [[nodiscard]] isa::RegisterSpan returned_in(std::uint32_t bytes) const override;
   [[nodiscard]] std::vector<isa::RegisterSpan> helper_results(
       const std::string& name) const override;
   [[nodiscard]] Explanation explain(const isa::Machine& machine,

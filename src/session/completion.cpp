@@ -1,0 +1,117 @@
+// SPDX-License-Identifier: MIT
+// What the word under way may go on to.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cctype>
+
+#include "base/text.h"
+#include "session/core.h"
+#include "session/object.h"
+
+namespace lucid {
+namespace {
+
+/// Where the last name, with the members and elements in front of it, begins: `p->buf[i].x` of
+/// `3+p->buf[i].x`.
+std::size_t begin_of_object(const std::string& text) {
+  std::size_t at = text.size();
+  int depth = 0;
+  while (at > 0) {
+    const char c = text[at - 1];
+    const bool arrow = c == '>' && at > 1 && text[at - 2] == '-';
+    const bool closes = c == '>' && !arrow && text.compare(at, 2, "::") == 0;
+    if (c == ']' || c == ')' || closes) {
+      ++depth;
+    } else if (c == '<' && depth > 0) {
+      --depth;
+    } else if (c == '[' || c == '(') {
+      if (--depth < 0) break;
+    } else if (depth == 0 && !arrow && std::isalnum(static_cast<unsigned char>(c)) == 0 &&
+               std::string_view("_.:").find(c) == std::string_view::npos) {
+      break;
+    }
+    at -= arrow ? 2 : 1;
+  }
+  return at;
+}
+
+void add_members(const Program& program, unsigned type, const std::string& before,
+                 std::vector<std::string>& out, unsigned depth = 0) {
+  constexpr unsigned kMostDepth = 8;
+  for (const Type::Member& member : program.types()[type].members)
+    if (member.name.find('.') != std::string::npos)
+      continue;  // the compiler's own
+    else if (!member.base && !member.name.empty())
+      out.push_back(before + member.name);
+    else if (depth < kMostDepth)
+      add_members(program, member.type, before, out, depth + 1);
+}
+
+}  // namespace
+
+/// Members of the object in front of the last `.` or `->`; empty if there is none.
+std::vector<std::string> Session::Core::members_behind(const std::string& text) const {
+  const std::size_t dot = text.rfind('.');
+  const std::size_t arrow = text.rfind("->");
+  const bool by_arrow = arrow != std::string::npos && (dot == std::string::npos || arrow > dot);
+  const std::size_t at = by_arrow ? arrow : dot;
+  std::vector<std::string> out;
+  if (at == std::string::npos || at == 0) return out;
+  const std::string object = text.substr(0, at);
+  if (const IoRegister* io =
+          object.rfind("chip.", 0) == 0 ? machine().io_register(object.substr(5)) : nullptr) {
+    for (const IoField& field : io->fields) out.push_back(object + "." + field.name);
+    return out;
+  }
+  const session::Scope now = scope();
+  const auto expression = session::Expression::parse(object, now);
+  const auto type = expression ? expression->type(now) : std::nullopt;
+  if (!type) return out;
+  const Type& t = program_.types()[*type];
+  const bool pointer = t.kind == Type::Kind::kPointer;
+  add_members(program_, pointer ? t.target : *type, object + (pointer ? "->" : "."), out);
+  return out;
+}
+
+std::vector<std::string> Session::names(const std::string& start) const {
+  const std::size_t begin = begin_of_object(start);
+  const std::string before = start.substr(0, begin);
+  const std::string word = start.substr(begin);
+  std::vector<std::string> all = core_->members_behind(word);
+  if (all.empty()) {
+    all = session::known_names(core_->scope());
+    for (const SourceFile& f : core_->program_.files())
+      if (!f.lines_with_code.empty()) all.push_back(f.name + ":");
+    const ChipInfo& info = core_->machine().info();
+    for (const IoRegister& io : info.io) all.push_back("chip." + io.name);
+    for (const auto& r : core_->machine().target().registers()) all.push_back("chip." + r.name);
+    for (const MemoryArea& area : info.memories) all.push_back("chip." + area.name + "[");
+    for (const char* fact : {"chip.cycles", "chip.time", "chip.stack.free", "chip.stack.deepest",
+                             "chip.stack.used", "here"})
+      all.emplace_back(fact);
+    for (const PinState& pin : core_->machine().pins()) all.push_back("pin." + pin.name);
+    for (const std::string& port : info.serial_ports) all.push_back(port);
+  }
+  // `p.` of a pointer goes on as `p->`: what counts is behind both.
+  std::string wanted = word;
+  if (!all.empty() && !wanted.empty() && wanted.find("->", wanted.rfind('.') + 1) == wanted.npos)
+    if (const std::size_t dot = wanted.rfind('.');
+        dot != wanted.npos && all[0].compare(0, dot + 2, wanted.substr(0, dot) + "->") == 0)
+      wanted.replace(dot, 1, "->");
+  const auto begins = [&](const std::string& name, bool any_case) {
+    if (name.size() < wanted.size() || name == word) return false;
+    const std::string_view head = std::string_view(name).substr(0, wanted.size());
+    return any_case ? base::equal_ignoring_case(head, wanted) : head == wanted;
+  };
+  std::vector<std::string> out;
+  for (const bool any_case : {false, true})
+    if (out.empty())
+      for (const std::string& name : all)
+        if (begins(name, any_case)) out.push_back(before + name);
+  std::sort(out.begin(), out.end());
+  out.erase(std::unique(out.begin(), out.end()), out.end());
+  return out;
+}
+
+}  // namespace lucid
