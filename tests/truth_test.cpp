@@ -226,3 +226,18 @@ int main(void) {
     if (const auto value = session.evaluate("early")) CHECK(value->integer == 21);
   }
 }
+
+TEST_CASE("debug information that cannot be read is said to be so") {
+  const std::string path = test::scratch("clang-four");
+  test::write(path + ".c", kForms);
+  REQUIRE(test::run("clang --target=avr -mmcu=atmega328p -O1 -gdwarf-4 -isystem "
+                    "/usr/lib/avr/include -c -o " +
+                    path + ".o " + path + ".c && avr-gcc -mmcu=atmega328p -o " + path + ".elf " +
+                    path + ".o")
+              .code == 0);
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  const auto warnings = session.open(path + ".elf");
+  REQUIRE(warnings);
+  REQUIRE_FALSE(warnings->empty());
+  CHECK(warnings->front().find("build with -gdwarf-5") != std::string::npos);
+}

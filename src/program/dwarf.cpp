@@ -34,6 +34,11 @@ class DwarfReader {
     elf_version(EV_CURRENT);
     // libelf takes a non-const pointer and does not write through it in read mode.
     const auto wide = with_wide_addresses(image_.file());
+    if (const std::size_t count = units_with_short_addresses(image_.file()); count != 0)
+      data_.warnings.push_back(fmt::format(
+          "the debug information of {} unit{} is DWARF 4 with addresses of two bytes, as clang "
+          "writes it, and cannot be read; build with -gdwarf-5",
+          count, count == 1 ? "" : "s"));
     const std::vector<std::uint8_t>& file = wide ? *wide : image_.file();
     auto* bytes = const_cast<char*>(reinterpret_cast<const char*>(file.data()));
     const std::unique_ptr<Elf, ElfCloser> elf(elf_memory(bytes, file.size()));

@@ -97,6 +97,9 @@ std::vector<LocationOp> copied(Dwarf_Attribute& at, const Dwarf_Op* ops, std::si
 /// An image whose DWARF 5 has addresses of two bytes, with four; nullopt if it has none such.
 std::optional<std::vector<std::uint8_t>> with_wide_addresses(const std::vector<std::uint8_t>& file);
 
+/// How many units have addresses of two bytes in a form that cannot be widened.
+std::size_t units_with_short_addresses(const std::vector<std::uint8_t>& file);
+
 /// Fills in the entries of .debug_frame.
 void read_frames(Elf* elf, Program::Data& data);
 

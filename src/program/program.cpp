@@ -193,6 +193,11 @@ std::vector<const Function*> Program::find_functions(const std::string& name) co
   const std::string wanted = base::plain_type(signature);
   std::vector<const Function*> out;
   for (const Function& function : data_->functions)
+    if (function.name == plain &&
+        (wanted.empty() || base::plain_type(function.signature) == wanted))
+      out.push_back(&function);
+  if (!out.empty()) return out;  // else with fewer scopes
+  for (const Function& function : data_->functions)
     if (base::means(function.name, plain) &&
         (wanted.empty() || base::plain_type(function.signature) == wanted))
       out.push_back(&function);

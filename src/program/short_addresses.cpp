@@ -42,7 +42,9 @@ class Widening {
 
   /// False: nothing is to be done, or it cannot be.
   bool run() {
-    if (!find_sections() || !patch_units()) return false;
+    if (!find_sections() || sections_.count(".debug_addr") == 0 ||
+        sections_.count(".debug_line") == 0 || !patch_units())
+      return false;
     for (const char* name : {".debug_loclists", ".debug_rnglists"}) patch_list_headers(name);
     const Bytes addresses = wide_addresses();
     const Bytes lines = wide_lines();
@@ -52,6 +54,19 @@ class Widening {
     return true;
   }
   [[nodiscard]] Bytes take() { return std::move(file_); }
+  /// How many units have short addresses amid their entries.
+  std::size_t unreadable() {
+    if (!find_sections()) return 0;
+    const Section& info = sections_[".debug_info"];
+    std::size_t count = 0;
+    for (std::size_t at = info.begin; at + 12 <= info.begin + info.size;) {
+      const std::uint32_t length = get(file_, at, 4);
+      if (length >= 0xfffffff0U || length > info.begin + info.size - at - 4) break;
+      if (get(file_, at + 4, 2) < 5 && file_[at + 10] == 2) ++count;
+      at += 4 + length;
+    }
+    return count;
+  }
 
  private:
   bool find_sections() {
@@ -76,8 +91,7 @@ class Widening {
                          header.e_shoff + elf_ndxscn(section) * header.e_shentsize};
     }
     elf_end(elf);
-    return sections_.count(".debug_info") != 0 && sections_.count(".debug_addr") != 0 &&
-           sections_.count(".debug_line") != 0;
+    return sections_.count(".debug_info") != 0;
   }
 
   /// Says "four" in the header of each unit that says "two".
@@ -260,6 +274,10 @@ std::optional<std::vector<std::uint8_t>> with_wide_addresses(
   Widening widening(file);
   if (!widening.run()) return std::nullopt;
   return widening.take();
+}
+
+std::size_t units_with_short_addresses(const std::vector<std::uint8_t>& file) {
+  return Widening(file).unreadable();
 }
 
 }  // namespace lucid::program

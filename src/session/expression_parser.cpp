@@ -418,6 +418,11 @@ class Parser {
       node->of = in;
       return node;
     }
+    if (found.size() > 1) {  // the whole name comes before the end of one
+      const auto exact = std::stable_partition(found.begin(), found.end(),
+                                               [&](const Variable* v) { return v->name == name; });
+      if (exact != found.begin()) found.erase(exact, found.end());
+    }
     if (found.size() > 1) narrow(found);
     if (found.size() == 1) {
       Tree node = make(NodeKind::kVariable);

@@ -99,11 +99,13 @@ void compare(Session& session, const std::vector<Shadow::Call>& calls, const std
 
 }  // namespace
 
-TEST_CASE("callers are those of a shadow stack, or said to be unknown") {
+namespace {
+
+void judge(const std::vector<std::string>& sources, const std::vector<test::Build>& builds) {
   const unsigned most = test::everything() ? 4000 : 600;
   std::map<std::string, Tally> tallies;
-  for (const std::string& source : test::sample(12)) {
-    for (const test::Build& build : test::builds()) {
+  for (const std::string& source : sources) {
+    for (const test::Build& build : builds) {
       const auto image = test::image_of(source, build);
       if (!image) continue;
       Session session(*Chip::make({build.chip, 16'000'000}));
@@ -133,4 +135,14 @@ TEST_CASE("callers are those of a shadow stack, or said to be unknown") {
     CHECK(tally.wrong == 0);
     CHECK(tally.unknown <= tally.instructions / 10);
   }
+}
+
+}  // namespace
+
+TEST_CASE("callers are those of a shadow stack, or said to be unknown") {
+  judge(test::sample(12), test::builds());
+}
+
+TEST_CASE("so are those of programs in C++") {
+  judge(test::sample(30, test::Language::kCpp), test::cpp_builds());
 }

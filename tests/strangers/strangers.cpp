@@ -70,25 +70,49 @@ const std::vector<Build>& builds() {
   return kBuilds;
 }
 
-const std::vector<std::string>& strangers() {
-  static const std::vector<std::string> kSources = [] {
-    const fs::path sources = folders().path / "sources";
-    if (fs::exists(kArchive) && !fs::exists(sources / "complete")) {
-      fs::create_directories(sources);
-      run("tar xf " + std::string(kArchive) + " -C " + sources.string() +
-          " --strip-components=4 --wildcards '*/testsuite/gcc.c-torture/execute/*.c' && touch " +
-          (sources / "complete").string());
-    }
-    std::vector<std::string> out;
-    if (fs::exists(sources))
-      for (const auto& entry : fs::recursive_directory_iterator(sources))
-        if (entry.path().extension() == ".c" && entry.path().parent_path().filename() == "execute")
-          out.push_back(entry.path().string());
-    std::sort(out.begin(), out.end());
-    return out;
+const std::vector<Build>& cpp_builds() {
+  static const std::vector<Build> kBuilds = [] {
+    const auto gxx = [](const std::string& options, const std::string& mcu = "atmega328p") {
+      return "avr-g++ -mmcu=" + mcu +
+             " -std=gnu++11 -fpermissive -fno-exceptions -fno-threadsafe-statics -w -gdwarf-4 " +
+             options;
+    };
+    return std::vector<Build>{{"C++ -O0", gxx("-O0")},
+                              {"C++ -Og", gxx("-Og")},
+                              {"C++ -O2", gxx("-O2")},
+                              {"C++ -Os", gxx("-Os -mcall-prologues")},
+                              {"C++ -Os 2560", gxx("-Os", "atmega2560"), "ATmega2560"}};
   }();
-  return kSources;
+  return kBuilds;
 }
+
+namespace {
+
+/// The sources by name; unpacked once. Empty without the package.
+std::vector<std::string> sources_of(Language language) {
+  const fs::path sources = folders().path / "sources";
+  const fs::path stamp = sources / "complete with C++";
+  if (fs::exists(kArchive) && !fs::exists(stamp)) {
+    fs::create_directories(sources);
+    run("tar xf " + std::string(kArchive) + " -C " + sources.string() +
+        " --strip-components=4 --wildcards '*/testsuite/gcc.c-torture/execute/*.c' "
+        "'*/testsuite/g++.old-deja/*.C' && touch '" +
+        stamp.string() + "'");
+  }
+  std::vector<std::string> out;
+  if (fs::exists(sources))
+    for (const auto& entry : fs::recursive_directory_iterator(sources)) {
+      const fs::path& path = entry.path();
+      if (language == Language::kCpp
+              ? path.extension() == ".C" && read(path.string()).find("main") != std::string::npos
+              : path.extension() == ".c" && path.parent_path().filename() == "execute")
+        out.push_back(path.string());
+    }
+  std::sort(out.begin(), out.end());
+  return out;
+}
+
+}  // namespace
 
 std::string own_file(const std::string& name) { return (folders().own / name).string(); }
 
@@ -101,10 +125,10 @@ std::optional<std::string> image_of(const std::string& source, const Build& buil
 
 bool everything() { return std::getenv("LUCID_ALL") != nullptr; }
 
-std::vector<std::string> sample(std::size_t count) {
+std::vector<std::string> sample(std::size_t count, Language language) {
   constexpr unsigned kSeed = 4711;  // of the small sample that every check takes
   const char* wanted = std::getenv("LUCID_SAMPLE");
-  std::vector<std::string> all = strangers();
+  std::vector<std::string> all = sources_of(language);
   std::shuffle(all.begin(), all.end(), std::mt19937(wanted != nullptr ? fresh_seed() : kSeed));
   if (wanted != nullptr) count = std::strtoul(wanted, nullptr, 10);
   if (!everything() && all.size() > count) all.resize(count);

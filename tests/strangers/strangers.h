@@ -21,9 +21,10 @@ struct Build {
 };
 /// Levels, options, compilers, chips and forms of debug information; `every` are the usual ones.
 const std::vector<Build>& builds();
+const std::vector<Build>& cpp_builds();
 
-/// The sources of the execution tests, by name; unpacked once. Empty without the package.
-const std::vector<std::string>& strangers();
+/// C's execution tests, and what can be linked of those of C++.
+enum class Language { kC, kCpp };
 
 /// A file that goes when the tests end.
 std::string own_file(const std::string& name);
@@ -34,7 +35,7 @@ std::optional<std::string> image_of(const std::string& source, const Build& buil
 
 /// The programs that a run takes: all with LUCID_ALL set; LUCID_SAMPLE of them, which differ from
 /// seed to seed (LUCID_SEED); else the same few of that count.
-std::vector<std::string> sample(std::size_t count);
+std::vector<std::string> sample(std::size_t count, Language language = Language::kC);
 bool everything();
 
 }  // namespace test
