@@ -13,7 +13,7 @@ int main(int argc, char** argv) {
     return 1;
   }
   // The door is closed, and somebody starts the firing.
-  if (!session.drive("PD2", false) || !session.send("USART0", "G\n")) return 1;
+  if (!session.drive("PD2", false) || !session.feed("USART0", "G\n")) return 1;
 
   lucid::BreakpointSpec spec;
   spec.place = "kiln.c:145";  // the report, behind the control step

@@ -44,7 +44,7 @@ int main(int argc, char** argv) {
   auto image = lucid::Image::open(std::string(argv[1]) + "/kiln-og.elf");
   if (!chip || !image || !chip->load(*image) || !chip->drive("PD2", false)) return 1;
   chip->run_for(16'000'000);
-  if (!chip->send("USART0", "G\n")) return 1;
+  if (!chip->feed("USART0", "G\n")) return 1;
   for (int second = 0; second < 30; second += 6) {
     chip->run_for(6 * 16'000'000);
     std::cout << second + 7 << " s: " << chip->parts()[0].state << "\n";

@@ -12,7 +12,7 @@ int main(int argc, char** argv) {
   if (!chip || !image || !chip->load(*image)) return 1;
 
   chip->run_for(18'000'000);  // 1.125 s
-  if (!chip->send("USART0", "P\n")) return 1;
+  if (!chip->feed("USART0", "P\n")) return 1;
   chip->run_for(2'000'000);
   std::printf("%s", chip->take_serial_output().c_str());
   for (const lucid::PinState& pin : chip->pins())

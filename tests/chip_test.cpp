@@ -251,7 +251,7 @@ TEST_CASE("a chip is a value") {
     CHECK(differs([](Chip& c) { c.poke({Space::kEeprom, 1000}, 1); }));
     CHECK(differs([](Chip& c) { c.poke({Space::kFuse, 0}, 1); }));
     CHECK(differs([](Chip& c) { (void)c.drive("PB0", true).has_value(); }));
-    CHECK(differs([](Chip& c) { (void)c.send("USART0", "x").has_value(); }));
+    CHECK(differs([](Chip& c) { (void)c.feed("USART0", "x").has_value(); }));
     CHECK(differs([](Chip& c) { (void)c.set_register("sp", 0x400).has_value(); }));
     CHECK(differs([](Chip& c) { (void)c.set_register("pc", 0x10).has_value(); }));
   }

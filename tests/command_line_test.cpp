@@ -9,7 +9,7 @@ namespace {
 test::Output lucid(const std::string& arguments, const std::string& input = "") {
   const std::string feed = input.empty() ? " < /dev/null" : " < " + test::scratch("input");
   if (!input.empty()) test::write(test::scratch("input"), input);
-  return test::run(std::string(LUCID_PROGRAM) + " " + arguments + feed);
+  return test::run(std::string("LC_ALL=C.UTF-8 " LUCID_PROGRAM) + " " + arguments + feed);
 }
 bool has(const test::Output& output, const std::string& text) {
   return output.text.find(text) != std::string::npos;
@@ -33,7 +33,8 @@ TEST_CASE("help everywhere, with an example") {
 TEST_CASE("a session at the prompt: pauses, views, repeats") {
   const auto session = lucid(
       "open " + kKiln,
-      "pause at every_second on pass 2\ngo\ns callers\nshow registers\nstep over\n\n= seconds\n"
+      "pause at every_second on pass 2\ngo\ns callers\nshow registers\nstep over\n\nstep over\n= "
+      "seconds\n"
       "show pins\nshow io TIMER1\nshow stack\nshow ram seconds\nshow eeprom 0 for 16\nfind tick\n"
       "show serial\nshow time\nexplain\nbreakpoints\nquit\n= not reached\n");
   CHECK(session.code == 0);
@@ -53,7 +54,7 @@ TEST_CASE("data breakpoints, events and watches at the prompt, saved and loaded"
   const std::string file = test::scratch("night.loop");
   const auto session =
       lucid("open " + kKiln,
-            "drive PD2 low\nsend USART0 \"T3000\\nG\\n\"\nwatch setpoint - measured\n"
+            "drive PD2 low\nfeed USART0 \"T3000\\nG\\n\"\nwatch setpoint - measured\n"
             "pause on change heater_ms if measured > 100 once then \"show watches\"\ngo for 20s\n"
             "pause on interrupt TIMER1_COMPA every 1000 passes\ngo for 3s\n"
             "pause when seconds == 14\ndisable 3\ngo for 9s\nbreakpoints save " +
@@ -102,7 +103,7 @@ TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on")
       {"pause on sleep deeply", "'deeply' is not expected here"},
       {"pause on interrupt TIMER1_COMPX", "did you mean TIMER1_COMPA or TIMER1_COMPB?"},
       {"disable fault stack", "there is no kind of fault 'stack'"},
-      {"breakpoints save /nowhere/x", "cannot write '/nowhere/x'"},
+      {"breakpoints save /nowhere/x", "this file cannot be written"},
       {"go to mian", "did you mean main?"},
       {"go for 20 parsecs", "'20 parsecs' is not a span (write 20ms, 2 s or 500 cycles)"},
       {"pause at kiln.c:1", "kiln.c:1 has no code"},
@@ -119,15 +120,15 @@ TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on")
       {"let seconds", "this is written: let OBJECT = EXPR"},
       {"drive PB9 low", "there is no pin 'PB9'"},
       {"drive PB5 sideways", "levels are low, high, open and voltages"},
-      {"send USART0 hello", "a text stands in quotes"},
+      {"feed USART0 hello", "a text stands in quotes"},
       {"transfer 0x99 read 1", "not an address on the two-wire bus"},
       {"transfer 0x29 write 1", "not a byte of two hex digits"},
-      {"send USART0 frame", "not the data of a frame"},
-      {"send USART0 frame 0x999", "not the data of a frame"},
-      {"send USART0 frame 65 wrong-party", "wrong-parity"},
+      {"feed USART0 frame", "not the data of a frame"},
+      {"feed USART0 frame 0x999", "not the data of a frame"},
+      {"feed USART0 frame 65 wrong-party", "wrong-parity"},
       {"drive PD2 open for 3ms", "`for` goes with all but open"},
       {"drive PD2 low for ever", "ever"},
-      {"send USART0 \"\\q\"", "escape \\q is not known"},
+      {"feed USART0 \"\\q\"", "escape \\q is not known"},
       {"drive PC0 9V", "a pin of this chip bears -0.5 V to 5.5 V"},
       {"press", "this is written: press PART"},
       {"press door", "there is no part 'door' on the bench (give a bench file with --bench)"},
@@ -173,16 +174,16 @@ TEST_CASE("exit codes mean something") {
   CHECK(lucid("open " + kKiln + " --chip ATmega32X").code == 3);
   CHECK(lucid("open " + kKiln + " --clock fast").code == 2);
   CHECK(lucid("run " + kKiln + " --bench /nowhere.toml").code == 3);
-  CHECK(lucid("run " + kKiln + " --serial USART7=pty").code == 3);
-  CHECK(lucid("run " + kKiln + " --serial USART0").code == 2);
-  CHECK(lucid("run " + kKiln + " --serial USART0=tcp:99999").code == 2);
-  CHECK(lucid("run " + kKiln + " --serial USART0=file:/nowhere").code == 3);
+  CHECK(lucid("run " + kKiln + " --attach 'USART7 terminal'").code == 3);
+  CHECK(lucid("run " + kKiln + " --attach USART0").code == 2);
+  CHECK(lucid("run " + kKiln + " --attach 'USART0 socket 99999'").code == 2);
+  CHECK(lucid("run " + kKiln + " --attach 'USART0 files /nowhere'").code == 3);
   test::write(test::scratch("bad.toml"), "[[part]]\n");
   CHECK(lucid("run " + kKiln + " --bench " + test::scratch("bad.toml")).code == 4);
   CHECK(lucid("run " + kKiln + " --for soon").code == 2);
-  const auto fault =
-      lucid("run " + std::string(LUCID_KILN) +
-            "/images/deep-plan.elf --for 2s --do 'go for 1100ms' --do 'send USART0 \"P\\n\"'");
+  const auto fault = lucid(
+      "run " + std::string(LUCID_KILN) +
+      "/images/deep-plan.elf --for 2s --first 'go for 1100ms' --first 'feed USART0 \"P\\n\"'");
   CHECK(fault.code == 8);
   CHECK(has(fault, "static data"));
 }
@@ -249,7 +250,7 @@ TEST_CASE("a bench at the prompt: parts are pressed, turned, shown, and their ch
   CHECK(has(session, "1 V from outside"));
   CHECK(has(session, "8 MHz"));
   const auto json = lucid("open " + kKiln + " --json --bench " +
-                          test::scratch("prompt.bench.toml") + " --do 'show parts'");
+                          test::scratch("prompt.bench.toml") + " --first 'show parts'");
   CHECK(has(json, "\"name\":\"knob\""));
 }
 
@@ -260,35 +261,36 @@ TEST_CASE("several chips: both speak, either is debugged") {
   for (const char* line : {"kiln ready\r\n", "\npanel.USART0: G\n", "\nramp 4 s, set 995",
                            "ATmega328P at 8 MHz, asleep at 0x"})
     CHECK(has(run, line));
-  const auto panel = lucid("open " LUCID_KILN "/images/panel.elf" + bench +
-                           " --on panel --do 'go for 3s' --do '= kiln.TCCR1B.CS' --do 'inputs'");
+  const auto panel =
+      lucid("open " LUCID_KILN "/images/panel.elf" + bench +
+            " --on panel --first 'go for 3s' --first '= kiln.TCCR1B.CS' --first 'inputs'");
   CHECK(panel.code == 0);
   CHECK(has(panel, "serial: kiln.USART0: kiln ready"));
   CHECK(has(panel, "kiln.TCCR1B.CS = 1"));
   CHECK(lucid("open " + kKiln + bench + " --on pannel").code == 3);
   CHECK(lucid("open " + kKiln + " --on panel").code == 2);
-  CHECK(has(lucid("open " LUCID_KILN "/images/panel.elf" + bench + " --do 'show time'"),
+  CHECK(has(lucid("open " LUCID_KILN "/images/panel.elf" + bench + " --first 'show time'"),
             "the image of 'panel'"));
-  for (const char* line : {"press start", "drive panel.PD2 low", "send panel.USART0 \\\"x\\\""}) {
-    const auto refused = lucid("open " + kKiln + bench + " --do \"" + line + "\"");
+  for (const char* line : {"press start", "drive panel.PD2 low", "feed panel.USART0 \\\"x\\\""}) {
+    const auto refused = lucid("open " + kKiln + bench + " --first \"" + line + "\"");
     CHECK(refused.code == 5);
     CHECK(has(refused, "is on chip 'panel'"));
   }
-  CHECK(has(lucid("open " + kKiln + bench + " --do '= panel'"), "a part of it is missing"));
-  CHECK(has(lucid("open " + kKiln + bench + " --do '= panel.shown'"), "not the names of its"));
+  CHECK(has(lucid("open " + kKiln + bench + " --first '= panel'"), "a part of it is missing"));
+  CHECK(has(lucid("open " + kKiln + bench + " --first '= panel.shown'"), "not the names of its"));
 }
 
 TEST_CASE("other programs talk to the firmware: by a socket, by files") {
   test::write(test::scratch("typed"), "P\n");
   const std::string out = test::scratch("sent");
-  CHECK(lucid("run " + kKiln + " --for 1200ms --serial USART0=file:" + test::scratch("typed") +
-              "," + out)
+  CHECK(lucid("run " + kKiln + " --for 1200ms --attach 'USART0 files " + test::scratch("typed") +
+              " " + out + "'")
             .code == 0);
   CHECK(test::read(out).find("1: to 200 C") != std::string::npos);
   const std::string port = std::to_string(20'000 + test::fresh_seed() % 20'000);
   const test::Output socket = test::run(
-      "timeout 20 " LUCID_PROGRAM " run " + kKiln + " --for 4s --serial USART0=tcp:" + port +
-      " >/dev/null 2>" + out + " & for i in $(seq 50); do grep -q 127.0.0.1:" + port + " " + out +
+      "timeout 20 " LUCID_PROGRAM " run " + kKiln + " --for 4s --attach 'USART0 socket " + port +
+      "' >/dev/null 2>" + out + " & for i in $(seq 50); do grep -q 127.0.0.1:" + port + " " + out +
       " && break; sleep 0.1; done; for i in 1 2; do timeout 1.4 bash -c 'exec "
       "3<>/dev/tcp/127.0.0.1/" +
       port + "; echo P >&3; cat <&3'; sleep 0.3; done; wait");
@@ -297,4 +299,122 @@ TEST_CASE("other programs talk to the firmware: by a socket, by files") {
   REQUIRE(first != std::string::npos);
   CHECK(socket.text.find("1: to 200 C", first + 1) != std::string::npos);  // and one after it
   CHECK(test::read(out).find("another may come") != std::string::npos);
+}
+
+namespace {
+
+/// What a terminal shows while these keys are pressed, half a second apart.
+test::Output at_terminal(const std::string& arguments, const std::vector<std::string>& keys,
+                         const std::string& settings = "LC_ALL=C.UTF-8") {
+  std::string typing = "sleep 0.7";
+  for (const std::string& key : keys) typing += "; printf '" + key + "'; sleep 0.5";
+  return test::run("(" + typing + ") | HOME=" + test::scratch("home") +
+                   " XDG_STATE_HOME= TERM=xterm " + settings +
+                   " timeout 30 script -qfec \"" LUCID_PROGRAM " " + arguments + "\" /dev/null");
+}
+
+}  // namespace
+
+TEST_CASE(
+    "at a terminal: Ctrl-C clears a line or pauses, an empty line repeats, commands are kept") {
+  test::run("rm -rf " + test::scratch("home") + "; mkdir -p " + test::scratch("home"));
+  const auto first =
+      at_terminal("open " + kKiln, {"half a line", "\\003", "= 40 + 2\\r", "go\\r", "\\003",
+                                    "step instruction\\r", "\\r", "quit\\r"});
+  CHECK(first.code == 0);
+  CHECK(has(first, "\x1b[1m42"));
+  CHECK(has(first, "paused on request"));
+  std::size_t steps = 0;
+  for (std::size_t at = 0; (at = first.text.find("stepped", at)) != std::string::npos; ++at)
+    ++steps;
+  CHECK(steps == 2);
+  const auto plain =
+      at_terminal("open " + kKiln, {"pause at main\\r", "go\\r", "quit\\r"}, "LC_ALL=C NO_COLOR=1");
+  CHECK(has(plain, "breakpoint 1 . kiln.c"));
+  CHECK(std::all_of(plain.text.begin(), plain.text.end(), [](char c) { return (c & 0x80) == 0; }));
+  const std::string kept = test::scratch("home") + "/.local/state/lucid/commands";
+  CHECK(test::read(kept) ==
+        "# commands given to lucid, the latest last\n= 40 + 2\ngo\nstep instruction\nquit\n"
+        "pause at main\ngo\nquit\n");
+  test::write(kept, "another form\n");
+  at_terminal("open " + kKiln, {"quit\\r"});
+  CHECK(test::read(kept) == "another form\n");
+  const auto paced = at_terminal("run " + kKiln + " --for 60s --pace", {"", "\\003"});
+  CHECK(has(paced, "paused on request"));
+  CHECK(paced.code == 130);
+}
+
+TEST_CASE("nothing from outside acts on a terminal") {
+  const std::string path = test::scratch("esc");
+  test::write(path + ".c",
+              "#include <avr/io.h>\nint main(void) {  // \x1b]0;title\x07 \xff\n"
+              "  UCSR0B = 1 << TXEN0;\n"
+              "  for (const char* p = \"a\\033[31mb\\377\\n\"; *p; p++) {\n"
+              "    while (!(UCSR0A & 1 << UDRE0)) {}\n    UDR0 = *p;\n  }\n  for (;;) {}\n}\n");
+  REQUIRE(test::run("avr-gcc -w -O1 -gdwarf-4 -mmcu=atmega328p -o " + path + ".elf " + path + ".c")
+              .code == 0);
+  const auto looked = lucid("open " + path + ".elf",
+                            "go to main\nshow source\ngo for 50ms\nshow serial\n= \x1b[2J\n");
+  CHECK(looked.text.find('\x1b') == std::string::npos);
+  CHECK(looked.text.find('\xff') == std::string::npos);
+  CHECK(has(looked, "\\x1b]0;title\\x07 \\xff"));
+  CHECK(has(looked, "a\\x1b[31mb\\xff"));
+  const auto run = at_terminal("run " + path + ".elf --for 50ms", {});
+  CHECK(has(run, "a\\x1b[31mb\\xff"));
+  CHECK_FALSE(has(run, "a\x1b[31mb"));
+  // JSON keeps every byte.
+  const auto json = lucid("open " + path + ".elf --json", "go for 50ms\nshow serial\n");
+  CHECK(has(json, "\"bytes\":[97,27,91,51,49,109,98,255,10]"));
+}
+
+TEST_CASE("exit codes tell what went wrong without anybody there") {
+  const auto played = [](const std::string& text, const std::string& more = "") {
+    test::write(test::scratch("lone.loop"), text);
+    return lucid("play " + test::scratch("lone.loop") + " " + kKiln + " " + more);
+  };
+  CHECK(lucid("play " LUCID_KILN).code == 7);  // a folder
+  CHECK(test::run(LUCID_PROGRAM " chips > /dev/full").code == 7);
+  const auto endless = played("go\n", "--limit 2s");
+  CHECK(endless.code == 6);
+  CHECK(has(endless, "nothing has paused the program within 2"));
+  CHECK(played("step over 5\npause at nowhere_at_all\ngo until seconds == 70000\n", "--limit 100ms")
+            .code == 6);
+  CHECK(lucid("open " + kKiln, "= nothing\n= 1\n").code == 3);
+  CHECK(lucid("open " + kKiln, "go for 1ms\nexpect 1 == 2\n= 1\n").code == 1);
+  CHECK(test::run("timeout -s INT 2 " LUCID_PROGRAM " run " + kKiln + " --for 60s --pace").code !=
+        0);
+  test::write(test::scratch("unmet"), "say \"P\\n\"\nawait \"no such thing\" within 20ms\n");
+  test::write(
+      test::scratch("unmet.bench.toml"),
+      "[[part]]\nname = \"x\"\nkind = \"terminal\"\nport = \"USART0\"\nscript = \"unmet\"\n");
+  const auto unmet =
+      lucid("run " + kKiln + " --for 2s --bench " + test::scratch("unmet.bench.toml"));
+  CHECK(unmet.code == 1);
+  CHECK(has(unmet, "x gave up at line 2"));
+  // Tabs, a byte order mark, a quote before a remark.
+  const auto odd =
+      played("\xef\xbb\xbf= 1 + 1\n\tgo\tfor 1ms\t# remark\nnote \"a \\\" # b\" # c\n");
+  CHECK(odd.code == 0);
+  CHECK(has(odd, "a \" # b"));
+  for (const char* line :
+       {"quit now", "reset now", "show time now", "show registers r0", "go fast"})
+    CHECK(played(std::string(line) + "\n").code == 2);
+}
+
+TEST_CASE("files are written whole, and what is saved loads from where it is") {
+  const std::string folder = test::scratch("saved");
+  test::run("rm -rf " + folder + "; mkdir -p " + folder + "/deep");
+  const auto saved =
+      lucid("open " + kKiln + " --bench " LUCID_KILN "/kiln.bench.toml",
+            "go for 1ms\ndrive PD7 high\ninputs save " + folder + "/deep/night.bench.toml\n");
+  CHECK(saved.code == 0);
+  CHECK(lucid("run " + kKiln + " --for 20ms --bench " + folder + "/deep/night.bench.toml").code ==
+        0);
+  CHECK(lucid("open " + kKiln, "breakpoints save /nowhere/at/all\n").code == 7);
+  test::write(folder + "/kept", "old");
+  test::run("chmod a-w " + folder);
+  lucid("open " + kKiln, "pause at main\nbreakpoints save " + folder + "/deep/list\n");
+  CHECK(test::read(folder + "/deep/list") == "pause at main\n");
+  CHECK(test::run("ls " + folder + "/deep").text == "list\nnight.bench.toml\n");
+  test::run("chmod u+w " + folder);
 }

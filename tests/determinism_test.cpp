@@ -16,7 +16,7 @@ constexpr std::uint64_t kGo = 17'654'321;   // when the firing is started
 
 void inputs(Chip& chip) {
   REQUIRE(chip.drive("PD2", false));
-  REQUIRE(chip.send("USART0", "T2500\nG\nP\n"));
+  REQUIRE(chip.feed("USART0", "T2500\nG\nP\n"));
 }
 
 Chip fresh(const std::string& elf) {

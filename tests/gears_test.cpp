@@ -92,8 +92,8 @@ void switch_on_everything(Chip& chip, std::mt19937& random) {
     set("CLKPR", 0x80);
     set("CLKPR", random() % 9);
   }
-  REQUIRE(chip.send("USART0", "a few bytes on their way in"));
-  REQUIRE(chip.send_frame("USART0", {static_cast<std::uint16_t>(random() & 0x1ffU), true, true}));
+  REQUIRE(chip.feed("USART0", "a few bytes on their way in"));
+  REQUIRE(chip.feed_frame("USART0", {static_cast<std::uint16_t>(random() & 0x1ffU), true, true}));
   REQUIRE(chip.transfer({0x29, {1, 2, 3}, 2}));
 }
 
@@ -247,7 +247,7 @@ TEST_CASE("the kiln on its bench: both gears, the same world all the time") {
     for (Chip* chip : {&quick, &precise}) {
       REQUIRE(chip->load(*file));
       REQUIRE(chip->act("door", "turn", "on"));
-      REQUIRE(chip->send("USART0", "G\n"));
+      REQUIRE(chip->feed("USART0", "G\n"));
     }
     for (int piece = 0; piece < 300; ++piece) {
       const std::uint64_t cycles = 1 + random() % 300'000;

@@ -255,8 +255,8 @@ TEST_CASE("what has come from outside, written as a bench file, repeats the run"
   first.go_for(1'234'567);
   REQUIRE(first.act("door", "turn", "on"));
   first.go_for(30'000'001);
-  REQUIRE(first.send("USART0", std::string("P\nT\x80\n\0\"\n", 8)));
-  REQUIRE(first.send_frame("USART0", {0x10a, true, true}));
+  REQUIRE(first.feed("USART0", std::string("P\nT\x80\n\0\"\n", 8)));
+  REQUIRE(first.feed_frame("USART0", {0x10a, true, true}));
   REQUIRE(first.transfer({0x29, {1, 0xa0}, 3}));
   REQUIRE(first.drive_for("PD7", true, {2'000'000'000}));
   REQUIRE(first.let("pin.PC3", "1"));
@@ -375,7 +375,7 @@ int main(void) {
   CHECK(session.chip().parts()[0].state == "128 KiB, 2 pages programmed, 1 erased");
 }
 
-TEST_CASE("a terminal follows its script: what it expects, sends and waits for") {
+TEST_CASE("a terminal follows its script: what it says, awaits and waits for") {
   const std::string folder = test::scratch(".");
   const auto kiln_with = [&](const std::string& keys) {
     auto bench = Bench::parse(
@@ -387,11 +387,11 @@ TEST_CASE("a terminal follows its script: what it expects, sends and waits for")
     return chip;
   };
   test::write(test::scratch("talk"),
-              "# what an operator would do\nexpect \"ready\\r\\n\" within 2s\nwait 100ms\n\n"
-              "send \"x\\n\\x50\\n\"\nexpect \"what?\"\nexpect \"1: to 200 C\" within 500ms\n");
+              "# what an operator would do\nawait \"ready\\r\\n\" within 2s\nwait 100ms\n\n"
+              "say \"x\\n\\x50\\n\"\nawait \"what?\"\nawait \"1: to 200 C\" within 500ms\n");
   Chip chip = kiln_with("script = \"talk\"");
   chip.run_for(16'000);
-  CHECK(state_of(chip, "x") == "at USART0, expects an answer in line 2");
+  CHECK(state_of(chip, "x") == "at USART0, awaits an answer in line 2");
   chip.run_for(16'000'000 + 800'000);  // the lamp test takes a second
   CHECK(state_of(chip, "x") == "at USART0, waits in line 3");
   const Chip copy = chip;
@@ -405,8 +405,8 @@ TEST_CASE("a terminal follows its script: what it expects, sends and waits for")
 
   // A text that begins again within itself; one that does not come.
   test::write(test::scratch("talk"),
-              "send \"P\\n\"\nexpect \"C, 0\" within 3s\n"
-              "expect \"never\" within 20ms\nsend \"G\\n\"\n");
+              "say \"P\\n\"\nawait \"C, 0\" within 3s\n"
+              "await \"never\" within 20ms\nsay \"G\\n\"\n");
   chip = kiln_with("script = \"talk\"");
   chip.run_for(Picoseconds{4'000'000'000'000});
   CHECK(state_of(chip, "x") == "gave up at line 2");
@@ -416,8 +416,8 @@ TEST_CASE("a terminal follows its script: what it expects, sends and waits for")
   chip.run_for(Picoseconds{1'500'000'000'000});
   CHECK(chip.take_serial_output().find("1: to 200 C") != std::string::npos);
 
-  for (const char* wrong : {"sned \"x\"", "send x", "send \"x", "send \"\\q\"", "send \"x\" now",
-                            "expect \"x\" in 2s", "expect \"\"", "wait long", "send \"\\x4\""}) {
+  for (const char* wrong : {"sya \"x\"", "say x", "say \"x", "say \"\\q\"", "say \"x\" now",
+                            "await \"x\" in 2s", "await \"\"", "wait long", "say \"\\x4\""}) {
     test::write(test::scratch("talk"), std::string("# one\n") + wrong + "\n");
     const auto bench = Bench::parse(
         part("kind = \"terminal\"\nport = \"USART0\"\nscript = \"talk\""), "test", folder);

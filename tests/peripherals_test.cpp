@@ -158,7 +158,7 @@ TEST_CASE("bytes arrive one frame apart, three are held, a fourth is lost and to
   Bench b;
   b.write(kUbrr0, 3);
   b.write(kUcsr0b, 0x10);
-  REQUIRE(b.chip().send("USART0", "abcde"));
+  REQUIRE(b.chip().feed("USART0", "abcde"));
   const std::uint64_t started = b.chip().cycles();
   constexpr std::uint64_t kFrame = 10 * 64;
   CHECK((b.get(kUcsr0a) & 0x80) == 0);
@@ -176,7 +176,7 @@ TEST_CASE("bytes arrive one frame apart, three are held, a fourth is lost and to
 
 TEST_CASE("bytes wait for the receiver; misuse of the transmitter is told") {
   Bench b;
-  REQUIRE(b.chip().send("USART0", "x"));
+  REQUIRE(b.chip().feed("USART0", "x"));
   b.pass(10'000);
   CHECK((b.get(kUcsr0a) & 0x80) == 0);
   b.write(kUcsr0b, 0x10);
@@ -184,7 +184,7 @@ TEST_CASE("bytes wait for the receiver; misuse of the transmitter is told") {
   CHECK(b.read(kUdr0) == 'x');
   b.write(kUdr0, 1);
   REQUIRE(b.chip().take_notes().size() == 1);
-  CHECK_FALSE(b.chip().send("USART1", "x").has_value());
+  CHECK_FALSE(b.chip().feed("USART1", "x").has_value());
 }
 
 TEST_CASE("nine bits, wrong parity and a missing stop bit belong to their frame") {
@@ -194,7 +194,7 @@ TEST_CASE("nine bits, wrong parity and a missing stop bit belong to their frame"
   b.write(kUcsr0b, 0x1c);  // both ways, nine bits
   for (const SerialFrame& frame :
        {SerialFrame{0x141}, SerialFrame{0x42, true}, SerialFrame{0x143, false, true}})
-    REQUIRE(b.chip().send_frame("USART0", frame));
+    REQUIRE(b.chip().feed_frame("USART0", frame));
   const std::uint64_t frame = std::uint64_t{12} * 64;  // start, nine, parity, stop
   b.pass(3 * frame);
   struct Row {
@@ -208,7 +208,7 @@ TEST_CASE("nine bits, wrong parity and a missing stop bit belong to their frame"
   CHECK((b.get(kUcsr0a) & 0x94) == 0);
   // Without parity nothing is wrong with it; the ninth bit goes out with TXB8.
   b.write(kUcsr0c, 0x06);
-  REQUIRE(b.chip().send_frame("USART0", {0x42, true}));
+  REQUIRE(b.chip().feed_frame("USART0", {0x42, true}));
   b.pass(frame);
   CHECK((b.get(kUcsr0a) & 0x94) == 0x80);
   b.write(kUcsr0b, 0x1d);
@@ -228,14 +228,14 @@ TEST_CASE("multi-processor mode receives addresses alone") {
   b.write(kUcsr0b, 0x14);
   b.write(kUcsr0a, 0x01);
   for (const unsigned data : {0x011U, 0x122U, 0x033U})
-    REQUIRE(b.chip().send_frame("USART0", {static_cast<std::uint16_t>(data)}));
+    REQUIRE(b.chip().feed_frame("USART0", {static_cast<std::uint16_t>(data)}));
   b.pass(10'000);
   CHECK(b.read(kUdr0) == 0x22);
   CHECK((b.get(kUcsr0a) & 0x81) == 0x01);
   // With eight bits the first stop bit tells: low for data.
   b.write(kUcsr0b, 0x10);
-  REQUIRE(b.chip().send_frame("USART0", {0x44, false, true}));
-  REQUIRE(b.chip().send_frame("USART0", {0x55}));
+  REQUIRE(b.chip().feed_frame("USART0", {0x44, false, true}));
+  REQUIRE(b.chip().feed_frame("USART0", {0x55}));
   b.pass(10'000);
   CHECK(b.read(kUdr0) == 0x55);
   CHECK((b.get(kUcsr0a) & 0x80) == 0);

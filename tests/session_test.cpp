@@ -431,7 +431,7 @@ TEST_CASE("changing code in place is executed at once, marked or not") {
 TEST_CASE("the stack running into static data is a fault, with the culprit") {
   Session session = opened(std::string(LUCID_KILN) + "/images/deep-plan.elf");
   session.go_for(17'600'000);
-  REQUIRE(session.send("USART0", "P\n"));
+  REQUIRE(session.feed("USART0", "P\n"));
   const Pause pause = session.go();
   CHECK(pause.cause == Cause::kFault);
   CHECK(pause.detail.find("static data") != std::string::npos);

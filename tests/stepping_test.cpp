@@ -185,7 +185,7 @@ TEST_CASE(
     Session session(*Chip::make({"ATmega328P", 16'000'000}));
     REQUIRE(session.open(image.elf));
     REQUIRE(session.drive("PD2", false));
-    REQUIRE(session.send("USART0", "G\nP\n"));
+    REQUIRE(session.feed("USART0", "G\nP\n"));
     session.go_for(image.cycles);
     REQUIRE(session.go_to(image.from));
     struct Call {

@@ -239,7 +239,7 @@ TEST_CASE("power reduction stops a peripheral and shuts its registers") {
     b.write(kUdr0, 'k');
     b.pass(300);
     b.write(kPrr, 0x02);
-    REQUIRE(b.chip().send("USART0", "x"));
+    REQUIRE(b.chip().feed("USART0", "x"));
     b.pass(10'000);
     CHECK(b.chip().take_serial_output().empty());
     b.write(kPrr, 0);

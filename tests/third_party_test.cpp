@@ -263,7 +263,7 @@ TEST_CASE("a shipped boot loader answers its protocol and programs a page") {
   chip.run_for(16'000 * 300);
   const auto ask = [&](const std::string& bytes, std::size_t length) {
     (void)chip.take_serial_output();
-    REQUIRE(chip.send("USART0", bytes));
+    REQUIRE(chip.feed("USART0", bytes));
     std::string answer;
     for (int i = 0; i < 3000 && answer.size() < length; ++i) {
       chip.run_for(1600);

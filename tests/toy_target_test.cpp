@@ -246,7 +246,7 @@ TEST_CASE("views on another instruction set") {
   CHECK(session.callers().size() == 1);
   CHECK(session.explain()->words == "Does what its name says.");
   CHECK_FALSE(session.drive("PB5", true));
-  CHECK_FALSE(session.send("USART0", "x"));
+  CHECK_FALSE(session.feed("USART0", "x"));
   const auto memory = session.memory("ram", 0x0, 16);
   REQUIRE(memory);
   CHECK(memory->rows[0].bytes.size() == 16);

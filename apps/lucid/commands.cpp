@@ -106,7 +106,7 @@ const std::vector<Command>& commands() {
        "macros kiln.c:141", &Console::do_macros, true},
       {"follow", "", "follow EXPR [into FILE]",
        "A list, ring or tree of structures, from a node or a pointer to one; into a file as a "
-       "drawing\nin Graphviz's DOT language.",
+       "drawing\nin the DOT language.",
        "follow first into nodes.dot", &Console::do_follow, true},
       {"level", "", "level N",
        "Select a call level: expressions and `show variables` mean that one until the program "
@@ -125,11 +125,16 @@ const std::vector<Command>& commands() {
        true},
       {"turn", "", "turn PART on|off|PERCENT%|VOLTS", "Turn a switch, potentiometer or voltage.",
        "turn knob 40%", &Console::do_turn, true},
-      {"send", "", "send PORT \"TEXT\" | send PORT frame DATA [wrong-parity] [no-stop-bit]",
+      {"attach", "", "attach PORT terminal | socket NUMBER | files IN [OUT] | nothing",
+       "Put something at the other end of a serial port: a pseudo-terminal or a socket of this "
+       "machine, for other programs; time then passes as on a clock. Or files: all of one arrives, "
+       "what is sent goes into the other.",
+       "attach USART0 socket 5555", &Console::do_attach, true},
+      {"feed", "", "feed PORT \"TEXT\" | feed PORT frame DATA [wrong-parity] [no-stop-bit]",
        "Let bytes arrive at a serial port, back to back. \\n \\r \\t \\\\ \\\" \\xNN are known. A "
        "frame "
        "has up\nto 9 data bits and may be wrong.",
-       "send USART0 \"G\\n\"", &Console::do_send, true},
+       "feed USART0 \"G\\n\"", &Console::do_feed, true},
       {"transfer", "", "transfer ADDRESS [write BYTES] [read COUNT]",
        "What a controller outside does on the two-wire bus; what it reads is shown as bytes of "
        "TWI.",

@@ -3,10 +3,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <fstream>
+#include <array>
 #include <set>
 
 #include "console.h"
+#include "output.h"
 #include "words.h"
 
 namespace lucid::app {
@@ -82,10 +83,8 @@ Result<void> Console::do_follow(const std::string& rest) {
     show(*graph);
     return {};
   }
-  const std::string path = rest.substr(into + 6);
-  std::ofstream file(path);
-  file << graph->dot();
-  if (!file.flush()) return fail(Error{ErrorCode::kIo, "this file cannot be written", path, ""});
+  const std::string path = beside(rest.substr(into + 6));
+  if (auto written = write_file(path, graph->dot()); !written) return written;
   show(Message{fmt::format("{} nodes written into {}", graph->nodes.size(), path)});
   return {};
 }
@@ -115,6 +114,9 @@ Result<void> Console::show_memory(const std::string& area, const std::string& re
     if (!first) return fail(first.error());
     // A variable means where it lives.
     const bool named = first->address.has_value();
+    if (!named && (first->kind != Value::Kind::kInteger || first->integer < 0 ||
+                   first->integer > std::int64_t{UINT32_MAX}))
+      return fail(ErrorCode::kOutOfRange, "'" + from + "' is not an address");
     begin = named ? first->address->offset : static_cast<std::uint32_t>(first->integer);
     if (named && count.empty() && to.empty()) {
       auto size = session_->evaluate("sizeof(" + from + ")");
@@ -124,6 +126,8 @@ Result<void> Console::show_memory(const std::string& area, const std::string& re
       if (text->empty()) continue;
       auto value = session_->evaluate(*text);
       if (!value) return fail(value.error());
+      if (value->kind != Value::Kind::kInteger || value->integer > std::int64_t{UINT32_MAX})
+        return fail(ErrorCode::kOutOfRange, "'" + *text + "' is not in this memory");
       const std::int64_t bytes =
           text == &to ? value->integer - std::int64_t{*begin} + 1 : value->integer;
       if (bytes < 1) return fail(ErrorCode::kOutOfRange, "the range ends before it begins");
@@ -171,9 +175,19 @@ Result<void> Console::do_show(const std::string& rest) {
   const std::size_t space = std::min(rest.find(' '), rest.size());
   const std::string what = rest.substr(0, space);
   const std::string more = space < rest.size() ? rest.substr(space + 1) : "";
+  constexpr std::array<std::string_view, 3> kTakeMore{"globals", "io", "breakpoints"};
+  const bool is_memory =
+      std::any_of(session_->chip().info().memories.begin(), session_->chip().info().memories.end(),
+                  [&](const MemoryArea& area) {
+                    return area.name == what && what != "registers" && what != "io";
+                  });
+  const bool takes_more = is_memory || what == "source" || what == "disassembly" ||
+                          what == "mixed" ||
+                          std::count(kTakeMore.begin(), kTakeMore.end(), what) != 0;
+  if (!more.empty() && !takes_more)
+    return fail(ErrorCode::kUsage, "'" + more + "' is not expected behind `show " + what + "`");
   if (what == "source" || what == "disassembly" || what == "mixed") return show_code(what, more);
-  for (const MemoryArea& area : session_->chip().info().memories)
-    if (area.name == what && what != "registers" && what != "io") return show_memory(what, more);
+  if (is_memory) return show_memory(what, more);
   if (what == "registers") {
     show(Registers{session_->registers(), session_->flags()});
   } else if (what == "flags") {

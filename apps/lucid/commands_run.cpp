@@ -4,10 +4,11 @@
 
 #include <algorithm>
 #include <charconv>
-#include <fstream>
+#include <filesystem>
 
 #include "breakpoint_text.h"
 #include "console.h"
+#include "output.h"
 #include "words.h"
 
 namespace lucid::app {
@@ -21,25 +22,23 @@ tl::unexpected<Error> usage(const char* synopsis) {
 
 Result<void> Console::do_go(const std::string& rest) {
   if (!rest.empty()) return usage("go, go to PLACE, go for SPAN or go until EXPR");
-  stand(session_->go());
-  return {};
+  return stand(session_->go());
 }
 
 Result<void> Console::do_go_to(const std::string& rest) {
   if (rest.empty()) return usage("go to PLACE");
   auto pause = session_->go_to(rest);
   if (!pause) return fail(pause.error());
-  stand(*pause);
-  return {};
+  return stand(*pause);
 }
 
 Result<void> Console::do_go_for(const std::string& rest) {
   const auto words = split(rest);
   const bool in_cycles = words.size() == 2 && (words[1] == "cycles" || words[1] == "cycle");
   if (const auto count = in_cycles ? parse_number(words[0]) : std::nullopt) {
-    stand(session_->go_for(*count));
+    return stand(session_->go_for(*count));
   } else if (const auto time = parse_time(rest)) {
-    stand(session_->go_for(*time));
+    return stand(session_->go_for(*time));
   } else {
     return fail(ErrorCode::kUsage, "'" + rest + "' is not a span", "write 20ms, 2 s or 500 cycles");
   }
@@ -50,8 +49,7 @@ Result<void> Console::do_go_until(const std::string& rest) {
   if (rest.empty()) return usage("go until EXPR");
   auto pause = session_->go_until(rest);
   if (!pause) return fail(pause.error());
-  stand(*pause);
-  return {};
+  return stand(*pause);
 }
 
 Result<void> Console::step(StepKind kind, const std::string& rest) {
@@ -72,9 +70,9 @@ Result<void> Console::step(StepKind kind, const std::string& rest) {
   if (!pause) return fail(pause.error());
   const StepUnit view = unit_;
   unit_ = unit;
-  stand(*pause);
+  auto stood = stand(*pause);
   unit_ = view;
-  return {};
+  return stood;
 }
 
 Result<void> Console::do_step(const std::string& rest) { return step(StepKind::kInto, rest); }
@@ -86,14 +84,12 @@ Result<void> Console::do_move_to(const std::string& rest) {
   if (rest.empty()) return usage("move to PLACE");
   auto pause = session_->move_to(rest);
   if (!pause) return fail(pause.error());
-  stand(*pause);
-  return {};
+  return stand(*pause);
 }
 
 Result<void> Console::do_reset(const std::string& rest) {
   if (!rest.empty()) return usage("reset");
-  stand(session_->reset());
-  return {};
+  return stand(session_->reset());
 }
 
 Result<void> Console::do_reload(const std::string& rest) {
@@ -112,8 +108,7 @@ Result<void> Console::do_reload(const std::string& rest) {
     if (!warnings) return fail(warnings.error());
     for (const std::string& warning : *warnings) show(Warning{warning});
   }
-  stand(session_->pause());
-  return {};
+  return stand(session_->pause());
 }
 
 Result<void> Console::do_pause(const std::string& rest) {
@@ -137,15 +132,14 @@ Result<void> Console::do_pause_on(const std::string& rest) {
 Result<void> Console::do_pause_when(const std::string& rest) { return do_pause("when " + rest); }
 
 Result<void> Console::save_breakpoints(const std::string& path) {
-  std::ofstream out(path);
+  std::string out;
   for (const Breakpoint& p : session_->breakpoints()) {
-    out << "pause " << subject_text(p.spec) << clauses_text(p.spec) << "\n";
-    if (!p.enabled) out << "disable last\n";
+    out += "pause " + subject_text(p.spec) + clauses_text(p.spec) + "\n";
+    if (!p.enabled) out += "disable last\n";
   }
   for (const WatchView& w : session_->watches())
-    out << "watch " << w.expression << (w.format.empty() ? "" : " as " + w.format) << "\n";
-  out.close();
-  if (!out) return fail(ErrorCode::kIo, "cannot write '" + path + "'", "is there such a folder?");
+    out += "watch " + w.expression + (w.format.empty() ? "" : " as " + w.format) + "\n";
+  if (auto written = write_file(path, out); !written) return written;
   const auto counted = [](std::size_t n, const char* one, const char* many) {
     return fmt::format("{} {}", n, n == 1 ? one : many);
   };
@@ -299,16 +293,19 @@ Result<void> Console::do_inputs(const std::string& rest) {
     return {};
   }
   if (rest.rfind("save ", 0) != 0) return usage("inputs [save FILE]");
-  const std::string path = rest.substr(5);
+  const std::string path = beside(rest.substr(5));
   std::string head;
-  if (!options_.bench.empty()) {
-    std::ifstream bench(options_.bench, std::ios::binary);
-    head.assign(std::istreambuf_iterator<char>(bench), {});
-    if (!head.empty() && head.back() != '\n') head += '\n';
+  if (!options_.bench.empty()) {  // as its neighbour sees it
+    namespace fs = std::filesystem;
+    std::error_code unknown;
+    const fs::path folder = fs::absolute(path, unknown).parent_path();
+    const fs::path bench = fs::proximate(fs::absolute(options_.bench, unknown), folder, unknown);
+    std::string name;
+    for (const char c : bench.string())
+      name += (c == '"' || c == '\\' ? "\\" : "") + std::string(1, c);
+    head = "include = [\"" + name + "\"]\n";
   }
-  std::ofstream out(path, std::ios::binary);
-  out << head << text;
-  if (!out.flush()) return fail(Error{ErrorCode::kIo, "this file cannot be written", path, ""});
+  if (auto written = write_file(path, head + text); !written) return written;
   show(Message{fmt::format("{} input{} written into {}", inputs.size(),
                            inputs.size() == 1 ? "" : "s", path)});
   return {};
@@ -352,17 +349,22 @@ Result<void> Console::do_transfer(const std::string& rest) {
   return transfer ? session_->transfer(*transfer) : fail(transfer.error());
 }
 
-Result<void> Console::do_send(const std::string& rest) {
+Result<void> Console::do_attach(const std::string& rest) {
+  if (rest.empty()) return usage("attach PORT terminal | socket NUMBER | files IN [OUT] | nothing");
+  return attach(rest);
+}
+
+Result<void> Console::do_feed(const std::string& rest) {
   const auto words = split_quoted(rest);
   if (words.size() >= 2 && words[1] == "frame") {
     const auto frame = parse_serial_frame(rest.substr(rest.find("frame") + 5));
-    return frame ? session_->send_frame(words[0], *frame) : fail(frame.error());
+    return frame ? session_->feed_frame(words[0], *frame) : fail(frame.error());
   }
   if (words.size() != 2)
-    return usage("send PORT \"TEXT\" | send PORT frame DATA [wrong-parity] [no-stop-bit]");
+    return usage("feed PORT \"TEXT\" | feed PORT frame DATA [wrong-parity] [no-stop-bit]");
   auto text = unquoted(words[1]);
   if (!text) return fail(text.error());
-  return session_->send(words[0], *text);
+  return session_->feed(words[0], *text);
 }
 
 Result<void> Console::do_note(const std::string& rest) {
@@ -417,7 +419,8 @@ Result<void> Console::do_play(const std::string& rest) {
   return play(beside(rest));
 }
 
-Result<void> Console::do_quit(const std::string& /*rest*/) {
+Result<void> Console::do_quit(const std::string& rest) {
+  if (!rest.empty()) return usage("quit");
   finished_ = true;
   return {};
 }

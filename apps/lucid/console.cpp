@@ -6,7 +6,11 @@
 #include <algorithm>
 #include <filesystem>
 #include <fstream>
+#include <iostream>
+#include <thread>
 #include <utility>
+
+#include "output.h"
 
 namespace lucid::app {
 
@@ -61,6 +65,8 @@ Result<void> Console::open(const std::string& path) {
   auto warnings = session->open(path);
   if (!warnings) return fail(warnings.error());
   session_ = std::move(session);
+  session_->set_limit(options_.limit);
+  set_pace();
   serial_.clear();
   serial_lines_.clear();
   if (!chip_is_known)
@@ -78,21 +84,48 @@ Result<void> Console::need_session() const {
   return fail(ErrorCode::kUsage, "no image is open", "begin with: open main.elf");
 }
 
-Result<void> Console::execute(const std::string& whole) {
-  std::string line = whole;
-  bool quoted = false;  // '#' begins a comment outside quotes
+namespace {
+
+/// A command without its comment and the blanks around it; tabs outside of texts are blanks.
+std::string stripped(std::string line) {
+  bool quoted = false;
   for (std::size_t i = 0; i < line.size(); ++i) {
-    if (line[i] == '"') quoted = !quoted;
-    if (line[i] == '#' && !quoted) line.resize(i);
+    if (quoted && line[i] == '\\') {
+      ++i;
+    } else if (line[i] == '"') {
+      quoted = !quoted;
+    } else if (line[i] == '#' && !quoted) {
+      line.resize(i);
+    } else if (line[i] == '\t' && !quoted) {
+      line[i] = ' ';
+    }
   }
   while (!line.empty() && std::isspace(static_cast<unsigned char>(line.back())) != 0)
     line.pop_back();
-  line.erase(0, std::min(line.find_first_not_of(" \t"), line.size()));
+  return line.erase(0, std::min(line.find_first_not_of(' '), line.size()));
+}
+
+}  // namespace
+
+Result<void> Console::execute(const std::string& whole) {
+  std::string line = stripped(whole);
   if (line.empty()) {
     if (!whole.empty() || repeat_.empty()) return {};
     line = repeat_;
   }
-  if (options_.echo && !options_.json) out_ << style_.bold(prompt() + line) << "\n";
+  const bool outermost = !busy_.exchange(true);
+  auto done = carry_out(line);
+  if (outermost) busy_ = false;
+  return done;
+}
+
+void Console::interrupt() {
+  interrupted_ = true;
+  if (session_ != nullptr) session_->request_pause();
+}
+
+Result<void> Console::carry_out(const std::string& line) {
+  if (options_.echo && !options_.json) write(style_.bold(prompt() + line) + "\n");
   std::size_t rest = 0;
   const Command* command = find_command(line, rest);
   if (command == nullptr) {
@@ -122,6 +155,7 @@ Result<void> Console::execute(const std::string& whole) {
   if (command->needs_session)
     if (auto ready = need_session(); !ready) return ready;
   command_began_ = std::chrono::steady_clock::now();
+  began_at_ = session_ != nullptr ? session_->chip().time().count : 0;
   const std::string name = command->name;
   if (name.rfind("step", 0) == 0 || name.rfind("go", 0) == 0) repeat_ = line;
   auto done = (this->*command->run)(line.substr(rest));
@@ -134,9 +168,12 @@ Result<void> Console::play(const std::string& path) {
   if (play_depth_ >= kMostDepth)
     return fail(ErrorCode::kUsage, "scripts play each other more than 8 deep",
                 "does one play itself?");
+  std::error_code unknown;
   std::ifstream in(path);
   if (!in)
     return fail(ErrorCode::kNotFound, "cannot read the script '" + path + "'", "check the path");
+  if (std::filesystem::is_directory(path, unknown))
+    return fail(ErrorCode::kIo, "'" + path + "' is a folder, not a script");
   const std::string outer = script_folder_;
   const std::size_t slash = path.rfind('/');
   script_folder_ = slash == std::string::npos ? "" : path.substr(0, slash + 1);
@@ -144,21 +181,35 @@ Result<void> Console::play(const std::string& path) {
   Result<void> result;
   std::string line;
   for (unsigned number = 1; std::getline(in, line) && !finished_; ++number) {
+    if (number == 1 && line.rfind("\xef\xbb\xbf", 0) == 0) line.erase(0, 3);  // byte order mark
     if (line.empty()) {  // a blank line is only that: repeating is for the prompt
       if (options_.echo && !options_.json) out_ << "\n";
       continue;
     }
     auto done = execute(line);
-    if (done) continue;
-    Error error = done.error();
+    if (done && !interrupted_) continue;
+    Error error = done ? Error{ErrorCode::kUsage, "interrupted", "", ""} : done.error();
     error.where =
         fmt::format("{}:{}{}", path, number, error.where.empty() ? "" : ", " + error.where);
     result = fail(std::move(error));
     break;
   }
+  if (in.bad())
+    result = fail(ErrorCode::kIo, "the script '" + path + "' cannot be read to its end");
   --play_depth_;
   script_folder_ = outer;
   return result;
+}
+
+Pause Console::run_for(Picoseconds span) {
+  command_began_ = std::chrono::steady_clock::now();
+  began_at_ = session_->chip().time().count;
+  session_->set_limit({});
+  busy_ = true;
+  Pause pause = session_->go_for(span);
+  busy_ = false;
+  session_->set_limit(options_.limit);
+  return pause;
 }
 
 std::string Console::prompt() const {
@@ -191,32 +242,57 @@ std::vector<std::string> Console::completions(const std::string& line) const {
   return out;
 }
 
-void Console::show(const Reply& reply) {
+std::string Console::escaped(const std::string& text) const {
+  return visible(text, style_.on(), options_.utf8);
+}
+
+void Console::write(const std::string& text) {
   if (progress_drawn_) out_ << "\r\x1b[K";
   progress_drawn_ = false;
-  out_ << (options_.json ? to_json(reply) : to_text(reply, style_)) << std::flush;
+  out_ << escaped(text) << std::flush;
+}
+
+void Console::show(const Reply& reply) {
+  if (!options_.json)
+    write(to_text(reply, style_));
+  else
+    out_ << to_json(reply) << std::flush;
+}
+
+void Console::show_error(const Error& error) {
+  if (options_.json)
+    out_ << error_to_json(error) << std::flush;
+  else
+    write(style_.bad(error.text()) + "\n");
 }
 
 /// The first port's bytes as they come, where that is wanted; else whole lines, with their port if
 /// it is another one.
 void Console::on_serial(const std::string& port, const std::string& bytes) {
-  if (end_ != nullptr && end_->port() == port) {
-    end_->write(bytes);
-    return;
-  }
+  for (const auto& end : ends_)
+    if (end->port() == port) {
+      end->write(bytes);
+      return;
+    }
   const bool companion = port.find('.') != std::string::npos;
   if (!companion) serial_ += bytes;
   if (options_.json) return;  // `show serial` has it
   if (plain_serial_ && port == first_port()) {
+    // Raw into files and pipes; on a terminal nothing acts.
+    const auto shown = [&](std::string text) {
+      if (!options_.terminal) return text;
+      text.erase(std::remove(text.begin(), text.end(), '\r'), text.end());
+      return visible(text, false, options_.utf8);
+    };
     const std::size_t end = bytes.rfind('\n');
     if (end != std::string::npos) {
-      out_ << bytes.substr(0, end + 1);
+      out_ << shown(bytes.substr(0, end + 1));
       serial_line_open_ = false;
       out_ << std::exchange(serial_waiting_, {});
     }
     const std::string rest = bytes.substr(end + 1);
     serial_line_open_ = serial_line_open_ || !rest.empty();
-    out_ << rest << std::flush;
+    out_ << shown(rest) << std::flush;
     return;
   }
   for (const char c : bytes) {
@@ -228,6 +304,57 @@ void Console::on_serial(const std::string& port, const std::string& bytes) {
                                  : fmt::format("\\x{:02x}", static_cast<unsigned char>(c));
     }
   }
+}
+
+Result<void> Console::attach(const std::string& phrase) {
+  const std::string port = phrase.substr(0, phrase.find(' '));
+  if (auto known = session_->feed(port, ""); !known) return known;
+  const auto same = [&](const std::unique_ptr<SerialEnd>& end) { return end->port() == port; };
+  std::unique_ptr<SerialEnd> end;
+  if (phrase != port + " nothing") {
+    auto opened = SerialEnd::open(phrase);
+    if (!opened) return fail(opened.error());
+    end = std::move(*opened);
+  }
+  tell_lost();
+  ends_.erase(std::remove_if(ends_.begin(), ends_.end(), same), ends_.end());
+  if (end != nullptr) {
+    const std::string where = fmt::format("{} is at {}", port, end->path());
+    if (end->is_paced() && plain_serial_)
+      std::cerr << where << std::endl;  // the other stream is the firmware's
+    else if (end->is_paced())
+      show(Message{where});
+    else if (auto fed = session_->feed(port, end->read()); !fed)
+      return fed;
+    ends_.push_back(std::move(end));
+  }
+  set_pace();
+  return {};
+}
+
+void Console::tell_lost() {
+  for (const auto& end : ends_)
+    if (end->lost() != 0)
+      show(Warning{fmt::format("{} bytes from {} were not taken by who is at {}", end->lost(),
+                               end->port(), end->path())});
+}
+
+void Console::set_pace() {
+  constexpr std::uint64_t kMillisecond = 1'000'000'000;
+  const bool paced = options_.pace || std::any_of(ends_.begin(), ends_.end(),
+                                                  [](const auto& end) { return end->is_paced(); });
+  if (session_ != nullptr) session_->set_pace({paced ? kMillisecond : 0});
+}
+
+/// Not before its time by the clock on the wall.
+std::vector<SerialText> Console::on_pace(Picoseconds now) {
+  std::this_thread::sleep_until(command_began_ +
+                                std::chrono::nanoseconds((now.count - began_at_) / 1000));
+  std::vector<SerialText> out;
+  for (const auto& end : ends_)
+    if (std::string bytes = end->read(); !bytes.empty())
+      out.push_back({end->port(), std::move(bytes)});
+  return out;
 }
 
 std::string Console::first_port() const {
@@ -267,12 +394,16 @@ void Console::on_message(const std::string& text) { show(Message{"  log: " + tex
 
 void Console::on_progress(Picoseconds now) {
   if (!options_.terminal || options_.json) return;
-  if (std::chrono::steady_clock::now() - command_began_ < std::chrono::seconds(1)) return;
+  const auto clock = std::chrono::steady_clock::now();
+  if (clock - command_began_ < std::chrono::seconds(1) ||
+      clock - progress_at_ < std::chrono::milliseconds(100))
+    return;
+  progress_at_ = clock;
   out_ << "\r\x1b[K" << style_.dim("  running: " + to_text(now) + " (Ctrl-C pauses)") << std::flush;
   progress_drawn_ = true;
 }
 
-void Console::stand(const Pause& pause) {
+Result<void> Console::stand(const Pause& pause) {
   Standing standing;
   standing.pause = pause;
   if (unit_ == StepUnit::kLine && !pause.where.file.empty()) {
@@ -291,14 +422,18 @@ void Console::stand(const Pause& pause) {
   constexpr unsigned kMostDepth = 1000;
   if (then_depth_ >= kMostDepth) {
     show(Warning{"`then` has followed `then` 1000 times: it ends here"});
-    return;
+    return {};
   }
   ++then_depth_;
   const std::vector<std::string> commands = pause.then;
   for (const std::string& command : commands)
-    if (auto done = execute(command); !done)
+    if (auto done = interrupted_ ? Result<void>() : execute(command); !done)
       show(Warning{"then \"" + command + "\": " + done.error().text()});
   --then_depth_;
+  if (pause.cause == Pause::Cause::kLimit)
+    return fail(ErrorCode::kOutOfRange, "nothing has paused the program within " + pause.detail,
+                "give it an end (`go for`, a breakpoint), or more time: --limit 2h");
+  return {};
 }
 
 std::string Console::beside(const std::string& path) const {

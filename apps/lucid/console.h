@@ -1,8 +1,9 @@
 // SPDX-License-Identifier: MIT
-// Console: the command language over one session. Prompt, scripts and `--do` all feed it lines.
+// Console: the command language over one session. Prompt, scripts and `--first` all feed it lines.
 #ifndef LUCID_APP_CONSOLE_H
 #define LUCID_APP_CONSOLE_H
 
+#include <atomic>
 #include <chrono>
 #include <map>
 #include <memory>
@@ -29,6 +30,7 @@ enum ExitCode : int {
   kExitOutOfRange = 6,
   kExitIo = 7,
   kExitFault = 8,  ///< `lucid run`: the firmware misbehaved
+  kExitInterrupted = 130,
 };
 int exit_code(ErrorCode code);
 
@@ -43,6 +45,9 @@ class Console final : public Listener {
     bool json = false;
     bool colour = false;
     bool terminal = false;  ///< progress may be drawn over
+    bool utf8 = true;       ///< the terminal shows more than ASCII
+    bool pace = false;      ///< no faster than real time
+    Picoseconds limit;      ///< the longest that a command runs, in simulated time; 0: no matter
     bool echo = false;      ///< show each command, as scripts do
   };
 
@@ -53,7 +58,10 @@ class Console final : public Listener {
   /// One command line. An empty line repeats the last step or go. Errors leave the session as it
   /// was.
   Result<void> execute(const std::string& line);
+  /// For a span, as `go for` does. REQUIRES: an image is open.
+  Pause run_for(Picoseconds span);
   /// Every line of a file; stops at the first error, which then names file and line.
+  /// Errors: also kIo for a file that cannot be read.
   Result<void> play(const std::string& path);
 
   [[nodiscard]] Session* session() { return session_.get(); }
@@ -69,8 +77,17 @@ class Console final : public Listener {
   void set_plain_serial(bool on) { plain_serial_ = on; }
   /// What follows plain serial output begins a line.
   void end_serial_line();
-  /// Hands the bytes of one port to something outside. It must outlive the console.
-  void set_serial_end(SerialEnd* end) { end_ = end; }
+  /// Puts something at the other end of a serial port: `USART0 socket 5555`, or `USART0 nothing`.
+  Result<void> attach(const std::string& phrase);
+  /// Says what the other ends of serial ports have not taken.
+  void tell_lost();
+  /// A command is being carried out. From any thread, and in a signal handler.
+  [[nodiscard]] bool busy() const { return busy_; }
+  /// Ends the command under way, and the script that it is of.
+  void interrupt();
+  [[nodiscard]] bool interrupted() const { return interrupted_; }
+  void forget_interrupt() { interrupted_ = false; }
+  void show_error(const Error& error);
   void set_echo(bool on) { options_.echo = on; }
   void show(const Reply& reply);
   void flush_serial();
@@ -82,6 +99,7 @@ class Console final : public Listener {
   void on_note(const std::string& text) override;
   void on_message(const std::string& text) override;
   void on_progress(Picoseconds now) override;
+  std::vector<SerialText> on_pace(Picoseconds now) override;
 
   // Commands, each with the rest of its line. They are listed in commands.cpp.
   Result<void> do_go(const std::string& rest);
@@ -120,7 +138,8 @@ class Console final : public Listener {
   Result<void> do_press(const std::string& rest);
   Result<void> do_release(const std::string& rest);
   Result<void> do_turn(const std::string& rest);
-  Result<void> do_send(const std::string& rest);
+  Result<void> do_attach(const std::string& rest);
+  Result<void> do_feed(const std::string& rest);
   Result<void> do_transfer(const std::string& rest);
   Result<void> do_expect(const std::string& rest);
   Result<void> do_note(const std::string& rest);
@@ -130,8 +149,13 @@ class Console final : public Listener {
 
  private:
   Result<void> need_session() const;
+  Result<void> carry_out(const std::string& line);
+  void set_pace();
+  void write(const std::string& text);
+  [[nodiscard]] std::string escaped(const std::string& text) const;
   Result<void> step(StepKind kind, const std::string& rest);
-  void stand(const Pause& pause);
+  /// Error: kOutOfRange if it is the limit that has paused it.
+  Result<void> stand(const Pause& pause);
   Result<void> each_id(const std::string& rest, Result<void> (*act)(Session&, unsigned));
   Result<void> save_breakpoints(const std::string& path);
   std::optional<Result<void>> set_fault(const std::string& rest, bool on);
@@ -151,7 +175,9 @@ class Console final : public Listener {
   bool plain_serial_ = false;
   bool serial_line_open_ = false;  ///< plain serial output stands behind a line's beginning
   std::vector<std::string> stay_in_, run_through_;
-  SerialEnd* end_ = nullptr;  ///< what listens to a port, if anything
+  std::vector<std::unique_ptr<SerialEnd>> ends_;  ///< what listens to serial ports
+  std::atomic<bool> busy_{false}, interrupted_{false};
+  std::uint64_t began_at_ = 0;  ///< of the command under way: its simulated time
   bool finished_ = false;
   bool expectation_failed_ = false;
   unsigned expectations_ = 0;
@@ -159,7 +185,7 @@ class Console final : public Listener {
   unsigned then_depth_ = 0;
   std::string script_folder_;
   bool progress_drawn_ = false;
-  std::chrono::steady_clock::time_point command_began_;
+  std::chrono::steady_clock::time_point command_began_, progress_at_;
 };
 
 /// A row of the command table.

@@ -3,6 +3,7 @@
 #include <nlohmann/json.hpp>
 
 #include "breakpoint_text.h"
+#include "output.h"
 #include "reply.h"
 
 namespace lucid::app {
@@ -12,7 +13,7 @@ using Json = nlohmann::ordered_json;
 
 constexpr const char* kCauses[] = {
     "ready", "breakpoint",        "step",  "arrived",     "time up", "holds", "requested",
-    "fault", "break instruction", "moved", "cannot tell", "data",    "event"};
+    "fault", "break instruction", "moved", "cannot tell", "data",    "event", "limit"};
 
 Json json(const Location& w) {
   Json out{{"address", w.address}};
@@ -129,7 +130,10 @@ struct JsonWriter {
     Json out{{"view", "disassembly"}, {"rows", Json::array()}};
     for (const auto& r : v.rows) {
       Json row = json(r.instruction);
-      if (!r.label.empty()) row["label"] = r.label;
+      if (!r.function.empty()) {
+        row["function"] = r.function;
+        row["offset"] = r.offset;
+      }
       if (r.line != 0) {
         row["file"] = r.file;
         row["line"] = r.line;
@@ -308,7 +312,11 @@ struct JsonWriter {
             {"cycles", e.cycles},
             {"now", e.now}};
   }
-  Json operator()(const Serial& s) const { return {{"view", "serial"}, {"sent", s.sent}}; }
+  Json operator()(const Serial& s) const {
+    Json out{{"view", "serial"}, {"sent", s.sent}};
+    if (!is_utf8(s.sent)) out["bytes"] = std::vector<unsigned char>(s.sent.begin(), s.sent.end());
+    return out;
+  }
   Json operator()(const Chips& c) const {
     Json out{{"view", "chips"}, {"chips", Json::array()}};
     for (const Chip::Summary& chip : c.chips)
@@ -322,8 +330,19 @@ struct JsonWriter {
   }
 };
 
-std::string dumped(const Json& json) {
-  return json.dump(-1, ' ', false, Json::error_handler_t::replace) + "\n";
+/// Bytes that are no text are written as \xNN.
+void make_text(Json& json) {
+  if (json.is_string()) {
+    auto& text = json.get_ref<std::string&>();
+    if (!is_utf8(text)) text = with_bytes_escaped(text);
+  } else if (json.is_structured()) {
+    for (Json& part : json) make_text(part);
+  }
+}
+
+std::string dumped(Json json) {
+  make_text(json);
+  return json.dump() + "\n";
 }
 
 }  // namespace

@@ -4,21 +4,22 @@
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
-#include <chrono>
 #include <cstdlib>
 #include <iostream>
-#include <thread>
 
 #include "console.h"
 #include "demo.h"
+#include "output.h"
 #include "prompt.h"
 
 namespace lucid::app {
 namespace {
 
+constexpr std::uint64_t kDefaultLimit = 3'600'000'000'000'000;  // an hour
+
 struct Arguments {
-  std::string image, script, chip, clock, bench, on, serial, span = "1s", name, function;
-  std::vector<std::string> commands, sources;
+  std::string image, script, chip, clock, bench, on, limit, span = "1s", name, function;
+  std::vector<std::string> commands, sources, attach;
   bool json = false;
   bool all = false;
   bool pace = false;
@@ -28,7 +29,7 @@ int report(const Error& error, bool json) {
   if (json)
     std::cout << error_to_json(error) << std::flush;
   else
-    std::cerr << "lucid: " << error.text() << std::endl;
+    std::cerr << "lucid: " << visible(error.text(), false, locale_has_utf8()) << std::endl;
   return exit_code(error.code);
 }
 
@@ -48,6 +49,16 @@ Result<Console::Options> options_of(const Arguments& a) {
   options.json = a.json;
   options.colour = !a.json && colour_wanted();
   options.terminal = isatty(STDOUT_FILENO) != 0;
+  options.utf8 = locale_has_utf8();
+  options.pace = a.pace;
+  // Nobody is there to press Ctrl-C.
+  if (isatty(STDIN_FILENO) == 0 || !a.script.empty() || !a.commands.empty())
+    options.limit = {kDefaultLimit};
+  if (!a.limit.empty()) {
+    auto limit = parse_time(a.limit);
+    if (!limit) return fail(limit.error());
+    options.limit = *limit;
+  }
   if (!a.clock.empty()) {
     auto hz = parse_frequency(a.clock);
     if (!hz) return fail(hz.error());
@@ -60,14 +71,27 @@ Result<void> do_commands(Console& console, const Arguments& a) {
   for (const std::string& command : a.commands) {
     if (auto done = console.execute(command); !done) {
       Error error = done.error();
-      error.where = "--do '" + command + "'" + (error.where.empty() ? "" : ", " + error.where);
+      error.where = "--first '" + command + "'" + (error.where.empty() ? "" : ", " + error.where);
       return fail(std::move(error));
     }
   }
   return {};
 }
 
+/// What has gone wrong without ending anything.
+int finished(Console& console) {
+  if (console.interrupted()) return kExitInterrupted;
+  if (console.session() != nullptr)
+    for (const PartState& part : console.session()->chip().parts())
+      if (part.failed)
+        return report({ErrorCode::kUsage, part.name + " " + part.state, "", ""},
+                      console.options().json),
+               kExitExpectation;
+  return kExitGood;
+}
+
 int failed(const Console& console, const Error& error) {
+  if (console.interrupted()) return kExitInterrupted;
   const int code = report(error, console.options().json);
   return console.expectation_failed() ? kExitExpectation : code;
 }
@@ -80,8 +104,9 @@ int open_image(const Arguments& a, Console& console) {
                     console.session()->chip().info().name,
                     static_cast<double>(console.session()->chip().info().clock_hz) / 1e6))});
   if (auto done = do_commands(console, a); !done) return failed(console, done.error());
-  if (a.commands.empty()) run_prompt(console);
-  return kExitGood;
+  if (a.commands.empty())
+    if (const int code = run_prompt(console); code != kExitGood) return code;
+  return finished(console);
 }
 
 int play_script(const Arguments& a, Console& console) {
@@ -94,31 +119,7 @@ int play_script(const Arguments& a, Console& console) {
   if (console.expectations() != 0)
     console.show(Message{fmt::format("{}: {} expectation{} held", a.script, console.expectations(),
                                      console.expectations() == 1 ? "" : "s")});
-  return kExitGood;
-}
-
-/// In steps of a millisecond, none before its time by the clock on the wall.
-Pause run_paced(Session& session, SerialEnd* end, Picoseconds span) {
-  constexpr std::uint64_t kMillisecond = 1'000'000'000;
-  const auto start = std::chrono::steady_clock::now();
-  const std::uint64_t first = session.chip().cycles();
-  const std::uint64_t first_time = session.chip().time().count;
-  for (;;) {
-    const std::uint64_t passed = session.chip().time().count - first_time;
-    const auto due = start + std::chrono::nanoseconds(passed / 1000);
-    std::this_thread::sleep_until(due);
-    if (end != nullptr)
-      if (const std::string typed = end->read(); !typed.empty())
-        (void)session.send(end->port(), typed).has_value();
-    const std::uint64_t left = span.count > passed ? span.count - passed : 0;
-    Pause pause =
-        session.go_for(Picoseconds{std::max<std::uint64_t>(std::min(left, kMillisecond), 1)});
-    if (pause.cause != Pause::Cause::kTimeUp || left <= kMillisecond) {
-      pause.cycles_since = session.chip().cycles() - first;
-      pause.since = {session.chip().time().count - first_time};
-      return pause;
-    }
-  }
+  return finished(console);
 }
 
 int run_image(const Arguments& a, Console& console) {
@@ -129,37 +130,22 @@ int run_image(const Arguments& a, Console& console) {
   Session& session = *console.session();
   auto span = parse_time(a.span);
   if (!span) return report(span.error(), a.json);
-  std::unique_ptr<SerialEnd> end;
-  if (!a.serial.empty()) {
-    if (const std::size_t equals = a.serial.find('='); equals != std::string::npos)
-      if (auto known = session.send(a.serial.substr(0, equals), ""); !known)
-        return report(known.error(), a.json);
-    auto opened = SerialEnd::open(a.serial);
-    if (!opened) return report(opened.error(), a.json);
-    end = std::move(*opened);
-    if (!end->is_paced())
-      if (auto sent = session.send(end->port(), end->read()); !sent)
-        return report(sent.error(), a.json);
-    console.set_serial_end(end.get());
-    if (end->is_paced()) std::cerr << end->port() << " is at " << end->path() << std::endl;
-  }
-  const bool paced = a.pace || (end != nullptr && end->is_paced());
-  const Pause pause = paced ? run_paced(session, end.get(), *span) : session.go_for(*span);
-  console.set_serial_end(nullptr);
+  for (const std::string& phrase : a.attach)
+    if (auto attached = console.attach(phrase); !attached) return report(attached.error(), a.json);
+  const Pause pause = console.run_for(*span);
   console.end_serial_line();
   Standing standing;
   standing.pause = pause;
   if (auto source = session.source("here", 1); source && source->problem.empty())
     standing.source = *source;
   console.show(standing);
-  TimeView time = session.time();
-  time.cycles_since = pause.cycles_since;  // of the run, however many pieces it had
-  time.since = pause.since;
-  console.show(time);
+  console.tell_lost();
+  console.show(session.time());
   console.show(session.stack(0));
   console.show(Pins{session.pins()});
   if (!session.chip().parts().empty()) console.show(Parts{session.chip().parts()});
-  return pause.cause == Pause::Cause::kFault ? kExitFault : kExitGood;
+  if (pause.cause == Pause::Cause::kFault) return kExitFault;
+  return finished(console);
 }
 
 int list_image(const Arguments& a, Console& console) {
@@ -260,19 +246,72 @@ void add_common(CLI::App* command, Arguments& a) {
   command->add_option("--on", a.on, "The chip of the bench that is meant, if not the first")
       ->type_name("NAME")
       ->needs(bench);
-  command->add_option("--do", a.commands, "Carry out a command (repeatable)")->type_name("COMMAND");
+  command->add_option("--first", a.commands, "Carry out a command first (repeatable)")
+      ->type_name("COMMAND");
+  command
+      ->add_option("--limit", a.limit,
+                   "The longest that a command may run, in simulated time; without somebody at a "
+                   "terminal 1h")
+      ->type_name("TIME");
   command->add_flag("--json", a.json, "Write JSON, one object a line");
+}
+
+/// What is wrong with the arguments.
+Error in_our_words(const CLI::ParseError& error, const CLI::App& app, const std::string& first) {
+  const auto chosen = app.get_subcommands();
+  const std::string command = chosen.empty() ? "lucid" : "lucid " + chosen.front()->get_name();
+  Error out{ErrorCode::kUsage, "", "", "`" + command + " --help` says what there is"};
+  const auto is = [&](auto* kind) { return dynamic_cast<decltype(kind)>(&error) != nullptr; };
+  const bool required = is(static_cast<const CLI::RequiredError*>(nullptr));
+  const std::string text = error.what();
+  const std::string behind =
+      text.substr(text.rfind(": ") == std::string::npos ? 0 : text.rfind(": ") + 2);
+  if (required && chosen.empty()) {
+    out.what = first.empty() ? "what is to be done?" : "what is to be done with '" + first + "'?";
+    out.hint = "begin with: lucid open " + (first.empty() ? "main.elf" : first) +
+               "; `lucid --help` lists what there is";
+  } else if (required) {
+    out.what = "an argument is missing: " + text.substr(0, text.find(' '));
+  } else if (is(static_cast<const CLI::ExtrasError*>(nullptr))) {
+    std::vector<std::string> names;
+    for (const CLI::App* sub : app.get_subcommands(nullptr)) names.push_back(sub->get_name());
+    out.what = "'" + behind + "' is not expected here";
+    if (chosen.empty() && behind.find_first_of("./") != std::string::npos && behind[0] != '-')
+      out.hint = "to debug it: lucid open " + behind;
+    else if (chosen.empty())
+      out.hint = fmt::format("there are {}", fmt::join(names, ", "));
+  } else if (is(static_cast<const CLI::ArgumentMismatch*>(nullptr))) {
+    out.what = text.substr(0, text.find(':')) + " needs a value behind it";
+  } else {
+    out.what = text;
+  }
+  return out;
 }
 
 int main_with(int argc, char** argv) {
   Arguments a;
   CLI::App app{"Lucid Loop: debug microcontroller firmware on a simulated chip", "lucid"};
   app.require_subcommand(1);
-  app.set_version_flag("--version", "lucid 0.1.0");
+  const auto words = std::make_shared<CLI::Formatter>();
+  for (const auto& [stock, ours] :
+       std::initializer_list<std::pair<const char*, const char*>>{{"REQUIRED", "(must be given)"},
+                                                                  {"TEXT", "NAME"},
+                                                                  {"Usage", "Written"},
+                                                                  {"OPTIONS", "options"},
+                                                                  {"Options", "Options"},
+                                                                  {"Positionals", "What it takes"},
+                                                                  {"SUBCOMMAND", "command"},
+                                                                  {"SUBCOMMANDS", "command"},
+                                                                  {"Needs", "goes with"}})
+    words->label(stock, ours);
+  app.formatter(words);
+  app.set_help_flag("-h,--help", "Say this");
+  app.set_version_flag("--version", "lucid 0.1.0", "Say which version this is");
   app.footer(
       "Example: lucid open main.elf\nExit codes: 0 good, 1 an expectation failed, 2 usage, 3 not "
       "found,\n"
-      "4 unusable image, 5 not supported, 6 out of range, 7 input/output, 8 firmware fault.");
+      "4 unusable image, 5 not supported, 6 out of range, 7 input/output, 8 firmware fault,\n"
+      "130 interrupted.");
 
   CLI::App* open = app.add_subcommand("open", "Debug an image at the prompt");
   open->add_option("image", a.image, "ELF or Intel HEX")->required();
@@ -291,13 +330,13 @@ int main_with(int argc, char** argv) {
   run->add_option("--for", a.span, "How long, in simulated time")
       ->type_name("TIME")
       ->capture_default_str();
-  run->add_option(
-         "--serial", a.serial,
-         "What is at a serial port: USART0=pty, =tcp:PORT (both imply --pace), =file:IN,OUT")
-      ->type_name("PORT=END");
+  run->add_option("--attach", a.attach,
+                  "What is at a serial port, as one phrase: 'USART0 terminal', 'USART0 socket "
+                  "5555' (time passes as on a clock), 'USART0 files IN OUT' (repeatable)")
+      ->type_name("PHRASE");
   run->add_flag("--pace", a.pace, "No faster than real time");
   add_common(run, a);
-  run->footer("Example: lucid run main.elf --for 2s --do 'drive PD2 low'");
+  run->footer("Example: lucid run main.elf --for 2s --first 'drive PD2 low'");
 
   CLI::App* listing = app.add_subcommand("listing", "Source and disassembly, interleaved");
   listing->add_option("image", a.image, "ELF or Intel HEX")->required();
@@ -316,10 +355,12 @@ int main_with(int argc, char** argv) {
   demo->add_flag("--json", a.json, "Write JSON, one object a line");
   demo->footer("Example: lucid demo overshoot");
 
+  for (CLI::App* command : app.get_subcommands(nullptr)) command->group("Commands");
   try {
     app.parse(argc, argv);
   } catch (const CLI::ParseError& error) {
-    return app.exit(error) == 0 ? kExitGood : kExitUsage;
+    if (error.get_exit_code() == 0) return app.exit(error), kExitGood;  // help and version
+    return report(in_our_words(error, app, argc > 1 ? argv[1] : ""), a.json);
   }
   auto options = options_of(a);
   if (!options) return report(options.error(), a.json);
@@ -336,10 +377,15 @@ int main_with(int argc, char** argv) {
 }  // namespace lucid::app
 
 int main(int argc, char** argv) {
+  using namespace lucid::app;
   try {
-    return lucid::app::main_with(argc, argv);
+    const int code = main_with(argc, argv);
+    std::cout.flush();
+    if (std::cout) return code;
+    std::cerr << "lucid: the output could not be written" << std::endl;
+    return kExitIo;
   } catch (const std::exception& error) {
     std::cerr << "lucid: " << error.what() << std::endl;
-    return lucid::app::kExitIo;
+    return kExitIo;
   }
 }

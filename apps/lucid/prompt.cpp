@@ -2,13 +2,18 @@
 #include "prompt.h"
 
 #include <editline/readline.h>
+#include <fcntl.h>
 #include <signal.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include <csignal>
 #include <cstdlib>
 #include <cstring>
+#include <fstream>
 #include <iostream>
+
+#include "output.h"
 
 namespace lucid::app {
 namespace {
@@ -16,25 +21,75 @@ namespace {
 // libedit and signal handlers call back without a context.
 Console* current = nullptr;  // NOLINT(cppcoreguidelines-avoid-non-const-global-variables)
 
+volatile std::sig_atomic_t interrupts =
+    0;  // NOLINT(cppcoreguidelines-avoid-non-const-global-variables)
+
+/// Ends the command under way; between commands it only ends the line.
 void on_interrupt(int /*signal*/) {
-  if (current != nullptr && current->session() != nullptr) current->session()->request_pause();
+  interrupts = interrupts + 1;
+  if (current != nullptr && current->busy()) current->interrupt();
 }
 
-/// $XDG_STATE_HOME/lucid/history, made if it is not there; empty if there is no home.
-std::string history_path() {
-  std::string folder;
-  if (const char* state = std::getenv("XDG_STATE_HOME"); state != nullptr && *state != '\0')
-    folder = state;
-  else if (const char* home = std::getenv("HOME"); home != nullptr && *home != '\0')
-    folder = std::string(home) + "/.local/state";
-  if (folder.empty()) return {};
-  folder += "/lucid";
-  for (std::size_t at = 1; at != std::string::npos;) {
-    at = folder.find('/', at + 1);
-    mkdir(folder.substr(0, at).c_str(), 0700);
+/// The commands of earlier sessions: $XDG_STATE_HOME/lucid/commands, a line each. Sessions append
+/// to it side by side. A file of another form is left alone.
+class History {
+ public:
+  History() {
+    std::string folder;
+    if (const char* state = std::getenv("XDG_STATE_HOME"); state != nullptr && *state != '\0')
+      folder = state;
+    else if (const char* home = std::getenv("HOME"); home != nullptr && *home != '\0')
+      folder = std::string(home) + "/.local/state";
+    if (folder.empty()) return;
+    folder += "/lucid";
+    for (std::size_t at = 1; at != std::string::npos;) {
+      at = folder.find('/', at + 1);
+      mkdir(folder.substr(0, at).c_str(), 0700);
+    }
+    read(folder + "/commands");
   }
-  return folder + "/history";
-}
+
+  void add(const std::string& line) {
+    add_history(line.c_str());
+    if (path_.empty()) return;
+    // One write each: what two sessions append stays apart.
+    const std::string text = line + "\n";
+    const int file = ::open(path_.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC, 0600);
+    if (file < 0) return;
+    const bool complete = ::write(file, text.data(), text.size()) == ssize_t(text.size());
+    ::close(file);
+    if (!complete) path_.clear();
+  }
+
+ private:
+  void read(const std::string& path) {
+    constexpr std::size_t kMost = 1000;
+    std::ifstream in(path, std::ios::binary);
+    std::vector<std::string> lines;
+    std::string line;
+    bool ours = true;
+    while (std::getline(in, line)) {
+      ours = ours && (!lines.empty() || line == kFirst) && is_utf8(line) &&
+             line.find('\0') == std::string::npos;
+      lines.push_back(line);
+    }
+    if (!ours) return;
+    path_ = path;
+    const bool is_new = lines.empty();
+    if (!is_new) lines.erase(lines.begin());
+    if (is_new || lines.size() > 2 * kMost) {  // begun, or cut to its end
+      if (lines.size() > kMost)
+        lines.erase(lines.begin(), lines.end() - static_cast<std::ptrdiff_t>(kMost));
+      std::string text = std::string(kFirst) + "\n";
+      for (const std::string& l : lines) text += l + "\n";
+      if (!write_file(path, text)) path_.clear();
+    }
+    for (const std::string& l : lines) add_history(l.c_str());
+  }
+
+  static constexpr const char* kFirst = "# commands given to lucid, the latest last";
+  std::string path_;
+};
 
 char** complete(const char* /*text*/, int start, int end) {
   const std::string line(rl_line_buffer, static_cast<std::size_t>(end));
@@ -56,13 +111,6 @@ char** complete(const char* /*text*/, int start, int end) {
   return out;
 }
 
-void report(Console& console, const Error& error) {
-  if (console.options().json)
-    std::cout << error_to_json(error) << std::flush;
-  else
-    std::cout << console.style().bad(error.text()) << std::endl;
-}
-
 }  // namespace
 
 void catch_interrupts(Console& console) {
@@ -72,13 +120,20 @@ void catch_interrupts(Console& console) {
   sigaction(SIGINT, &action, nullptr);
 }
 
-void run_prompt(Console& console) {
+int run_prompt(Console& console) {
   catch_interrupts(console);
   if (isatty(STDIN_FILENO) == 0) {
+    int code = kExitGood;
     std::string line;
-    while (!console.finished() && std::getline(std::cin, line))
-      if (auto done = console.execute(line); !done) report(console, done.error());
-    return;
+    while (!console.finished() && !console.interrupted() && std::getline(std::cin, line)) {
+      if (line.empty()) continue;
+      auto done = console.execute(line);
+      if (done) continue;
+      console.show_error(done.error());
+      if (code == kExitGood)
+        code = console.expectation_failed() ? kExitExpectation : exit_code(done.error().code);
+    }
+    return code;
   }
   static char kName[] = "lucid";
   static char kBreaks[] = " ";
@@ -86,22 +141,22 @@ void run_prompt(Console& console) {
   rl_completer_word_break_characters = kBreaks;
   rl_attempted_completion_function = complete;
   rl_completion_append_character = '\0';
-  const std::string history = history_path();
-  if (!history.empty()) read_history(history.c_str());
+  History history;
   while (!console.finished()) {
+    const int before = interrupts;
     char* raw = readline(console.prompt().c_str());
     if (raw == nullptr) {
       std::cout << std::endl;
+      if (interrupts != before) continue;
       break;
     }
     const std::string line = raw;
     std::free(raw);
-    if (!line.empty()) {
-      add_history(line.c_str());
-      if (!history.empty()) write_history(history.c_str());
-    }
-    if (auto done = console.execute(line); !done) report(console, done.error());
+    if (!line.empty()) history.add(line);
+    if (auto done = console.execute(line); !done) console.show_error(done.error());
+    console.forget_interrupt();
   }
+  return kExitGood;
 }
 
 }  // namespace lucid::app

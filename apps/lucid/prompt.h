@@ -8,7 +8,7 @@
 namespace lucid::app {
 
 /// Reads commands until the end of input or `quit`. Ctrl-C pauses the chip, not the program.
-void run_prompt(Console& console);
+int run_prompt(Console& console);
 /// Ctrl-C asks the console's session to pause from now on.
 void catch_interrupts(Console& console);
 

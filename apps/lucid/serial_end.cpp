@@ -13,8 +13,11 @@
 #include <cerrno>
 #include <charconv>
 #include <cstring>
+#include <filesystem>
 #include <fstream>
 #include <iostream>
+
+#include "words.h"
 
 namespace lucid::app {
 namespace {
@@ -41,7 +44,10 @@ class PseudoTerminal final : public SerialEnd {
   void write(const std::string& bytes) override {
     for (std::size_t at = 0; at < bytes.size();) {
       const ssize_t n = ::write(ours_, bytes.data() + at, bytes.size() - at);
-      if (n <= 0) return;
+      if (n <= 0) {
+        lost_ += bytes.size() - at;
+        return;
+      }
       at += static_cast<std::size_t>(n);
     }
   }
@@ -65,7 +71,7 @@ class Socket final : public SerialEnd {
     const auto read = std::from_chars(number.data(), end, port);
     if (read.ec != std::errc() || read.ptr != end || port > 65535)
       return fail(ErrorCode::kUsage, "'" + number + "' is not a TCP port",
-                  "ports are 1 to 65535, such as tcp:5555; 0 takes a free one");
+                  "ports are 1 to 65535, such as 5555; 0 takes a free one");
     using asio::ip::tcp;
     asio::error_code failed;
     const tcp::endpoint loopback(asio::ip::address_v4::loopback(),
@@ -80,10 +86,12 @@ class Socket final : public SerialEnd {
     return {};
   }
   void write(const std::string& bytes) override {
-    if (!is_connected()) return;
     asio::error_code failed;
-    for (std::size_t at = 0; at < bytes.size() && !failed;)
-      at += peer_.write_some(asio::buffer(bytes.data() + at, bytes.size() - at), failed);
+    std::size_t at = 0;
+    if (is_connected())
+      while (at < bytes.size() && !failed)
+        at += peer_.write_some(asio::buffer(bytes.data() + at, bytes.size() - at), failed);
+    lost_ += bytes.size() - at;
     look(failed);
   }
   std::string read() override {
@@ -118,17 +126,16 @@ class Socket final : public SerialEnd {
 /// All of a file arrives, back to back; what the firmware sends goes into another.
 class Files final : public SerialEnd {
  public:
-  Result<void> open(const std::string& names) {
-    const std::size_t comma = names.find(',');
-    path_ = names;
-    const std::string in = names.substr(0, comma);
+  Result<void> open(const std::string& in, const std::string& out) {
+    path_ = in;
     std::ifstream file(in, std::ios::binary);
     if (!file)
       return fail(errno == ENOENT ? ErrorCode::kNotFound : ErrorCode::kIo,
                   in + ": " + std::strerror(errno), "check the path");
     bytes_.assign(std::istreambuf_iterator<char>(file), {});
-    if (comma == std::string::npos) return {};
-    const std::string out = names.substr(comma + 1);
+    if (file.bad() || std::filesystem::is_directory(in))
+      return fail(ErrorCode::kIo, in + " cannot be read", "is it a folder?");
+    if (out.empty()) return {};
     out_.open(out, std::ios::binary);
     if (!out_) return fail(ErrorCode::kIo, out + ": " + std::strerror(errno));
     return {};
@@ -153,16 +160,17 @@ Result<std::unique_ptr<SerialEnd>> opened(const Words&... words) {
 
 }  // namespace
 
-Result<std::unique_ptr<SerialEnd>> SerialEnd::open(const std::string& text) {
-  const std::size_t equals = text.find('=');
-  const std::string what = equals == std::string::npos ? "" : text.substr(equals + 1);
+Result<std::unique_ptr<SerialEnd>> SerialEnd::open(const std::string& phrase) {
+  const std::vector<std::string> words = split(phrase);
+  const std::string what = words.size() < 2 ? "" : words[1];
   Result<std::unique_ptr<SerialEnd>> end =
-      fail(ErrorCode::kUsage, "'" + text + "' does not say what is at which serial port",
-           "write USART0=pty, USART0=tcp:5555 or USART0=file:IN,OUT");
-  if (what == "pty") end = opened<PseudoTerminal>();
-  if (what.rfind("tcp:", 0) == 0) end = opened<Socket>(what.substr(4));
-  if (what.rfind("file:", 0) == 0) end = opened<Files>(what.substr(5));
-  if (end) (*end)->port_ = text.substr(0, equals);
+      fail(ErrorCode::kUsage, "'" + phrase + "' does not say what is at which serial port",
+           "write USART0 terminal, USART0 socket 5555 or USART0 files IN OUT");
+  if (what == "terminal" && words.size() == 2) end = opened<PseudoTerminal>();
+  if (what == "socket" && words.size() == 3) end = opened<Socket>(words[2]);
+  if (what == "files" && (words.size() == 3 || words.size() == 4))
+    end = opened<Files>(words[2], words.size() == 4 ? words[3] : std::string());
+  if (end) (*end)->port_ = words[0];
   return end;
 }
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "breakpoint_text.h"
+#include "output.h"
 #include "reply.h"
 
 namespace lucid::app {
@@ -100,7 +101,7 @@ class TextWriter {
     if (!v.problem.empty()) return style_.dim(v.problem) + "\n";
     std::string out;
     for (const SourceView::Line& line : v.lines) {
-      std::string text = line.text;
+      std::string text = visible(line.text, false, true);
       for (std::size_t tab = text.find('\t'); tab != std::string::npos; tab = text.find('\t'))
         text.replace(tab, 1, 8 - tab % 8, ' ');
       text = clipped(text, kWidth - 14);
@@ -119,10 +120,17 @@ class TextWriter {
     std::string out;
     std::string last_line;
     for (const DisassemblyView::Row& row : v.rows) {
-      if (!row.label.empty()) out += style_.dim(fmt::format("{:>12} {}:", "", row.label)) + "\n";
+      if (!row.function.empty())
+        out += fmt::format("{:>12} {}\n", "",
+                           row.offset == 0
+                               ? style_.bold(row.function)
+                               : style_.dim(fmt::format("in {}, byte {} of {}", row.function,
+                                                        row.offset, row.function_bytes)));
       const std::string at_line = row.line == 0 ? "" : fmt::format("{}:{}", row.file, row.line);
       if (!row.source.empty())
-        out += style_.dim(clipped(fmt::format("{:>12} {}  {}", "", at_line, row.source), kWidth)) +
+        out += style_.dim(clipped(
+                   fmt::format("{:>12} {}  {}", "", at_line, visible(row.source, false, true)),
+                   kWidth)) +
                "\n";
       std::string words;
       for (std::size_t i = 0; i + 1 < row.instruction.bytes.size(); i += 2)
@@ -445,7 +453,9 @@ class TextWriter {
 
   std::string operator()(const Serial& s) const {
     if (s.sent.empty()) return "nothing was sent\n";
-    return s.sent.back() == '\n' ? s.sent : s.sent + "\n";
+    std::string out = s.sent;  // a carriage return at a line's end is none to be seen
+    for (std::size_t at = 0; (at = out.find("\r\n", at)) != std::string::npos;) out.erase(at, 1);
+    return out.back() == '\n' ? out : out + "\n";
   }
 
   std::string operator()(const Chips& c) const {
@@ -490,6 +500,7 @@ class TextWriter {
       case Pause::Cause::kCannotTell: cause = "cannot tell"; break;
       case Pause::Cause::kData: cause = data_headline(*p.data); break;
       case Pause::Cause::kEvent: cause = p.detail; break;
+      case Pause::Cause::kLimit: cause = "nothing has paused it within " + p.detail; break;
     }
     const bool bad = p.cause == Pause::Cause::kFault || p.cause == Pause::Cause::kCannotTell;
     std::string out = bad ? style_.bad(cause) : style_.accent(cause);

@@ -106,7 +106,8 @@ struct PinState {
 struct PartState {
   std::string name;
   std::vector<std::string> pins;
-  std::string state;  ///< in a few words
+  std::string state;    ///< in a few words
+  bool failed = false;  ///< it has not met what it waited for
 };
 
 /// Bytes that have left a serial port.
@@ -230,9 +231,9 @@ class LUCID_API Chip {
   [[nodiscard]] std::vector<PartState> parts() const;
   /// Queues bytes that arrive at a serial port back to back, at the port's own rate. Error:
   /// kNotFound.
-  Result<void> send(const std::string& port, const std::string& bytes);
+  Result<void> feed(const std::string& port, const std::string& bytes);
   /// Queues one frame behind them. Error: kNotFound.
-  Result<void> send_frame(const std::string& port, const SerialFrame& frame);
+  Result<void> feed_frame(const std::string& port, const SerialFrame& frame);
   /// Queues a transfer by a controller outside, at 100 kHz, begun as soon as the bus is free. What
   /// it reads comes out of take_serial() as bytes of port `TWI`. Error: kNotFound.
   Result<void> transfer(const TwoWireTransfer& transfer);

@@ -89,6 +89,8 @@ class LUCID_API Part {
   virtual Result<void> act(Wires& wires, const std::string& action, const std::string& value) const;
   /// How it is at this moment, in a few words.
   [[nodiscard]] virtual std::string describe(Wires& wires) const = 0;
+  /// Has it not met what it waited for?
+  [[nodiscard]] virtual bool failed(Wires& /*wires*/) const { return false; }
 
  private:
   std::string name_;

@@ -50,6 +50,7 @@ struct Pause {
     kCannotTell,  ///< a condition could not be evaluated
     kData,        ///< a watched object has been read or written
     kEvent,       ///< one that was asked for, in `detail`
+    kLimit,       ///< nothing else has ended the run within Session::set_limit()
   } cause = Cause::kReady;
   Location where;
   std::vector<unsigned> breakpoints;  ///< IDs, if any asked to pause here

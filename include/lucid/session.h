@@ -87,6 +87,9 @@ class LUCID_API Listener {
   virtual void on_message(const std::string& /*text*/) {}  ///< from a breakpoint's log
   /// Every few million cycles of a run.
   virtual void on_progress(Picoseconds /*now*/) {}
+  /// As often as Session::set_pace() says; it may take its time. Result: what arrives at serial
+  /// ports by then.
+  virtual std::vector<SerialText> on_pace(Picoseconds /*now*/) { return {}; }
 };
 
 class LUCID_API Session {
@@ -160,8 +163,13 @@ class LUCID_API Session {
   /// Moves the execution point; nothing executes.
   Result<Pause> move_to(const std::string& place);
   Pause reset();
-  /// The run under way ends within 10 ms. From any thread; safe in a signal handler.
+  /// The run under way, or else the next one, ends within 10 ms. From any thread; safe in a signal
+  /// handler.
   void request_pause();
+  /// Each run ends, with Pause::Cause::kLimit, after so much simulated time; 0: it need not.
+  void set_limit(Picoseconds span);
+  /// Listener::on_pace() is called every so much simulated time of a run; 0: never.
+  void set_pace(Picoseconds every);
   /// True while the chip runs. From any thread.
   [[nodiscard]] bool running() const;
 
@@ -232,9 +240,9 @@ class LUCID_API Session {
                    const std::string& value = {});
   /// A voltage at a pin from outside; see Chip::apply_voltage for its range and errors.
   Result<void> apply_voltage(const std::string& pin, double volts);
-  Result<void> send(const std::string& port, const std::string& bytes);
+  Result<void> feed(const std::string& port, const std::string& bytes);
   /// A single frame, as long and as wrong as it may be. Error: kNotFound.
-  Result<void> send_frame(const std::string& port, const SerialFrame& frame);
+  Result<void> feed_frame(const std::string& port, const SerialFrame& frame);
   /// A transfer on the two-wire bus; see Chip::transfer, also for its error.
   Result<void> transfer(const TwoWireTransfer& transfer);
   /// Drives a pin for a time and lets go of it at the first instruction boundary behind it, while

@@ -32,9 +32,11 @@ struct SourceView {
 struct DisassemblyView {
   struct Row {
     Instruction instruction;
-    std::string label;   ///< `control_step+0x12:` where a function begins, or empty
-    std::string target;  ///< name of the place a jump or call goes to
-    std::string file;    ///< the line it belongs to, where that begins
+    std::string function;              ///< where one begins, and in the first row; else empty
+    std::uint32_t offset = 0;          ///< bytes from its begin
+    std::uint32_t function_bytes = 0;  ///< its size
+    std::string target;                ///< name of the place a jump or call goes to
+    std::string file;                  ///< the line it belongs to, where that begins
     unsigned line = 0;
     std::string source;  ///< its text, in the mixed view
     bool current = false;
@@ -175,7 +177,7 @@ struct GraphView {
   std::vector<Edge> edges;  ///< null pointers are left out
   bool circle = false;      ///< somewhere it leads back to itself
   bool cut = false;         ///< there are more
-  /// As text in the DOT language of Graphviz.
+  /// As text in the DOT language, which describes drawings of graphs.
   [[nodiscard]] LUCID_API std::string dot() const;
 };
 

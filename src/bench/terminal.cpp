@@ -10,7 +10,7 @@ namespace lucid::bench {
 namespace {
 
 struct Step {
-  enum class Kind : std::uint8_t { kSend, kExpect, kWait } kind = Kind::kSend;
+  enum class Kind : std::uint8_t { kSay, kAwait, kWait } kind = Kind::kSay;
   unsigned line = 0;
   std::string text;
   std::uint64_t microseconds = 0;  ///< to wait; the most that an answer may take, 0: any time
@@ -57,18 +57,18 @@ std::string read_line(std::string_view line, Step& step) {
     step.microseconds = time->count / 1'000'000;
     return {};
   }
-  if (word != "send" && word != "expect")
-    return "begins with '" + std::string(word) + "'; there are send, expect and wait";
+  if (word != "say" && word != "await")
+    return "begins with '" + std::string(word) + "'; there are say, await and wait";
   const auto text = unquoted(rest, rest);
   if (!text || text->empty())
     return "needs a text in quotes, such as: " + std::string(word) + R"( "G\n")";
   step.text = *text;
-  if (word == "send") return rest.empty() ? "" : "has something behind its text";
-  step.kind = Step::Kind::kExpect;
+  if (word == "say") return rest.empty() ? "" : "has something behind its text";
+  step.kind = Step::Kind::kAwait;
   if (!rest.empty()) {
     const auto time = rest.rfind("within ", 0) == 0 ? parse_time(std::string(rest.substr(7)))
                                                     : Result<Picoseconds>(fail(Error{}));
-    if (!time) return R"(write a time such as: expect "ready" within 2s)";
+    if (!time) return R"(write a time such as: await "ready" within 2s)";
     step.microseconds = std::max<std::uint64_t>(time->count / 1'000'000, 1);
   }
   // So that a text is found wherever it begins, byte by byte and without going back.
@@ -88,7 +88,7 @@ class Terminal final : public Part {
     if (keys.has("script") == keys.has("text"))
       keys.wrong("script", "or 'text' must say what it sends, one of them");
     else if (keys.has("text"))
-      steps_.push_back({Step::Kind::kSend, 1, keys.text("text"), 0, {}});
+      steps_.push_back({Step::Kind::kSay, 1, keys.text("text"), 0, {}});
     else
       read(keys, around);
   }
@@ -99,7 +99,7 @@ class Terminal final : public Part {
   void on_byte(Wires& wires, const std::string& port, std::uint8_t byte) const override {
     const Step* const step = now(wires);
     if (!base::equal_ignoring_case(port, port_) || step == nullptr ||
-        step->kind != Step::Kind::kExpect)
+        step->kind != Step::Kind::kAwait)
       return;
     auto matched = static_cast<std::size_t>(wires.number(kMatched));
     const auto letter = static_cast<char>(byte);
@@ -115,7 +115,7 @@ class Terminal final : public Part {
     const std::int64_t deadline = wires.number(kDeadline);
     if (step == nullptr || deadline == 0 || static_cast<std::int64_t>(wires.now()) < deadline)
       return;
-    if (step->kind == Step::Kind::kExpect) {
+    if (step->kind == Step::Kind::kAwait) {
       wires.number(kFailed) = 1;
       wires.note(fmt::format("line {} of its script: the answer did not come in time", step->line));
       return;
@@ -123,13 +123,14 @@ class Terminal final : public Part {
     ++wires.number(kStep);
     go_on(wires);
   }
+  [[nodiscard]] bool failed(Wires& wires) const override { return wires.number(kFailed) != 0; }
   [[nodiscard]] std::string describe(Wires& wires) const override {
     if (wires.number(kFailed) != 0)
       return fmt::format("gave up at line {}", steps_[at(wires)].line);
     const Step* const step = now(wires);
     if (step == nullptr) return fmt::format("at {}, has said all", port_);
     return fmt::format("at {}, {} in line {}", port_,
-                       step->kind == Step::Kind::kWait ? "waits" : "expects an answer", step->line);
+                       step->kind == Step::Kind::kWait ? "waits" : "awaits an answer", step->line);
   }
 
  private:
@@ -146,8 +147,8 @@ class Terminal final : public Part {
   void go_on(Wires& wires) const {
     for (const Step* step = now(wires); step != nullptr; step = now(wires)) {
       wires.number(kMatched) = wires.number(kDeadline) = 0;
-      if (step->kind != Step::Kind::kSend) {
-        if (step->microseconds == 0 && step->kind == Step::Kind::kExpect) return;
+      if (step->kind != Step::Kind::kSay) {
+        if (step->microseconds == 0 && step->kind == Step::Kind::kAwait) return;
         const std::uint64_t end = wires.now() + wires.ticks(step->microseconds);
         wires.number(kDeadline) = static_cast<std::int64_t>(end);
         wires.wake_at(end);

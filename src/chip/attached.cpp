@@ -142,6 +142,11 @@ std::string Attached::describe(const Bus& bus) const {
   return part_->describe(view);
 }
 
+bool Attached::failed(const Bus& bus) const {
+  View view(*this, bus, bus.world.cpu.now);
+  return part_->failed(view);
+}
+
 void Attached::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
   View view(*this, bus, t);
   for (unsigned i = 0; i < pins_.size(); ++i)

@@ -42,6 +42,7 @@ class Attached final : public Peripheral {
   void start(const Bus& bus) const;
   Result<void> act(const Bus& bus, const std::string& action, const std::string& value) const;
   [[nodiscard]] std::string describe(const Bus& bus) const;
+  [[nodiscard]] bool failed(const Bus& bus) const;
 
   [[nodiscard]] std::vector<u16> addresses() const override { return {}; }
   void write(const Bus&, u16, u8, u8, u64) const override {}

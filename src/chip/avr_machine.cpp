@@ -545,13 +545,14 @@ std::unique_ptr<isa::Machine> AvrMachine::companion(const std::string& name) con
 std::vector<PartState> AvrMachine::parts() const {
   std::vector<PartState> out;
   for (unsigned i = 0; i < fabric_->companions.size(); ++i)
-    out.push_back(
-        {fabric_->companions[i].name, fabric_->pins_to(i + 1), companions_->describe(world_, i)});
+    out.push_back({fabric_->companions[i].name, fabric_->pins_to(i + 1),
+                   companions_->describe(world_, i), false});
   World look = world_;  // a description changes nothing
   Outputs unheard;
   const Bus bus(look, unheard);
   for (const Attached* part : fabric_->attached)
-    out.push_back({part->part().name(), part->part().pins(), part->describe(bus)});
+    out.push_back(
+        {part->part().name(), part->part().pins(), part->describe(bus), part->failed(bus)});
   return out;
 }
 
@@ -575,7 +576,7 @@ Result<const Usart*> AvrMachine::find_usart(const std::string& name) const {
               base::did_you_mean(name, info().serial_ports));
 }
 
-Result<void> AvrMachine::send(const std::string& port, const std::string& bytes) {
+Result<void> AvrMachine::feed(const std::string& port, const std::string& bytes) {
   const auto usart = find_usart(port);
   if (!usart) return tl::unexpected(usart.error());
   (*usart)->send(Bus(world_, outputs_), bytes, world_.cpu.now);
@@ -588,7 +589,7 @@ Result<void> AvrMachine::transfer(const TwoWireTransfer& transfer) {
   return {};
 }
 
-Result<void> AvrMachine::send_frame(const std::string& port, const SerialFrame& frame) {
+Result<void> AvrMachine::feed_frame(const std::string& port, const SerialFrame& frame) {
   const auto usart = find_usart(port);
   if (!usart) return tl::unexpected(usart.error());
   (*usart)->send(Bus(world_, outputs_), frame, world_.cpu.now);

@@ -64,9 +64,9 @@ class AvrMachine final : public isa::Machine {
   Result<void> act(const std::string& part, const std::string& action,
                    const std::string& value) override;
   Result<void> apply(const std::string& pin, std::int32_t microvolts) override;
-  Result<void> send(const std::string& port, const std::string& bytes) override;
+  Result<void> feed(const std::string& port, const std::string& bytes) override;
   Result<void> transfer(const TwoWireTransfer& transfer) override;
-  Result<void> send_frame(const std::string& port, const SerialFrame& frame) override;
+  Result<void> feed_frame(const std::string& port, const SerialFrame& frame) override;
   std::vector<SerialText> take_serial() override;
   std::vector<std::string> take_notes() override { return std::exchange(outputs_.notes, {}); }
   [[nodiscard]] std::vector<std::string> companions() const override;

@@ -62,13 +62,13 @@ Result<void> Machine::act(const std::string& part, const std::string& /*action*/
 Result<void> Machine::apply(const std::string& pin, std::int32_t /*microvolts*/) {
   return fail(ErrorCode::kNotFound, "there is no pin '" + pin + "' on " + info().name);
 }
-Result<void> Machine::send(const std::string& port, const std::string& /*bytes*/) {
+Result<void> Machine::feed(const std::string& port, const std::string& /*bytes*/) {
   return fail(ErrorCode::kNotFound, "there is no serial port '" + port + "' on " + info().name);
 }
 
 std::unique_ptr<Machine> Machine::companion(const std::string& /*name*/) const { return nullptr; }
-Result<void> Machine::send_frame(const std::string& port, const SerialFrame& /*frame*/) {
-  return send(port, {});
+Result<void> Machine::feed_frame(const std::string& port, const SerialFrame& /*frame*/) {
+  return feed(port, {});
 }
 
 Result<void> Machine::transfer(const TwoWireTransfer& /*transfer*/) {
@@ -209,8 +209,8 @@ Result<void> Chip::act(const std::string& part, const std::string& action,
   return machine_->act(part, action, value);
 }
 std::vector<PartState> Chip::parts() const { return machine_->parts(); }
-Result<void> Chip::send(const std::string& port, const std::string& bytes) {
-  return machine_->send(port, bytes);
+Result<void> Chip::feed(const std::string& port, const std::string& bytes) {
+  return machine_->feed(port, bytes);
 }
 Result<SerialFrame> parse_serial_frame(const std::string& text) {
   std::istringstream words(text);
@@ -267,8 +267,8 @@ Result<TwoWireTransfer> parse_two_wire_transfer(const std::string& text) {
 Result<void> Chip::transfer(const TwoWireTransfer& transfer) {
   return machine_->transfer(transfer);
 }
-Result<void> Chip::send_frame(const std::string& port, const SerialFrame& frame) {
-  return machine_->send_frame(port, frame);
+Result<void> Chip::feed_frame(const std::string& port, const SerialFrame& frame) {
+  return machine_->feed_frame(port, frame);
 }
 std::vector<SerialText> Chip::take_serial() { return machine_->take_serial(); }
 std::string Chip::take_serial_output() {

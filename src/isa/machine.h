@@ -214,8 +214,8 @@ class Machine {
   virtual Result<void> act(const std::string& part, const std::string& action,
                            const std::string& value);
   virtual Result<void> apply(const std::string& pin, std::int32_t microvolts);
-  virtual Result<void> send(const std::string& port, const std::string& bytes);
-  virtual Result<void> send_frame(const std::string& port, const SerialFrame& frame);
+  virtual Result<void> feed(const std::string& port, const std::string& bytes);
+  virtual Result<void> feed_frame(const std::string& port, const SerialFrame& frame);
   virtual Result<void> transfer(const TwoWireTransfer& transfer);
   virtual std::vector<SerialText> take_serial() { return {}; }
   virtual std::vector<std::string> take_notes() { return {}; }

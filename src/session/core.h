@@ -92,6 +92,7 @@ class Session::Core final : private isa::MarkListener {
 
   /// Notes what comes from outside; `text` are the keys that say it.
   Result<void> entered(Result<void> done, const std::string& text);
+  Result<void> feed(const std::string& port, const std::string& bytes);
 
   /// Pins to be let go of, by tick.
   std::multimap<std::uint64_t, std::string> driven_until_;
@@ -117,6 +118,7 @@ class Session::Core final : private isa::MarkListener {
   std::atomic<bool> pause_requested_{false};
   std::atomic<bool> running_{false};
   Pause pause_;
+  Picoseconds limit_, pace_;  ///< of a run; 0: none
   std::vector<std::string> stay_in_, run_through_;  ///< files; files and functions
   unsigned level_ = 0;  ///< selected call level, counted from the innermost
 
@@ -224,6 +226,9 @@ class Session::Core final : private isa::MarkListener {
   std::string filled(const std::string& log) const;
   Pause finish(const Outcome& outcome, Pause::Cause at_end, std::string detail = {});
   void begin_run();
+  [[nodiscard]] bool over_limit() const { return machine().ticks() >= limit_end_; }
+  /// Lets the listener keep time, and takes what it has for the serial ports.
+  void keep_pace();
   // Steps: stepping.cpp.
   class Step;
   Outcome run_through(std::uint32_t returns_to, std::uint32_t sp);
@@ -254,6 +259,10 @@ class Session::Core final : private isa::MarkListener {
   std::optional<std::pair<std::uint32_t, std::uint64_t>> counted_;  ///< pass counted at pc, ticks
   std::vector<std::string> remarks_;
   std::vector<Pause::Returned> returned_;
+  std::uint64_t limit_end_ = UINT64_MAX;  ///< the tick at which the run under way ends
+  std::uint64_t next_pace_ = UINT64_MAX;
+  unsigned stretches_ = 0;  ///< of running, so far
+  bool asked_ = false;  ///< for a pause, when a run had already ended otherwise
 };
 
 }  // namespace lucid

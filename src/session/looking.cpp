@@ -124,7 +124,11 @@ Result<DisassemblyView> Session::Core::disassembly(const std::string& place, uns
     DisassemblyView::Row row;
     row.instruction = machine().instruction_at(pc);
     const Function* at = program_.function_at(pc);
-    if (at != nullptr && (i == 0 || at->begin == pc)) row.label = place_name(pc);
+    if (at != nullptr && (i == 0 || at->begin == pc)) {
+      row.function = at->name;
+      row.offset = pc - at->begin;
+      row.function_bytes = at->end - at->begin;
+    }
     if (row.instruction.target) row.target = "→ " + place_name(*row.instruction.target);
     if (row.instruction.data) row.target = data_name(*row.instruction.data);
     const auto line = program_.line_at(pc);

@@ -29,19 +29,31 @@ isa::Stop Session::Core::run_in_slices(isa::RunRequest request) {
   const std::uint64_t end = request.until_ticks;
   request.endless = end == UINT64_MAX && request.until_cycles == UINT64_MAX;
   for (;;) {
-    request.until_ticks = std::min(end, machine().ticks() + kSliceTicks);
+    request.until_ticks = std::min({end, machine().ticks() + kSliceTicks, limit_end_, next_pace_});
     if (!driven_until_.empty())
       request.until_ticks = std::min(request.until_ticks, driven_until_.begin()->first);
     isa::Stop stop = machine().run(request);
     let_go();
     deliver();
-    if (stop.why != isa::Stop::Why::kTime || machine().ticks() >= end ||
-        machine().cycles() >= request.until_cycles)
-      return stop;
-    if (listener_ != nullptr)
+    if (machine().ticks() >= next_pace_) keep_pace();
+    // A run that looks at each instruction comes by often, in little simulated time.
+    constexpr unsigned kOften = 1024;
+    const bool sliced = stop.why == isa::Stop::Why::kTime;
+    if (listener_ != nullptr && (sliced || ++stretches_ % kOften == 0))
       listener_->on_progress(to_time(machine().ticks(), machine().info().clock_hz));
+    if (stop.why != isa::Stop::Why::kTime || machine().ticks() >= end ||
+        machine().cycles() >= request.until_cycles || over_limit())
+      return stop;
     request.pass_first_breakpoint = false;
   }
+}
+
+void Session::Core::keep_pace() {
+  const std::uint64_t hz = machine().info().clock_hz;
+  next_pace_ = machine().ticks() + std::max<std::uint64_t>(1, to_ticks(pace_, hz));
+  if (listener_ == nullptr) return;
+  for (const SerialText& text : listener_->on_pace(to_time(machine().ticks(), hz)))
+    (void)feed(text.port, text.bytes).has_value();
 }
 
 Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target* target) {
@@ -85,8 +97,8 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
         outcome.stop.why = isa::Stop::Why::kLeftRange;
         break;
       }
-      if (pause_requested_) {
-        outcome.stop.why = isa::Stop::Why::kRequested;
+      if (pause_requested_ || over_limit()) {
+        outcome.stop.why = pause_requested_ ? isa::Stop::Why::kRequested : isa::Stop::Why::kTime;
         break;
       }
       continue;
@@ -132,9 +144,15 @@ void Session::Core::begin_run() {
   remarks_.clear();
   returned_.clear();
   level_ = 0;
-  pause_requested_ = false;
   running_ = true;
   started_ = {machine().cycles(), machine().ticks()};
+  const std::uint64_t hz = machine().info().clock_hz;
+  const auto later = [&](Picoseconds span) {
+    return span.count == 0 ? UINT64_MAX
+                           : started_.ticks + std::max<std::uint64_t>(1, to_ticks(span, hz));
+  };
+  limit_end_ = later(limit_);
+  next_pace_ = later(pace_);
   stood_at_ = {machine().pc(), started_.ticks};
   for (Entry& entry : breakpoints_) {
     if (entry.point.spec.kind != BreakpointSpec::Kind::kWhen || entry.object == nullptr) continue;
@@ -162,6 +180,10 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
         break;
       default: break;
     }
+    if (pause.cause == at_end && over_limit() && at_end != Pause::Cause::kTimeUp) {
+      pause.cause = Pause::Cause::kLimit;
+      pause.detail = to_text(limit_);
+    }
   }
   const isa::Machine& m = machine();
   // A breakpoint where another cause paused: its instruction executes next, so this is a pass.
@@ -188,7 +210,7 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
   pause_ = pause;
   look_at_watches();
   running_ = false;
-  pause_requested_ = false;
+  asked_ = pause_requested_.exchange(false) && pause.cause != Pause::Cause::kRequested;
   deliver();
   return pause;
 }
@@ -223,6 +245,10 @@ Result<Pause> Session::Core::go_until(const std::string& text) {
     if (pause_requested_) {
       outcome.stop.why = isa::Stop::Why::kRequested;
       return finish(outcome, Pause::Cause::kRequested);
+    }
+    if (over_limit()) {
+      outcome.stop.why = isa::Stop::Why::kTime;
+      return finish(outcome, Pause::Cause::kStep);
     }
     const auto holds = expression->holds(names);
     if (!holds) return finish(outcome, Pause::Cause::kCannotTell, holds.error().text());
@@ -278,6 +304,8 @@ Result<Pause> Session::Core::stepped(StepKind kind, StepUnit unit, std::uint64_t
                                              : step_line(kind);
     remarks.insert(remarks.end(), pause.remarks.begin(), pause.remarks.end());
     const bool early = pause.cause != Pause::Cause::kStep || !pause.breakpoints.empty();
+    if (asked_ && !early) remarks.emplace_back("a pause was asked for");
+    if (asked_) break;
     if (early && i + 1 < count)
       remarks.push_back(fmt::format("after {} of {} steps", i + 1, count));
     if (pause.cause == Pause::Cause::kBreakpoint)

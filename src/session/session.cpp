@@ -129,6 +129,8 @@ Result<Pause> Session::step(StepKind kind, StepUnit unit, std::uint64_t count) {
 Result<Pause> Session::move_to(const std::string& place) { return core_->move_to(place); }
 Pause Session::reset() { return core_->reset(); }
 void Session::request_pause() { core_->pause_requested_ = true; }
+void Session::set_limit(Picoseconds span) { core_->limit_ = span; }
+void Session::set_pace(Picoseconds every) { core_->pace_ = every; }
 bool Session::running() const { return core_->running_; }
 
 const Pause& Session::pause() const { return core_->pause_; }
@@ -386,8 +388,8 @@ Result<void> Session::transfer(const TwoWireTransfer& transfer) {
                         fmt::format("transfer = \"{}\"\n", text));
 }
 
-Result<void> Session::send_frame(const std::string& port, const SerialFrame& frame) {
-  return core_->entered(core_->machine().send_frame(port, frame),
+Result<void> Session::feed_frame(const std::string& port, const SerialFrame& frame) {
+  return core_->entered(core_->machine().feed_frame(port, frame),
                         fmt::format("serial = {}\nframe = \"{:#x}{}{}\"\n", quoted(port),
                                     frame.data & 0x1ffU, frame.wrong_parity ? " wrong-parity" : "",
                                     frame.no_stop_bit ? " no-stop-bit" : ""));
@@ -406,13 +408,16 @@ Result<void> Session::drive(const std::string& pin, std::optional<bool> level) {
                         fmt::format("pin = {}\nlevel = \"{}\"\n", quoted(pin), word));
 }
 
-Result<void> Session::send(const std::string& port, const std::string& bytes) {
+Result<void> Session::feed(const std::string& port, const std::string& bytes) {
+  return core_->feed(port, bytes);
+}
+
+Result<void> Session::Core::feed(const std::string& port, const std::string& bytes) {
   std::string hex;
   for (const char c : bytes) hex += fmt::format("{:02x} ", static_cast<unsigned char>(c));
-  auto done = core_->machine().send(port, bytes);
+  auto done = machine().feed(port, bytes);
   if (bytes.empty()) return done;
-  return core_->entered(std::move(done),
-                        fmt::format("serial = {}\nhex = \"{}\"\n", quoted(port), hex));
+  return entered(std::move(done), fmt::format("serial = {}\nhex = \"{}\"\n", quoted(port), hex));
 }
 
 const std::vector<Session::Input>& Session::inputs() const { return core_->inputs_; }

@@ -16,7 +16,7 @@ int main(int argc, char** argv) {
   const lucid::Chip moment = *chip;
   for (const bool door_closed : {false, true}) {
     *chip = moment;
-    if (!chip->drive("PD2", !door_closed) || !chip->send("USART0", "G\n")) return 1;
+    if (!chip->drive("PD2", !door_closed) || !chip->feed("USART0", "G\n")) return 1;
     chip->run_for(13'000'000);
     std::printf("door %s: %s", door_closed ? "closed" : "open", chip->take_serial_output().c_str());
   }
