@@ -597,3 +597,47 @@ TEST_CASE("sources that have moved are found by the beginning of their path") {
   REQUIRE(session.source("main")->problem.empty());
   CHECK(session.source("moved.c:3")->path == test::scratch("elsewhere/moved.c"));
 }
+
+TEST_CASE("passes at every instruction of a program are as many as its executions") {
+  constexpr std::uint64_t kCycles = 60'000;
+  const auto begun = [] {
+    Session session(*Chip::make({"ATmega328P", 16'000'000}));
+    REQUIRE(session.open(test::kKilnOg));
+    REQUIRE(session.go_to("main"));
+    return session;
+  };
+  Session stepped = begun();
+  std::map<std::uint32_t, std::uint64_t> executed;
+  const std::uint64_t end = stepped.chip().cycles() + kCycles;
+  while (stepped.chip().cycles() < end) {
+    const std::uint32_t pc = stepped.chip().pc();
+    const auto pause = stepped.step(StepKind::kInto, StepUnit::kInstruction);
+    REQUIRE(pause);
+    if (pause->detail.find("interrupt") != 0) ++executed[pc];
+  }
+  REQUIRE(executed.size() > 200);
+  // Each twice, so that the machine cannot count for itself.
+  Session session = begun();
+  --executed[session.chip().pc()];  // it stands there already
+  const auto hex = [](std::uint32_t number) {
+    std::ostringstream out;
+    out << std::hex << number;
+    return out.str();
+  };
+  for (const auto& [address, count] : executed)
+    for (unsigned i = 0; i < 2; ++i) {
+      BreakpointSpec spec{"0x" + hex(address)};
+      spec.rule = BreakpointSpec::Rule::kOn;
+      spec.count = 1'000'000;
+      REQUIRE(session.pause_at(spec));
+    }
+  CHECK(session.go_for(stepped.chip().cycles() - session.chip().cycles()).cause ==
+        Pause::Cause::kTimeUp);
+  CHECK(session.chip().hash() == stepped.chip().hash());
+  for (const Breakpoint& point : session.breakpoints()) {
+    INFO(point.spec.place);
+    // The last one stands where the run has ended.
+    const bool here = point.addresses[0] == session.chip().pc();
+    CHECK(point.passes == executed[point.addresses[0]] + (here ? 1 : 0));
+  }
+}

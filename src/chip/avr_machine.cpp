@@ -353,7 +353,7 @@ bool AvrMachine::poke(Address address, std::uint8_t value) {
       } else if (a < fabric_->owner.size() && fabric_->owner[a] != nullptr) {
         // As the firmware would, in the cycle that has just ended.
         fabric_->owner[a]->write(Bus(world_, outputs_), static_cast<u16>(a), value, 0xff,
-                                 world_.cpu.now - 1);
+                                 std::max<u64>(world_.cpu.now, 1) - 1);
         if (world_.cpu.hold != 0) world_.cpu.hold = 1;  // there is no instruction to complete
       } else {
         world_.data[a] = value;

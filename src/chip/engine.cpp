@@ -443,6 +443,7 @@ bool Engine::end(isa::Stop::Why why) {
 }
 
 bool Engine::enter_interrupt() {
+  const u32 interrupted = 2 * cpu_.pc;
   unsigned vector = 0;
   while ((cpu_.pending >> vector & 1U) == 0) ++vector;
   const unsigned bytes = fabric_.target.core().wide_pc() ? 3 : 2;
@@ -467,7 +468,13 @@ bool Engine::enter_interrupt() {
   stop_.interrupt = static_cast<int>(vector);
   fabric_.vector_owner[vector]->on_vector(bus(), vector);
   bus().happened(isa::EventKind::kInterrupt, vector);
-  fire_due(cpu_.now);  // the run may end here
+  fire_due(cpu_.now);                 // the run may end here
+  if (fault_ != isa::Fault::kNone) {  // of the pushes: no instruction has done it
+    stop_.last_pc = interrupted;
+    stop_.fault_in_entry = true;
+    --steps_left_;
+    return tell();
+  }
   if (--steps_left_ == 0) return end(isa::Stop::Why::kInstructions);
   return request_.stop_at_interrupt && end(isa::Stop::Why::kInterruptEntered);
 }

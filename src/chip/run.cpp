@@ -362,7 +362,12 @@ behind_mark:
   if (f.slot->worst_behind == 0 || f.now + f.slot->worst_behind >= f.deadline ||
       f.now <= machine_.world_.boot.enabled_until)
     goto* kLabelsOf[f.slot->behind];
-  if (f.run_translated<true>()) LUCID_NEXT_RUN();
+  {
+    const u64 before = f.now;
+    if (f.run_translated<true>()) LUCID_NEXT_RUN();
+    // Left at once, at an instruction that only the precise gear can do: the mark is not met again.
+    if (f.next == f.slot && f.now == before) goto* kLabelsOf[f.slot->behind];
+  }
   LUCID_NEXT();
 break_instruction:
   stop_.why = isa::Stop::Why::kBreakInstruction;

@@ -13,20 +13,21 @@ namespace isa {
 
 std::string fault_text(const Stop& stop) {
   const auto hex = [](std::uint32_t value) { return fmt::format("0x{:04x}", value); };
+  const std::string who =
+      (stop.fault_in_entry ? "the entry of an interrupt at " : "instruction at ") +
+      hex(stop.fault_pc);
   switch (stop.fault) {
     case Fault::kReservedInstruction: return "reserved instruction at " + hex(stop.fault_pc);
     case Fault::kErasedFlash: return "execution reached erased flash at " + hex(stop.fault_pc);
     case Fault::kOutsideMemory:
-      return "instruction at " + hex(stop.fault_pc) + " touched data address " +
-             hex(stop.fault_address) + ", where there is no memory";
+      return who + " touched data address " + hex(stop.fault_address) +
+             ", where there is no memory";
     case Fault::kStackOutsideRam:
-      return "instruction at " + hex(stop.fault_pc) + " used the stack at " +
-             hex(stop.fault_address) + ", outside RAM";
+      return who + " used the stack at " + hex(stop.fault_address) + ", outside RAM";
     case Fault::kStackIntoData:
-      return "instruction at " + hex(stop.fault_pc) + " pushed the stack into static data at " +
-             hex(stop.fault_address);
+      return who + " pushed the stack into static data at " + hex(stop.fault_address);
     case Fault::kNeverWritten:
-      return "instruction at " + hex(stop.fault_pc) + " read RAM at " + hex(stop.fault_address) +
+      return who + " read RAM at " + hex(stop.fault_address) +
              ", which nothing has written since power-on";
     case Fault::kNeverWakes:
       return "asleep or held in reset, and nothing is left that could end it";
@@ -139,16 +140,25 @@ RunEnd end_of(const isa::Stop& stop) {
 
 }  // namespace
 
+namespace {
+
+/// The sum, or the most that there is.
+std::uint64_t saturated(std::uint64_t now, std::uint64_t more) {
+  return more > UINT64_MAX - now ? UINT64_MAX : now + more;
+}
+
+}  // namespace
+
 RunEnd Chip::run_for(std::uint64_t cycles) {
   isa::RunRequest request;
-  request.until_cycles = machine_->cycles() + cycles;
+  request.until_cycles = saturated(machine_->cycles(), cycles);
   request.pass_first_breakpoint = true;
   return end_of(machine_->run(request));
 }
 
 RunEnd Chip::run_for(Picoseconds span) {
   isa::RunRequest request;
-  request.until_ticks = machine_->ticks() + to_ticks(span, info().clock_hz);
+  request.until_ticks = saturated(machine_->ticks(), to_ticks(span, info().clock_hz));
   request.pass_first_breakpoint = true;
   return end_of(machine_->run(request));
 }
@@ -156,6 +166,7 @@ RunEnd Chip::run_for(Picoseconds span) {
 RunEnd Chip::step() {
   isa::RunRequest request;
   request.instructions = 1;
+  request.endless = true;  // asleep for ever, it says so
   request.pass_first_breakpoint = true;
   return end_of(machine_->run(request));
 }

@@ -129,6 +129,7 @@ struct Stop {
   Fault fault = Fault::kNone;
   std::uint32_t fault_pc = 0;       ///< byte address of the instruction at fault
   std::uint32_t fault_address = 0;  ///< data address it touched
+  bool fault_in_entry = false;      ///< of an interrupt; `fault_pc` is where it came
   std::uint32_t last_pc = 0;        ///< byte address of the last instruction executed
   int interrupt = -1;               ///< vector number, if one has been entered
   std::vector<Access> accesses;     ///< to watched bytes, by the last instruction

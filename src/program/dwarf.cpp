@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-// DWARF through libdw: units, functions, variables, lines, macros.
+// DWARF through libdw: units, functions, variables, lines.
 #include <dwarf.h>
 #include <elfutils/libdw.h>
 #include <fmt/format.h>
@@ -7,7 +7,6 @@
 
 #include <algorithm>
 #include <memory>
-#include <set>
 #include <unordered_map>
 #include <utility>
 
@@ -68,6 +67,7 @@ class DwarfReader {
     finish_call_sites();
     finish_lines(std::move(rows_), data_);
     read_frames(elf.get(), data_);
+    read_macros(elf.get(), data_);
   }
 
  private:
@@ -105,45 +105,6 @@ class DwarfReader {
         if (end > begin) live_.emplace_back(begin, end);
     }
     read_lines(root);
-    dwarf_ = dwarf_cu_getdwarf(root.cu);
-    dwarf_getmacros(&root, on_macro, this, DWARF_GETMACROS_START);
-  }
-
-  // Macros, of images built with -g3. Units share what they include by offset.
-  static int on_macro(Dwarf_Macro* macro, void* reader) {
-    static_cast<DwarfReader*>(reader)->read_macro(macro);
-    return DWARF_CB_OK;
-  }
-  void read_macro(Dwarf_Macro* macro) {
-    unsigned opcode = 0;
-    Dwarf_Word value = 0;
-    if (dwarf_macro_opcode(macro, &opcode) != 0) return;
-    if (opcode == DW_MACRO_import && dwarf_macro_param1(macro, &value) == 0) {
-      if (macro_units_.size() < 10'000 && macro_units_.insert(value).second)
-        dwarf_getmacros_off(dwarf_, value, on_macro, this, DWARF_GETMACROS_START);
-      return;
-    }
-    const char* text = nullptr;
-    if ((opcode != DW_MACRO_define && opcode != DW_MACRO_define_strp) ||
-        dwarf_macro_param2(macro, nullptr, &text) != 0 || text == nullptr)
-      return;
-    const std::string_view all(text);  // `NAME body` or `NAME(a,b) body`
-    const std::size_t end = std::min(all.find_first_of(" ("), all.size());
-    Macro made;
-    made.name = all.substr(0, end);
-    std::size_t at = end;
-    if (at < all.size() && all[at] == '(') {
-      made.takes_arguments = true;
-      const std::size_t close = std::min(all.find(')', at), all.size());
-      while (++at < close) {
-        const std::size_t comma = std::min(all.find(',', at), close);
-        made.parameters.emplace_back(base::trim(all.substr(at, comma - at)));
-        at = comma;
-      }
-      at = std::min(close + 1, all.size());
-    }
-    made.body = base::trim(all.substr(at));
-    if (data_.macros.size() < 1'000'000) data_.macros[made.name] = std::move(made);
   }
 
   using Scope = std::vector<Local::Range>;
@@ -378,7 +339,7 @@ class DwarfReader {
     variable.name = names_.full_name(die);
     if (variable.name.empty() || (!fixed && variable.constant.empty())) return;
     variable.function = function;
-    if (const char* path = decl_file(die)) variable.file = file_index(path);
+    variable.file = file_index(decl_file(die));
     variable.line = static_cast<unsigned>(number(die, DW_AT_decl_line).value_or(0));
     variable.address =
         fixed ? placed(static_cast<std::uint32_t>(place[0].a)) : Address{Space::kNowhere, 0};
@@ -491,8 +452,6 @@ class DwarfReader {
   std::vector<LineRow> rows_;
   std::map<std::uint32_t, std::string> callees_;  ///< of call sites, by the address behind them
   int inlined_ = -1;                              ///< the inlined call being read
-  Dwarf* dwarf_ = nullptr;
-  std::set<Dwarf_Word> macro_units_;  ///< that have been read
 };
 
 }  // namespace

@@ -100,6 +100,9 @@ std::optional<std::vector<std::uint8_t>> with_wide_addresses(const std::vector<s
 /// How many units have addresses of two bytes in a form that cannot be widened.
 std::size_t units_with_short_addresses(const std::vector<std::uint8_t>& file);
 
+/// Fills in the macros of images built with -g3.
+void read_macros(Elf* elf, Program::Data& data);
+
 /// Fills in the entries of .debug_frame.
 void read_frames(Elf* elf, Program::Data& data);
 

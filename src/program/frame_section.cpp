@@ -26,8 +26,7 @@ void read_section(const GElf_Ehdr& header, Elf_Data* bytes, Program::Data& data)
     if (status > 0) return;
     if (status < 0) {
       data.warnings.emplace_back(
-          "the call frame information is damaged: callers are guessed "
-          "where it is missing");
+          "the call frame information is damaged: what is behind it is not used");
       return;
     }
     if (dwarf_cfi_cie_p(&entry)) {

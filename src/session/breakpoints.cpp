@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "base/names.h"
 #include "base/text.h"
@@ -326,7 +327,9 @@ void Session::Core::bind_all() {
   sync_marks();
 }
 
-void Session::Core::sync_marks() {
+/// Before a run, if they have changed: so that setting many is no more than setting each.
+void Session::Core::make_marks() {
+  if (!std::exchange(marks_changed_, false)) return;
   std::set<std::uint32_t> wanted(temporary_.begin(), temporary_.end());
   if (breakpoints_on_) {
     for (const Entry& entry : breakpoints_) {

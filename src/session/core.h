@@ -35,7 +35,8 @@ class Session::Core final : private isa::MarkListener {
   /// Breakpoints on lines follow their text into a new build. Result: what moved, in words.
   std::vector<std::string> follow_lines();
   [[nodiscard]] std::string line_text(const Location& where) const;
-  void sync_marks();
+  void sync_marks() { marks_changed_ = true; }
+  void make_marks();
   void count_passed();
   Result<void> set_fault(const std::string& name, bool on);
   [[nodiscard]] std::vector<Session::Fault> faults() const;
@@ -105,6 +106,11 @@ class Session::Core final : private isa::MarkListener {
   [[nodiscard]] const isa::Machine& machine() const { return chip_.machine(); }
   void remember();
   void deliver();
+  /// The tick that much later; the last one there is, if that is sooner.
+  [[nodiscard]] std::uint64_t later(std::uint64_t ticks) const {
+    const std::uint64_t now = machine().ticks();
+    return ticks > UINT64_MAX - now ? UINT64_MAX : now + ticks;
+  }
 
   Chip chip_;
   std::unique_ptr<isa::Machine> before_;  ///< as it was at the last pause
@@ -118,7 +124,7 @@ class Session::Core final : private isa::MarkListener {
   std::atomic<bool> pause_requested_{false};
   std::atomic<bool> running_{false};
   Pause pause_;
-  Picoseconds limit_, pace_;  ///< of a run; 0: none
+  Picoseconds limit_, pace_;                        ///< of a run; 0: none
   std::vector<std::string> stay_in_, run_through_;  ///< files; files and functions
   unsigned level_ = 0;  ///< selected call level, counted from the innermost
 
@@ -238,6 +244,7 @@ class Session::Core final : private isa::MarkListener {
   Entry* find(unsigned id);
 
   std::set<std::uint32_t> marks_;   ///< set in the machine
+  bool marks_changed_ = true;       ///< or will be, before it runs
   const Target* target_ = nullptr;  ///< of the run under way
   /// Instructions from which places are reached whose passes depend on that, and those places.
   std::map<std::uint32_t, std::set<std::uint32_t>> feeders_;
@@ -262,7 +269,7 @@ class Session::Core final : private isa::MarkListener {
   std::uint64_t limit_end_ = UINT64_MAX;  ///< the tick at which the run under way ends
   std::uint64_t next_pace_ = UINT64_MAX;
   unsigned stretches_ = 0;  ///< of running, so far
-  bool asked_ = false;  ///< for a pause, when a run had already ended otherwise
+  bool asked_ = false;      ///< for a pause, when a run had already ended otherwise
 };
 
 }  // namespace lucid

@@ -29,7 +29,7 @@ isa::Stop Session::Core::run_in_slices(isa::RunRequest request) {
   const std::uint64_t end = request.until_ticks;
   request.endless = end == UINT64_MAX && request.until_cycles == UINT64_MAX;
   for (;;) {
-    request.until_ticks = std::min({end, machine().ticks() + kSliceTicks, limit_end_, next_pace_});
+    request.until_ticks = std::min({end, later(kSliceTicks), limit_end_, next_pace_});
     if (!driven_until_.empty())
       request.until_ticks = std::min(request.until_ticks, driven_until_.begin()->first);
     isa::Stop stop = machine().run(request);
@@ -50,7 +50,7 @@ isa::Stop Session::Core::run_in_slices(isa::RunRequest request) {
 
 void Session::Core::keep_pace() {
   const std::uint64_t hz = machine().info().clock_hz;
-  next_pace_ = machine().ticks() + std::max<std::uint64_t>(1, to_ticks(pace_, hz));
+  next_pace_ = later(std::max<std::uint64_t>(1, to_ticks(pace_, hz)));
   if (listener_ == nullptr) return;
   for (const SerialText& text : listener_->on_pace(to_time(machine().ticks(), hz)))
     (void)feed(text.port, text.bytes).has_value();
@@ -67,6 +67,7 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
   request.marks = this;
   int interrupt = -1;
   for (;;) {
+    make_marks();
     // What the program stands before, or what has been counted, is not met again.
     const std::pair<std::uint32_t, std::uint64_t> here{machine().pc(), machine().ticks()};
     isa::RunRequest stretch = request;
@@ -149,7 +150,7 @@ void Session::Core::begin_run() {
   const std::uint64_t hz = machine().info().clock_hz;
   const auto later = [&](Picoseconds span) {
     return span.count == 0 ? UINT64_MAX
-                           : started_.ticks + std::max<std::uint64_t>(1, to_ticks(span, hz));
+                           : this->later(std::max<std::uint64_t>(1, to_ticks(span, hz)));
   };
   limit_end_ = later(limit_);
   next_pace_ = later(pace_);

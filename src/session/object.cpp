@@ -190,7 +190,17 @@ Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t valu
     case Place::Kind::kNone:
       return fail(ErrorCode::kUsage, "this has no place to store a value",
                   "name a variable, register, byte of memory or pin");
-    case Place::Kind::kRegister: machine.set_register(place.index, value); return {};
+    case Place::Kind::kRegister: {
+      const MemoryArea* code = machine.area("flash");
+      const unsigned unit = machine.target().convention().instruction_unit;
+      if (machine.target().registers()[place.index].name == "pc" && code != nullptr &&
+          (value >= code->end || value % unit != 0))
+        return fail(ErrorCode::kOutOfRange, fmt::format("no instruction can begin at {:#x}", value),
+                    fmt::format("flash ends at {:#x}; instructions begin at multiples of {}",
+                                code->end, unit));
+      machine.set_register(place.index, value);
+      return {};
+    }
     case Place::Kind::kFlag: return store_flag(machine, place.index, value != 0);
     case Place::Kind::kPin: return machine.drive(place.pin, value != 0);
     case Place::Kind::kPieces:

@@ -111,13 +111,14 @@ Pause Session::go() { return core_->go({}, Pause::Cause::kStep); }
 Result<Pause> Session::go_to(const std::string& place) { return core_->go_to(place); }
 Pause Session::go_for(std::uint64_t cycles) {
   isa::RunRequest request;
-  request.until_cycles = core_->machine().cycles() + cycles;
+  const std::uint64_t now = core_->machine().cycles();
+  request.until_cycles = cycles > UINT64_MAX - now ? UINT64_MAX : now + cycles;
   return core_->go(request, Pause::Cause::kTimeUp);
 }
 Pause Session::go_for(Picoseconds span) {
   const isa::Machine& m = core_->machine();
   isa::RunRequest request;
-  request.until_ticks = m.ticks() + to_ticks(span, m.info().clock_hz);
+  request.until_ticks = core_->later(to_ticks(span, m.info().clock_hz));
   return core_->go(request, Pause::Cause::kTimeUp);
 }
 Result<Pause> Session::go_until(const std::string& expression) {
@@ -357,8 +358,7 @@ void Session::Core::forget_drive(const std::string& pin) {
 
 Result<void> Session::Core::drive_until(const std::string& pin, Result<void> done,
                                         Picoseconds span) {
-  if (done)
-    driven_until_.emplace(machine().ticks() + to_ticks(span, machine().info().clock_hz), pin);
+  if (done) driven_until_.emplace(later(to_ticks(span, machine().info().clock_hz)), pin);
   return done;
 }
 
@@ -396,15 +396,17 @@ Result<void> Session::feed_frame(const std::string& port, const SerialFrame& fra
 }
 
 Result<void> Session::apply_voltage(const std::string& pin, double volts) {
-  core_->forget_drive(pin);
-  return core_->entered(core_->chip_.apply_voltage(pin, volts),
+  auto done = core_->chip_.apply_voltage(pin, volts);
+  if (done) core_->forget_drive(pin);
+  return core_->entered(std::move(done),
                         fmt::format("pin = {}\nvolts = \"{:.6f}V\"\n", quoted(pin), volts));
 }
 
 Result<void> Session::drive(const std::string& pin, std::optional<bool> level) {
-  core_->forget_drive(pin);
   const char* const word = !level ? "open" : *level ? "high" : "low";
-  return core_->entered(core_->machine().drive(pin, level),
+  auto done = core_->machine().drive(pin, level);
+  if (done) core_->forget_drive(pin);
+  return core_->entered(std::move(done),
                         fmt::format("pin = {}\nlevel = \"{}\"\n", quoted(pin), word));
 }
 
