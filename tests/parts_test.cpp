@@ -559,3 +559,73 @@ int main(void) {
   is("got[1]", 0xa5);
   is("got[2]", 0xff);
 }
+
+namespace {
+
+/// Throws where it is told to.
+class Faulty final : public Part {
+ public:
+  enum class Where { kStart, kPin, kTime, kByte, kAct, kDescribe };
+  explicit Faulty(Where where) : Part("faulty"), where_(where) {}
+  std::vector<std::string> pins() const override { return {"PB5"}; }
+  void start(Wires& wires) const override {
+    wires.wake_at(2000);
+    at(Where::kStart);
+  }
+  void on_pin(Wires& /*wires*/, unsigned /*pin*/, bool /*level*/) const override {
+    at(Where::kPin);
+  }
+  void on_time(Wires& /*wires*/) const override { at(Where::kTime); }
+  void on_byte(Wires& /*wires*/, const std::string& /*port*/,
+               std::uint8_t /*byte*/) const override {
+    at(Where::kByte);
+  }
+  Result<void> act(Wires& /*wires*/, const std::string& /*action*/,
+                   const std::string& /*value*/) const override {
+    at(Where::kAct);
+    return {};
+  }
+  std::string describe(Wires& /*wires*/) const override {
+    at(Where::kDescribe);
+    return "well";
+  }
+
+ private:
+  void at(Where where) const {
+    if (where == where_) throw std::runtime_error("a wire came off");
+  }
+  Where where_;
+};
+
+}  // namespace
+
+TEST_CASE("a part that throws is off from there; the run ends naming it, in both gears") {
+  using Where = Faulty::Where;
+  for (const Where where : {Where::kStart, Where::kPin, Where::kTime, Where::kByte, Where::kAct})
+    for (const std::uint32_t after : {0U, 1U}) {
+      Chip::Options options{"ATmega328P", 16'000'000};
+      options.parts.push_back(std::make_shared<Faulty>(where));
+      options.translate_after = after;
+      Session session(*Chip::make(options));
+      REQUIRE(session.open(test::compiled("faulty", R"(#include <avr/io.h>
+int main(void) {
+  UCSR0B = 1 << TXEN0;
+  DDRB = 0xff;
+  for (unsigned i = 0; i < 3000; i++) asm volatile("nop");
+  for (;;) { PINB = 0x20; UDR0 = 'x'; for (unsigned i = 0; i < 3000; i++) asm volatile("nop"); }
+})",
+                                          "-Os -gdwarf-4")));
+      if (where == Where::kAct) CHECK_FALSE(session.act("faulty", "press"));
+      const Pause pause = session.go_for(1'000'000);
+      CHECK(pause.cause == Pause::Cause::kFault);
+      CHECK(
+          pause.detail.find("the part 'faulty' has failed and is off from here: a wire came off") !=
+          std::string::npos);
+      CHECK(session.chip().parts()[0].state == "off: it has failed");
+      CHECK_FALSE(session.act("faulty", "press"));
+      CHECK(session.go_for(100'000).cause == Pause::Cause::kTimeUp);
+    }
+  Chip::Options options{"ATmega328P", 16'000'000};
+  options.parts.push_back(std::make_shared<Faulty>(Where::kDescribe));
+  CHECK(Chip::make(options)->parts()[0].state == "off: it has failed");
+}

@@ -123,61 +123,114 @@ void Attached::set_level(const Bus& bus, unsigned pin, const OutsideLevel& level
   settle_outside(bus, others_, on, now);
 }
 
+/// Calls the part. One that throws is off from there, and the run ends saying so: an exception must
+/// not travel through translated code.
+template <class Call>
+void Attached::ask(const Bus& bus, Call call) const {
+  if (is_out(bus.world)) return;
+  std::string why = "an unknown exception";
+  try {
+    call();
+    return;
+  } catch (const std::exception& error) {
+    why = error.what();
+  } catch (...) {
+  }
+  bus.world.parts[index_].back() = 1;
+  bus.schedule(slot_, kNever);
+  bus.fail("the part '" + part_->name() + "' has failed and is off from here: " + why);
+}
+
 void Attached::start(const Bus& bus) const {
-  bus.world.parts[index_].assign(part_->numbers(), 0);
+  bus.world.parts[index_].assign(part_->numbers() + 1, 0);  // the last one: it is off
   bus.world.part_levels[index_].assign(pins_.size(), {});
   bus.schedule(slot_, kNever);
-  View view(*this, bus, bus.world.cpu.now);
-  part_->start(view);
+  ask(bus, [&] {
+    View view(*this, bus, bus.world.cpu.now);
+    part_->start(view);
+  });
 }
 
 Result<void> Attached::act(const Bus& bus, const std::string& action,
                            const std::string& value) const {
-  View view(*this, bus, bus.world.cpu.now);
-  return part_->act(view, action, value);
+  Result<void> done =
+      fail(ErrorCode::kUnsupported, "the part '" + part_->name() + "' is off: it has failed");
+  ask(bus, [&] {
+    View view(*this, bus, bus.world.cpu.now);
+    done = part_->act(view, action, value);
+  });
+  return done;
 }
 
 std::string Attached::describe(const Bus& bus) const {
-  View view(*this, bus, bus.world.cpu.now);
-  return part_->describe(view);
+  std::string text = "off: it has failed";
+  ask(bus, [&] {
+    View view(*this, bus, bus.world.cpu.now);
+    text = part_->describe(view);
+  });
+  return text;
 }
 
 bool Attached::failed(const Bus& bus) const {
-  View view(*this, bus, bus.world.cpu.now);
-  return part_->failed(view);
+  bool out = true;
+  ask(bus, [&] {
+    View view(*this, bus, bus.world.cpu.now);
+    out = part_->failed(view);
+  });
+  return out;
 }
 
 void Attached::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
-  View view(*this, bus, t);
-  for (unsigned i = 0; i < pins_.size(); ++i)
-    if (pins_[i] == pin) part_->on_pin(view, i, level);
+  ask(bus, [&] {
+    View view(*this, bus, t);
+    for (unsigned i = 0; i < pins_.size(); ++i)
+      if (pins_[i] == pin) part_->on_pin(view, i, level);
+  });
 }
 
 void Attached::on_byte(const Bus& bus, const std::string& port, u8 byte, u64 t) const {
-  View view(*this, bus, t);
-  part_->on_byte(view, port, byte);
+  ask(bus, [&] {
+    View view(*this, bus, t);
+    part_->on_byte(view, port, byte);
+  });
 }
 
 bool Attached::on_address(const Bus& bus, u8 address, bool reading, u64 t) const {
-  View view(*this, bus, t);
-  return part_->on_address(view, address, reading);
+  bool acknowledged = false;
+  ask(bus, [&] {
+    View view(*this, bus, t);
+    acknowledged = part_->on_address(view, address, reading);
+  });
+  return acknowledged;
 }
 bool Attached::on_bus_byte(const Bus& bus, u8 byte, u64 t) const {
-  View view(*this, bus, t);
-  return part_->on_bus_byte(view, byte);
+  bool acknowledged = false;
+  ask(bus, [&] {
+    View view(*this, bus, t);
+    acknowledged = part_->on_bus_byte(view, byte);
+  });
+  return acknowledged;
 }
 u8 Attached::bus_byte(const Bus& bus, u64 t) const {
-  View view(*this, bus, t);
-  return part_->bus_byte(view);
+  u8 byte = 0xff;
+  ask(bus, [&] {
+    View view(*this, bus, t);
+    byte = part_->bus_byte(view);
+  });
+  return byte;
 }
 void Attached::on_stop(const Bus& bus, u64 t) const {
-  View view(*this, bus, t);
-  part_->on_stop(view);
+  ask(bus, [&] {
+    View view(*this, bus, t);
+    part_->on_stop(view);
+  });
 }
 
 void Attached::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
-  View view(*this, bus, due, bus.world.due_tick(slot_));
-  part_->on_time(view);
+  ask(bus, [&] {
+    View view(*this, bus, due, bus.world.due_tick(slot_));
+    part_->on_time(view);
+  });
 }
 
 }  // namespace chip

@@ -64,6 +64,12 @@ class Attached final : public Peripheral {
 
  private:
   class View;
+  template <class Call>
+  void ask(const Bus& bus, Call call) const;
+  /// It has failed.
+  [[nodiscard]] bool is_out(const World& world) const {
+    return !world.parts[index_].empty() && world.parts[index_].back() != 0;
+  }
   void set_level(const Bus& bus, unsigned pin, const OutsideLevel& level, u64 now) const;
   std::shared_ptr<const Part> part_;
   std::vector<Pin> pins_;

@@ -482,7 +482,8 @@ bool Engine::enter_interrupt() {
 /// Anything that boundary() has to tell of, but for time and interrupts.
 bool Engine::something_happened() const {
   return cpu_.reset_cause != 0 || fault_ != isa::Fault::kNone || !observed_.empty() ||
-         !stop_.accesses.empty() || !machine_.outputs_.events.empty() || pins_moved();
+         !stop_.accesses.empty() || !machine_.outputs_.events.empty() ||
+         !machine_.outputs_.failure.empty() || pins_moved();
 }
 
 /// Resets, faults, accesses and events. True: the run ends.
@@ -501,6 +502,12 @@ bool Engine::tell() {
     stop_.fault = std::exchange(fault_, isa::Fault::kNone);
     stop_.fault_pc = stop_.last_pc;
     stop_.fault_address = fault_address_;
+    return end(isa::Stop::Why::kFault);
+  }
+  if (!machine_.outputs_.failure.empty()) {
+    stop_.fault = isa::Fault::kOutside;
+    stop_.fault_pc = stop_.last_pc;
+    stop_.failure = std::exchange(machine_.outputs_.failure, {});
     return end(isa::Stop::Why::kFault);
   }
   if (!observed_.empty()) observe();

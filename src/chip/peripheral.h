@@ -23,6 +23,7 @@ struct Outputs {
   std::vector<SerialText> serial;
   std::vector<std::string> notes;
   std::set<std::string> noted;  ///< each note is said once
+  std::string failure;          ///< of something outside: the run ends with it
   u32 events_wanted = 0;        ///< by isa::bit(kind)
   std::vector<isa::Event> events;
   std::vector<WireChange> offers;    ///< of this chip to its wires
@@ -62,7 +63,15 @@ class Bus {
   /// The companions are brought up to this cycle.
   void sync(u64 cycle) const;
   void note(const std::string& text) const {
-    if (outputs_.noted.insert(text).second) outputs_.notes.push_back(text);
+    constexpr std::size_t kMost = 1000;
+    if (outputs_.noted.size() > kMost || !outputs_.noted.insert(text).second) return;
+    outputs_.notes.push_back(outputs_.noted.size() <= kMost
+                                 ? text
+                                 : "there are more notes than are told: 1000 came before");
+  }
+  /// Ends the run, saying why.
+  void fail(const std::string& why) const {
+    if (outputs_.failure.empty()) outputs_.failure = why;
   }
 
  private:

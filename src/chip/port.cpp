@@ -132,7 +132,9 @@ void Port::settle(const Bus& bus, u64 when) const {
   state.level = level;
   state.changed_at = when;
   for (const Listener& listener : listeners_)
-    if ((changed >> listener.bit & 1U) != 0 && !listener.who->is_off(bus.world))
+    // One that a listener has changed again has been told already.
+    if (((changed & ~(state.level ^ level)) >> listener.bit & 1U) != 0 &&
+        !listener.who->is_off(bus.world))
       listener.who->on_pin(bus, {this, static_cast<u8>(listener.bit)},
                            (level >> listener.bit & 1U) != 0, when);
 }

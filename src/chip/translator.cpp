@@ -42,9 +42,17 @@ struct Translator::Private {
   template <class Emit>
   const void* code(Emit emit) {
     asmjit::CodeHolder holder;
-    holder.init(runtime.environment());
+    // The assembler remembers the first of its errors: nothing is run of what it could not write.
+    struct Errors final : asmjit::ErrorHandler {
+      void handleError(asmjit::Error error, const char*, asmjit::BaseEmitter*) override {
+        any = any || error != asmjit::kErrorOk;
+      }
+      bool any = false;
+    } errors;
+    if (holder.init(runtime.environment()) != asmjit::kErrorOk) return nullptr;
+    holder.setErrorHandler(&errors);
     x86::Assembler a(&holder);
-    if (!emit(a)) return nullptr;
+    if (!emit(a) || errors.any) return nullptr;
     void* made = nullptr;
     if (runtime.add(&made, &holder) != asmjit::kErrorOk) return nullptr;
     return made;

@@ -31,6 +31,7 @@ std::string fault_text(const Stop& stop) {
              ", which nothing has written since power-on";
     case Fault::kNeverWakes:
       return "asleep or held in reset, and nothing is left that could end it";
+    case Fault::kOutside: return stop.failure;
     case Fault::kNone: break;
   }
   return "no fault";

@@ -28,6 +28,7 @@ enum class Fault : std::uint8_t {
   kStackIntoData,        ///< the stack wrote over static data; it was completed
   kNeverWritten,  ///< a load of RAM that nothing has written since power-on; it was completed
   kNeverWakes,    ///< asleep or held in reset, and nothing is left that could end it
+  kOutside,       ///< something outside the chip has failed: Stop::failure
 };
 
 /// Asked whenever a marked instruction is about to execute.
@@ -129,6 +130,7 @@ struct Stop {
   Fault fault = Fault::kNone;
   std::uint32_t fault_pc = 0;       ///< byte address of the instruction at fault
   std::uint32_t fault_address = 0;  ///< data address it touched
+  std::string failure;              ///< for Fault::kOutside, in words
   bool fault_in_entry = false;      ///< of an interrupt; `fault_pc` is where it came
   std::uint32_t last_pc = 0;        ///< byte address of the last instruction executed
   int interrupt = -1;               ///< vector number, if one has been entered

@@ -247,6 +247,7 @@ void TypeReader::read_members(Dwarf_Die& die, Type& type, unsigned depth) {
       }
       member.offset = static_cast<std::uint32_t>(position / 8);
       member.bit_offset = static_cast<std::uint8_t>(position % 8);
+      if (*bits == 0 || *bits + position % 8 > 64) member.type = member.bit_size = 0;
     }
     type.members.push_back(std::move(member));
   } while (dwarf_siblingof(&child, &child) == 0);

@@ -104,6 +104,11 @@ Program Program::read(const Image& image) {
     if (segment.address.space == Space::kCode)
       code_end = std::max(
           code_end, segment.address.offset + static_cast<std::uint32_t>(segment.bytes.size()));
+  // Damaged information may claim more than there is.
+  data->functions.erase(std::remove_if(data->functions.begin(), data->functions.end(),
+                                       [&](const Function& f) { return f.begin >= code_end; }),
+                        data->functions.end());
+  for (Function& function : data->functions) function.end = std::min(function.end, code_end);
   for (std::size_t i = 0; i < data->functions.size(); ++i) {
     Function& function = data->functions[i];
     const std::uint32_t next =

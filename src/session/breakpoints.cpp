@@ -494,7 +494,7 @@ bool Session::Core::settle(const Outcome& outcome) {
         pause_.then.push_back(entry->point.spec.then);
   }
   for (const unsigned id : std::exchange(used_up_, {}))
-    if (remove(id)) remarks_.push_back(fmt::format("breakpoint {} was for once and is gone", id));
+    if (remove(id)) remark(fmt::format("breakpoint {} was for once and is gone", id));
   return !outcome.ids.empty();
 }
 

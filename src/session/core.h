@@ -264,7 +264,13 @@ class Session::Core final : private isa::MarkListener {
   Moment started_;                                      ///< of the last pause
   std::pair<std::uint32_t, std::uint64_t> stood_at_{};  ///< pc and ticks where a run began
   std::optional<std::pair<std::uint32_t, std::uint64_t>> counted_;  ///< pass counted at pc, ticks
-  std::vector<std::string> remarks_;
+  struct Remarks {
+    std::vector<std::pair<std::string, std::uint64_t>> all;  ///< text, how often
+    void add(const std::string& text, std::uint64_t times);
+    [[nodiscard]] std::vector<std::string> texts() const;
+  };
+  Remarks remarks_;  ///< of the run under way, or the last one
+  void remark(const std::string& text) { remarks_.add(text, 1); }
   std::vector<Pause::Returned> returned_;
   std::uint64_t limit_end_ = UINT64_MAX;  ///< the tick at which the run under way ends
   std::uint64_t next_pace_ = UINT64_MAX;

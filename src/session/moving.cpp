@@ -133,6 +133,23 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
   return outcome;
 }
 
+/// For people, with the pause that comes; what is said again is counted.
+void Session::Core::Remarks::add(const std::string& text, std::uint64_t times) {
+  constexpr std::size_t kMost = 100;
+  const auto same = std::find_if(all.begin(), all.end(),
+                                 [&](const auto& remark) { return remark.first == text; });
+  if (same != all.end())
+    same->second += times;
+  else if (all.size() < kMost)
+    all.emplace_back(text, times);
+}
+std::vector<std::string> Session::Core::Remarks::texts() const {
+  std::vector<std::string> out;
+  for (const auto& [text, times] : all)
+    out.push_back(times == 1 ? text : fmt::format("{} ({} times)", text, times));
+  return out;
+}
+
 void Session::Core::remember() { before_ = machine().clone(); }
 
 void Session::Core::count_since(Pause& pause, const Moment& start) const {
@@ -142,7 +159,7 @@ void Session::Core::count_since(Pause& pause, const Moment& start) const {
 
 void Session::Core::begin_run() {
   remember();
-  remarks_.clear();
+  remarks_ = {};
   returned_.clear();
   level_ = 0;
   running_ = true;
@@ -191,7 +208,7 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
   const std::pair<std::uint32_t, std::uint64_t> here{m.pc(), m.ticks()};
   if (end.kind != Outcome::Kind::kBreakpoint && counted_ != here && !m.interrupt_imminent() &&
       !ids_at(m.pc()).empty() && hit(end) && pause.cause != Pause::Cause::kFault) {
-    remarks_.push_back("at a breakpoint, too");
+    remark("at a breakpoint, too");
     if (end.cause == Pause::Cause::kCannotTell) pause.detail = end.detail;
   }
   pause.breakpoints = end.ids;
@@ -204,10 +221,9 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
   pause.time = to_time(m.ticks(), m.info().clock_hz);
   pause.cycles = m.cycles();
   count_since(pause, started_);
-  pause.remarks = std::move(remarks_);
+  pause.remarks = remarks_.texts();
   pause.returned = std::move(returned_);
   returned_.clear();
-  remarks_.clear();
   pause_ = pause;
   look_at_watches();
   running_ = false;
@@ -298,25 +314,30 @@ Result<Pause> Session::Core::stepped(StepKind kind, StepUnit unit, std::uint64_t
   auto first_before = machine().clone();
   const Moment first_start{machine().cycles(), machine().ticks()};
   Pause pause;
-  std::vector<std::string> remarks;
+  Remarks remarks;
   for (std::uint64_t i = 0; i < count; ++i) {
     pause = kind == StepKind::kOut           ? step_out()
             : unit == StepUnit::kInstruction ? step_instruction(kind)
                                              : step_line(kind);
-    remarks.insert(remarks.end(), pause.remarks.begin(), pause.remarks.end());
+    for (const auto& [text, times] : remarks_.all) remarks.add(text, times);
+    if (limit_.count != 0 && pause.cause == Pause::Cause::kStep && i + 1 < count &&
+        to_time(machine().ticks() - first_start.ticks, machine().info().clock_hz).count >=
+            limit_.count) {
+      pause.cause = Pause::Cause::kLimit;
+      pause.detail = to_text(limit_);
+    }
     const bool early = pause.cause != Pause::Cause::kStep || !pause.breakpoints.empty();
-    if (asked_ && !early) remarks.emplace_back("a pause was asked for");
+    if (asked_ && !early) remarks.add("a pause was asked for", 1);
     if (asked_) break;
-    if (early && i + 1 < count)
-      remarks.push_back(fmt::format("after {} of {} steps", i + 1, count));
+    if (early && i + 1 < count) remarks.add(fmt::format("after {} of {} steps", i + 1, count), 1);
     if (pause.cause == Pause::Cause::kBreakpoint)
-      remarks.emplace_back("paused before the step was finished");
+      remarks.add("paused before the step was finished", 1);
     if (early) break;
   }
   // "Since the last pause" means since the whole command began.
   before_ = std::move(first_before);
   count_since(pause, first_start);
-  pause.remarks = std::move(remarks);
+  pause.remarks = remarks.texts();
   pause_ = pause;
   return pause;
 }
@@ -329,10 +350,9 @@ Result<Pause> Session::Core::move_to(const std::string& place) {
   machine().set_pc((*addresses)[0]);
   const Function* to = program_.function_at(machine().pc());
   if (from != to)
-    remarks_.emplace_back(
-        "this is another function: the stack and registers are still those of the old one");
+    remark("this is another function: the stack and registers are still those of the old one");
   else
-    remarks_.emplace_back("nothing between was executed: registers and variables are as they were");
+    remark("nothing between was executed: registers and variables are as they were");
   return finish({Outcome::Kind::kTarget, {}, Pause::Cause::kMoved, {}, {}, {}},
                 Pause::Cause::kMoved);
 }

@@ -111,6 +111,7 @@ Result<Operand> object_at(const Place& place, unsigned type, const Scope& scope)
   }
   const std::uint32_t bytes =
       place.bit_size != 0 ? (place.bit_offset + place.bit_size + 7U) / 8 : std::min(t.bytes, 8U);
+  if (bytes == 0) return fail(ErrorCode::kUnsupported, "its type has no size");
   out.place.bytes = static_cast<std::uint8_t>(bytes);
   std::uint64_t raw = 0;
   for (std::uint32_t i = 0; i < bytes; ++i) {

@@ -237,8 +237,7 @@ class Session::Core::Step {
       executed_ = false;
       return enter_call();
     }
-    if (without_end_)
-      core_.remarks_.emplace_back("nothing leads out of the loop on this line: one round");
+    if (without_end_) core_.remark("nothing leads out of the loop on this line: one round");
     return here;
   }
 
@@ -249,9 +248,9 @@ class Session::Core::Step {
     const session::Frame& now = frame();
     executed_ = now.at_call;
     place_ = now.at_call ? now.pc - convention_.instruction_unit : now.pc;
-    if (lines() == nullptr && now.at_call && core_.remarks_.empty() && function() != nullptr &&
+    if (lines() == nullptr && now.at_call && core_.remarks_.all.empty() && function() != nullptr &&
         in_ + 1 >= chain_.size())
-      core_.remarks_.emplace_back("returned to code without source");
+      core_.remark("returned to code without source");
   }
 
   /// Before an instruction that may go to another stack, or end the program.
@@ -262,8 +261,7 @@ class Session::Core::Step {
         waits_ = machine().pc();
         return std::nullopt;
       }
-      core_.remarks_.emplace_back(
-          "the program has come to its end: a loop without an end, with interrupts off");
+      core_.remark("the program has come to its end: a loop without an end, with interrupts off");
       Outcome here;
       here.kind = Outcome::Kind::kTarget;
       return here;
@@ -359,8 +357,7 @@ class Session::Core::Step {
 
   std::optional<Outcome> run_through(const Function* callee, const std::string& why) {
     const std::string name = callee != nullptr ? callee->name : core_.place_name(machine().pc());
-    core_.remarks_.push_back(
-        fmt::format("ran through {}: {}", name, why.empty() ? "it has no source" : why));
+    core_.remark(fmt::format("ran through {}: {}", name, why.empty() ? "it has no source" : why));
     return std::nullopt;
   }
 
@@ -485,10 +482,9 @@ Pause Session::Core::step_line(StepKind kind) {
   const Function* function = program_.function_at(machine().pc());
   if (function == nullptr || !function->has_lines) {
     // No source here: an instruction is the smallest thing to step by.
-    remarks_.emplace_back("no source here: stepped by instruction");
-    const auto kept = remarks_;
     Pause pause = step_instruction(kind);
-    pause.remarks.insert(pause.remarks.begin(), kept.begin(), kept.end());
+    remark("no source here: stepped by instruction");
+    pause.remarks = remarks_.texts();
     pause_ = pause;
     return pause;
   }
@@ -502,7 +498,7 @@ Pause Session::Core::step_out() {
                   "out of " + inlined.front()->name + ", which is inlined");
   Step step(*this, StepKind::kOut);
   if (step.chain().size() < 2) {
-    remarks_.emplace_back("there is no caller to step out to: nothing was executed");
+    remark("there is no caller to step out to: nothing was executed");
     return finish({}, Pause::Cause::kStep);
   }
   const Function* function = step.chain()[0].function;
