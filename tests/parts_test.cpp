@@ -629,3 +629,62 @@ int main(void) {
   options.parts.push_back(std::make_shared<Faulty>(Where::kDescribe));
   CHECK(Chip::make(options)->parts()[0].state == "off: it has failed");
 }
+
+TEST_CASE("wires between pins of one chip, without any other; a loop-back is one") {
+  const std::string elf = test::compiled("looped", R"(#include <avr/io.h>
+volatile unsigned got[4], when, bad;
+int main(void) {
+  DDRB = 1;
+  PORTB = 1; asm volatile("nop"); if (!(PINC & 1)) bad |= 1;
+  PORTB = 0; asm volatile("nop"); if (PINC & 1) bad |= 2;
+  DDRB = 0; DDRC = 1; PORTC = 1; asm volatile("nop"); if (!(PINB & 1)) bad |= 4;
+  UBRR0 = 3; UCSR0C = 6; UCSR0B = 1 << TXEN0 | 1 << RXEN0 | 1 << UCSZ02;
+  for (unsigned char i = 0; i < 4; i++) {
+    TCCR1B = 1; TCNT1 = 0;
+    UCSR0B = (UCSR0B & ~1) | (i & 1);
+    UDR0 = 0x51 + i;
+    while (!(UCSR0A & 1 << RXC0)) {}
+    when = TCNT1;
+    got[i] = (UCSR0B & 2) << 7;
+    got[i] |= UDR0;
+  }
+  for (;;) {}
+})",
+                                         "-Os -gdwarf-4");
+  const auto bench = Bench::parse(
+      "[[part]]\nname = \"loop\"\nkind = \"loop-back\"\nport = \"USART0\"\n"
+      "[[wire]]\npins = [\"PB0\", \"PC0\"]\n",
+      "test", ".");
+  REQUIRE(bench);
+  Session session(*Chip::make(bench->chip));
+  REQUIRE(session.open(elf));
+  session.go_for(20'000);
+  CHECK(session.evaluate("bad")->integer == 0);
+  for (unsigned i = 0; i < 4; ++i)
+    CHECK(session.evaluate("got[" + std::to_string(i) + "]")->integer == 0x51 + i + 256 * (i & 1));
+  // Eleven bits of 64 cycles, all but the second half of the stop bit; not a frame later.
+  CHECK(session.evaluate("when")->integer > 10 * 64);
+  CHECK(session.evaluate("when")->integer < 12 * 64);
+  CHECK(session.chip().parts()[0].state == "USART0 has sent itself 4 bytes");
+}
+
+TEST_CASE("a companion slower than anything else does not hold the others up") {
+  const Image image = *Image::open(
+      test::assembled("slow", "main: sbi IO(DDRB), 0\n1: sbi IO(PINB), 0\n rjmp 1b\n"));
+  for (const std::uint64_t hz : {1U, 100U, 4'000U, 7'999U, 8'001U}) {
+    INFO(hz);
+    Chip::Options options{"ATmega328P", 16'000'000};
+    Chip::Companion slow;
+    slow.name = "slow";
+    slow.image = image;
+    slow.options.clock_hz = hz;
+    options.companions.push_back(slow);
+    options.wires = {{"PD2", "slow.PB0"}};
+    auto chip = Chip::make(options);
+    REQUIRE(chip);
+    chip->poke({Space::kCode, 0}, 0xff);
+    chip->poke({Space::kCode, 1}, 0xcf);
+    chip->run_for(200'000);
+    CHECK(chip->cycles() >= 200'000);
+  }
+}

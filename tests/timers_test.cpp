@@ -70,17 +70,21 @@ struct Reference {
     for (unsigned i = 0; i < 2; ++i) {
       if (blocked || compare[i] != count) continue;
       flags |= 2U << i;
-      act(i, !triangle || !(at_top || (down && !at_bottom)));
+      if (!triangle || !at_top || com[i] == 1) act(i, !triangle || !(down && !at_bottom));
     }
+    const bool missed = blocked && kind() == 'C';  // the match that would have cleared it
     blocked = false;
-    const bool wraps = !triangle && (count == last || count == max());
-    if (at_top && icr_is_top()) flags |= 0x20;
+    const bool wraps = !triangle && ((count == last && !missed) || count == max());
+    if (at_top && !missed && icr_is_top()) flags |= 0x20;
     if (triangle ? at_bottom : kind() == 'F' ? at_top : count == max()) flags |= 1;
     if (kind() == 'F' && wraps)
       for (unsigned i = 0; i < 2; ++i)
         if (connected(i) && com[i] >= 2) out[i] = com[i] == 2;
-    if ((kind() == 'F' && wraps) || (kind() == 'P' && at_top) || (kind() == 'Q' && at_bottom))
+    if ((kind() == 'F' && wraps) || (kind() == 'P' && at_top) || (kind() == 'Q' && count == 0))
       compare = written;
+    // At TOP a pin has what a match on the way up leaves, at a compare value of TOP the opposite.
+    for (unsigned i = 0; triangle && at_top && i < 2; ++i)
+      if (com[i] >= 2) act(i, compare[i] != last);
     if (triangle) {
       if (at_top) down = true;
       if (at_bottom) down = false;
@@ -264,13 +268,76 @@ TEST_CASE("input capture keeps the counter of the edge; the noise canceller wait
     REQUIRE(b.chip().drive("PB0", true));
     const unsigned edge = b.get(0x84) | b.get(0x85) << 8;
     b.pass(20);
-    CHECK(b.read16(0x86) == edge + (canceller ? 4 : 0));
+    CHECK(b.read16(0x86) == edge + 3 + (canceller ? 4 : 0));  // 2.5 to 3.5, and four samples
     CHECK((b.get(0x36) & 0x20) != 0);
     b.write(0x36, 0x20);
     REQUIRE(b.chip().drive("PB0", false));
     b.pass(20);
     CHECK((b.get(0x36) & 0x20) == 0);
   }
+}
+
+TEST_CASE("the noise canceller takes four equal samples of either level") {
+  Bench b;
+  REQUIRE(b.chip().drive("PB0", true));
+  b.write(0x81, 0xc1);  // canceller, rising edge, clk/1
+  b.pass(100);
+  b.write(0x36, 0x20);
+  // A dip of three cycles is none: what follows it is no rising edge.
+  REQUIRE(b.chip().drive("PB0", false));
+  b.pass(2);
+  REQUIRE(b.chip().drive("PB0", true));
+  b.pass(40);
+  CHECK((b.get(0x36) & 0x20) == 0);
+  REQUIRE(b.chip().drive("PB0", false));
+  b.pass(20);
+  REQUIRE(b.chip().drive("PB0", true));
+  b.pass(40);
+  CHECK((b.get(0x36) & 0x20) != 0);
+}
+
+TEST_CASE("phase-correct PWM: transitions at TOP without a match") {
+  // The figure of "Phase Correct PWM Mode": the compare value leaves TOP, and comes back to it.
+  Bench b;
+  b.out(0x2a, 0xff);
+  b.write(0x47, 255);
+  b.write(0x44, 0x81);
+  b.write(0x45, 1);
+  b.pass(2000);
+  CHECK(b.pin("PD6").level);
+  b.write(0x47, 100);
+  const auto count = [&] { return b.get(0x46); };
+  const auto until = [&](unsigned value, bool rising) {
+    for (unsigned before = count(), i = 0; i < 2000; ++i) {
+      b.pass(2);
+      if (count() >= before == rising && count() / 2 == value / 2) return;
+      before = count();
+    }
+    FAIL("the counter does not come by");
+  };
+  until(253, true);
+  CHECK(b.pin("PD6").level);  // still 255 in force
+  until(250, false);
+  CHECK_FALSE(b.pin("PD6").level);  // low behind TOP, without a match on the way up
+  until(96, false);
+  CHECK(b.pin("PD6").level);
+  b.write(0x47, 255);
+  until(250, false);
+  CHECK(b.pin("PD6").level);  // high again at TOP
+}
+
+TEST_CASE("a counter written with TOP in CTC misses its match and runs on to MAX") {
+  Bench b;
+  b.write(0x47, 50);
+  b.write(0x44, 2);
+  b.write(0x45, 1);
+  b.write(0x46, 50);
+  b.pass(20);
+  CHECK(b.get(0x46) > 50);
+  CHECK((b.get(0x35) & 3) == 0);
+  b.pass(300);
+  CHECK(b.get(0x46) <= 50);
+  CHECK((b.get(0x35) & 3) == 3);
 }
 
 TEST_CASE("the external clock counts the edges of its pin") {

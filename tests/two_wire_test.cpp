@@ -307,3 +307,7 @@ TEST_CASE("START and STOP where none may be are a bus error; TWSTO recovers") {
   b.pass(200);
   CHECK((b.get(kTwsr) & 0xf8) == 0x08);
 }
+
+TEST_CASE("after a reset TWAR is 0xFE") {
+  CHECK(Chip::make({"ATmega328P", 16'000'000})->peek({Space::kData, 0xba}) == 0xfe);
+}

@@ -65,6 +65,8 @@ class LUCID_API Part {
   [[nodiscard]] const std::string& name() const { return name_; }
   /// The pins it is wired to (`PD2`). All calls are told of changes on them.
   [[nodiscard]] virtual std::vector<std::string> pins() const = 0;
+  /// A serial port whose transmit pin it joins to the receive pin, as a wire does; empty: none.
+  [[nodiscard]] virtual std::string joins() const { return {}; }
   [[nodiscard]] virtual unsigned numbers() const { return 0; }
   /// What it drives goes before all other parts, as what a person drives does.
   [[nodiscard]] virtual bool is_a_hand() const { return false; }

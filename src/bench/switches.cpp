@@ -184,10 +184,9 @@ class LoopBack final : public Part {
 
   [[nodiscard]] std::vector<std::string> pins() const override { return {}; }
   [[nodiscard]] unsigned numbers() const override { return 1; }
-  void on_byte(Wires& wires, const std::string& port, std::uint8_t byte) const override {
-    if (port != port_) return;
-    ++wires.number(0);
-    wires.send(port, std::string(1, static_cast<char>(byte)));
+  [[nodiscard]] std::string joins() const override { return port_; }
+  void on_byte(Wires& wires, const std::string& port, std::uint8_t /*byte*/) const override {
+    if (base::equal_ignoring_case(port, port_)) ++wires.number(0);
   }
   [[nodiscard]] std::string describe(Wires& wires) const override {
     return fmt::format("{} has sent itself {} bytes", port_, wires.number(0));

@@ -20,7 +20,8 @@ AvrMachine::AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options
       world_(fabric_->shape()),
       translate_after_(options.translate_after) {
   world_.supply = world_.reference = options.supply;
-  if (!fabric_->companions.empty()) companions_ = std::make_unique<Companions>(*fabric_);
+  if (!fabric_->wires.empty() || !fabric_->companions.empty())
+    companions_ = std::make_unique<Companions>(*fabric_);
   outputs_.companions = companions_.get();
   power_on(fuses_);
 }

@@ -232,7 +232,7 @@ void Companions::sync(const Bus& bus, u64 cycle) {
     const u64 at = to_time(group.bases[i]->ticks(), hz(i + 1)).count;
     if (now < at + kMostBehind) continue;
     const u64 theirs = to_ticks({now}, hz(i + 1));
-    advance(bus, i, theirs - kMargin, theirs);
+    if (theirs > kMargin) advance(bus, i, theirs - kMargin, theirs);
   }
   group.ahead =
       quiet ? std::min(2 * group.ahead, kMostAhead) : std::max(group.ahead / 2, kLeastAhead);
@@ -310,7 +310,20 @@ std::vector<std::string> Fabric::pins_to(unsigned chip) const {
 }
 
 Result<void> Fabric::add_companions(const Chip::Options& options) {
-  if (options.companions.empty() && options.wires.empty()) return {};
+  std::vector<std::vector<std::string>> wanted = options.wires;
+  for (const auto& part : options.parts)
+    if (const std::string port = part->joins(); !port.empty()) {
+      const auto usart = std::find_if(usarts.begin(), usarts.end(), [&](const auto& u) {
+        return base::equal_ignoring_case(u->name(), port);
+      });
+      if (usart == usarts.end())
+        return fail(ErrorCode::kNotFound,
+                    fmt::format("{}: {} has no serial port '{}'", part->name(), info.name, port));
+      const auto [transmit, receive] = (*usart)->lines();
+      wanted.push_back(
+          {transmit.port->pin_name(transmit.bit), receive.port->pin_name(receive.bit)});
+    }
+  if (options.companions.empty() && wanted.empty()) return {};
   companions_ahead = options.companions_ahead;
   std::vector<std::shared_ptr<Fabric>> fabrics;
   std::vector<std::string> names;
@@ -333,7 +346,7 @@ Result<void> Fabric::add_companions(const Chip::Options& options) {
     names.push_back(companion.name);
   }
   if (auto added = add_wire_end(); !added) return added;
-  for (const auto& wire : options.wires) {
+  for (const auto& wire : wanted) {
     std::vector<Place> places;
     for (const std::string& text : wire) {
       const std::size_t point = text.find('.');

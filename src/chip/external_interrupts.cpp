@@ -6,8 +6,9 @@
 namespace lucid::chip {
 
 ExternalInterrupts::ExternalInterrupts(const Names& names, std::vector<Pin> interrupts,
-                                       std::vector<Pin> changes)
-    : eicra_(names.reg("EICRA")),
+                                       std::vector<Pin> changes, unsigned slot)
+    : slot_(slot),
+      eicra_(names.reg("EICRA")),
       eicrb_(names.reg("EICRB")),
       eimsk_(names.reg("EIMSK")),
       eifr_(names.reg("EIFR")),
@@ -92,14 +93,36 @@ void ExternalInterrupts::on_pin(const Bus& bus, Pin pin, bool level, u64 t) cons
   for (const u16 mask : pcmsk_) wanted |= mask != 0 ? bus.reg(mask) : 0U;
   for (unsigned n = 0; wanted != 0 && n < changes_.size(); ++n) {
     if (changes_[n] == pin) {
-      if ((bus.reg(pcmsk_[n / 8]) >> n % 8 & 1U) != 0)
-        state.changes |= static_cast<u8>(1U << n / 8);
+      if ((bus.reg(pcmsk_[n / 8]) >> n % 8 & 1U) != 0) change(bus, n / 8, t);
       break;
     }
   }
   if (state.levels != before.levels || state.flags != before.flags ||
       state.changes != before.changes)
     refresh_requests(bus);
+}
+
+/// A flag rises with the third edge of the clock behind the pin's ("Pin Change Interrupt Timing");
+/// in deep sleep, without the clock, at once.
+void ExternalInterrupts::change(const Bus& bus, unsigned group, u64 t) const {
+  InterruptPinState& state = bus.world.interrupt_pins;
+  if (bus.world.cpu.deep) {
+    state.changes |= static_cast<u8>(1U << group);
+    return;
+  }
+  state.changes_at[group] = std::min(state.changes_at[group], t + 3);
+  bus.schedule(slot_, *std::min_element(state.changes_at.begin(), state.changes_at.end()));
+}
+
+void ExternalInterrupts::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
+  InterruptPinState& state = bus.world.interrupt_pins;
+  for (unsigned group = 0; group < state.changes_at.size(); ++group)
+    if (state.changes_at[group] <= due) {
+      state.changes |= static_cast<u8>(1U << group);
+      state.changes_at[group] = kNever;
+    }
+  bus.schedule(slot_, *std::min_element(state.changes_at.begin(), state.changes_at.end()));
+  refresh_requests(bus);
 }
 
 void ExternalInterrupts::on_vector(const Bus& bus, unsigned vector) const {
@@ -113,6 +136,7 @@ void ExternalInterrupts::on_vector(const Bus& bus, unsigned vector) const {
 
 void ExternalInterrupts::reset(const Bus& bus) const {
   bus.world.interrupt_pins = InterruptPinState{};
+  bus.schedule(slot_, kNever);
   u8& levels = bus.world.interrupt_pins.levels;
   for (unsigned n = 0; n < interrupts_.size(); ++n)
     if (interrupts_[n] && !interrupts_[n].port->level(bus.world, interrupts_[n].bit))

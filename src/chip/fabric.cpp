@@ -186,7 +186,7 @@ WorldShape Fabric::shape() const {
   shape.usarts = static_cast<unsigned>(usarts.size());
   shape.parts = static_cast<unsigned>(attached.size());
   shape.slots = next_slot_;
-  if (!companions.empty()) shape.sync_slot = wire_slot;
+  if (!companions.empty() || !wires.empty()) shape.sync_slot = wire_slot;
   return shape;
 }
 
@@ -238,7 +238,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   has_jtag_ = !wiring.jtag.empty();
   if (has_jtag_) system_->set_jtag(pins(wiring.jtag));
   add<Prescalers>(names, timers);
-  add<ExternalInterrupts>(names, pins(wiring.interrupts), pins(wiring.pin_changes));
+  add<ExternalInterrupts>(names, pins(wiring.interrupts), pins(wiring.pin_changes), next_slot_);
   watchdog = add<Watchdog>(names, clock_hz, next_slot_);
   adc = add<Adc>(names, pins(wiring.adc), wiring.adc_kind, next_slot_);
   for (const auto& port : ports)

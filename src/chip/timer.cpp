@@ -153,6 +153,7 @@ u64 Timer::edges_to_stop(const TimerState& state, const Plan& plan) {
     return edges;
   }
   if (plan.mode.shape == Shape::kPhase && count >= last) return 0;  // it turns round
+  if (loads_at_bottom(state, plan)) return 0;
   // Above TOP the counter runs on to MAX.
   unsigned edges = (count <= last ? last : plan.max) - count;
   for (const u16 value : state.compare)
@@ -168,18 +169,28 @@ void Timer::move(TimerState& state, const Plan& plan, u64 edges) {
   state.match_blocked = false;
 }
 
+/// A counter that begins at BOTTOM takes over what was written there, too.
+bool Timer::loads_at_bottom(const TimerState& state, const Plan& plan) {
+  return plan.mode.shape == Shape::kPhase && !plan.mode.load_at_top && state.count == 0 &&
+         state.compare != plan.written;
+}
+
+/// What a match does to an output, on the way up or down.
+void Timer::set_output(TimerState& state, const Plan& plan, unsigned channel, bool down) {
+  const bool clear = (plan.outputs[channel] == 2) != down;
+  state.outputs = merged(state.outputs, clear ? 0 : 0xff, static_cast<u8>(1U << channel));
+}
+
 /// The flags and outputs of the compare registers that hold the counter's value.
-void Timer::match(TimerState& state, const Plan& plan, bool counting_down) {
+void Timer::match(TimerState& state, const Plan& plan, Way way) {
   if (state.match_blocked) return;
   for (unsigned i = 0; i < 3; ++i) {
     if (state.compare[i] != state.count) continue;
     state.flags |= static_cast<u8>(kOcfa << i & plan.flags);
-    const auto bit = static_cast<u8>(1U << i);
-    const bool clear = (plan.outputs[i] == 2) != counting_down;
     if (plan.outputs[i] == 1)
-      state.outputs ^= bit;
-    else if (plan.outputs[i] != 0)
-      state.outputs = merged(state.outputs, clear ? 0 : 0xff, bit);
+      state.outputs ^= static_cast<u8>(1U << i);
+    else if (plan.outputs[i] != 0 && way != Way::kTurns)
+      set_output(state, plan, i, way == Way::kDown);
   }
 }
 
@@ -190,13 +201,16 @@ void Timer::leave(TimerState& state, const Plan& plan) {
   if (plan.mode.shape == Shape::kPhase) {
     const bool at_top = !state.down && count >= last;
     const bool at_bottom = state.down && count == 0;
-    // At TOP an output behaves as on the way down, at BOTTOM as on the way up: so the extremes of
-    // the compare register give constant levels.
-    match(state, plan, at_top || (state.down && !at_bottom));
+    match(state, plan, at_top ? Way::kTurns : state.down && !at_bottom ? Way::kDown : Way::kUp);
     state.match_blocked = false;
     if (at_top && plan.mode.top == Top::kCapture) state.flags |= kIcf;
     if (at_bottom) state.flags |= kTov;
-    if (plan.mode.load_at_top ? at_top : at_bottom) state.compare = plan.written;
+    if (plan.mode.load_at_top ? at_top : count == 0) state.compare = plan.written;
+    // At TOP a pin has what a match on the way up leaves, so that the wave is symmetric, whether
+    // there was one or not; at TOP itself, and at BOTTOM, the compare register gives a constant
+    // level ("Phase Correct PWM Mode").
+    for (unsigned i = 0; at_top && i < 3; ++i)
+      if (plan.outputs[i] >= 2) set_output(state, plan, i, state.compare[i] == last);
     if (last == 0 && (at_top || at_bottom)) {
       state.count = 0;
       state.down = at_top;
@@ -211,11 +225,13 @@ void Timer::leave(TimerState& state, const Plan& plan) {
     }
     return;
   }
-  const bool wraps = count == last || count == plan.max;
-  match(state, plan, false);
-  state.match_blocked = false;
   const bool fast = plan.mode.shape == Shape::kFast;
-  if (count == last && plan.mode.top == Top::kCapture) state.flags |= kIcf;
+  // What clears the counter is a match, too: without it the counter runs on to MAX.
+  const bool missed = state.match_blocked && plan.mode.shape == Shape::kClear;
+  const bool wraps = (count == last && !missed) || count == plan.max;
+  match(state, plan, Way::kUp);
+  state.match_blocked = false;
+  if (count == last && !missed && plan.mode.top == Top::kCapture) state.flags |= kIcf;
   if (fast ? count == last : count == plan.max) state.flags |= kTov;
   state.count = wraps ? u16{0} : static_cast<u16>(count + 1);
   if (!fast || !wraps) return;
@@ -331,7 +347,7 @@ void Timer::schedule(const Bus& bus) const { schedule(bus, plan(bus.world)); }
 
 void Timer::schedule(const Bus& bus, const Plan& plan) const {
   const TimerState& now = bus.world.timers[index_];
-  u64 soonest = now.capture_at;
+  u64 soonest = std::min({now.capture_at, now.clock_at[0], now.clock_at[1]});
   const bool moves = plan.outputs != std::array<u8, 3>{};
   if (divider(bus.world) != 0 && (moves || (within_reach(now, plan) & ~now.flags) != 0)) {
     TimerState state = now;
@@ -491,11 +507,12 @@ void Timer::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
   TimerState& state = bus.world.timers[index_];
   const unsigned b = bus.reg(tccrb_);
   if (pin == pins_.clock && counts_pin(bus.world) && level == ((b & 1U) != 0)) {
-    const TimerState before = state;
-    const Plan now = plan(bus.world);
-    walk(state, now, 1);
-    state.base = t;
-    show(bus, now, before, t);
+    if (state.clock_at[0] == kNever) {
+      state.clock_at[0] = t + kSynchroniser;
+    } else {
+      if (state.clock_at[1] != kNever) count_edge(bus, t);  // faster than it can follow
+      state.clock_at[1] = t + kSynchroniser;
+    }
   }
   // ACIC puts the comparator in the place of the pin.
   const bool comparator = acsr_ != 0 && (bus.reg(acsr_) & 4U) != 0;
@@ -514,11 +531,34 @@ void Timer::on_comparator(const Bus& bus, bool level, u64 t) const {
 void Timer::capture_edge(const Bus& bus, bool level, u64 t) const {
   if (icr_ == 0) return;
   const unsigned b = bus.reg(tccrb_);
-  const bool wanted = level == ((b & 0x40U) != 0);
-  if ((b & 0x80U) != 0)  // the noise canceller wants four equal samples
-    bus.world.timers[index_].capture_at = wanted ? t + 4 : kNever;
-  else if (wanted)
-    capture(bus, t);
+  TimerState& state = bus.world.timers[index_];
+  if ((b & 0x80U) != 0) {  // the noise canceller wants four equal samples, of either level
+    state.capture_at = level != state.captured_level ? t + kSynchroniser + 4 : kNever;
+  } else {
+    state.captured_level = level;
+    if (level == ((b & 0x40U) != 0)) state.capture_at = t + kSynchroniser;
+  }
+}
+
+/// An edge at Tn or ICPn has come through.
+void Timer::count_edge(const Bus& bus, u64 t) const {
+  TimerState& state = bus.world.timers[index_];
+  state.clock_at = {state.clock_at[1], kNever};
+  const TimerState before = state;
+  const Plan now = plan(bus.world);
+  walk(state, now, 1);
+  state.base = t;
+  show(bus, now, before, t);
+}
+void Timer::pass_capture_edge(const Bus& bus, u64 t) const {
+  TimerState& state = bus.world.timers[index_];
+  state.capture_at = kNever;
+  const unsigned b = bus.reg(tccrb_);
+  if ((b & 0x80U) != 0) {
+    state.captured_level = !state.captured_level;
+    if (state.captured_level != ((b & 0x40U) != 0)) return;
+  }
+  capture(bus, t);
 }
 
 void Timer::capture(const Bus& bus, u64 t) const {
@@ -550,10 +590,8 @@ void Timer::on_event(const Bus& bus, unsigned slot, u64 due) const {
   TimerState& state = bus.world.timers[index_];
   const Plan now = plan(bus.world);
   catch_up(bus, now, due);
-  if (state.capture_at <= due) {
-    state.capture_at = kNever;
-    capture(bus, due);
-  }
+  if (state.clock_at[0] <= due) count_edge(bus, due);
+  if (state.capture_at <= due) pass_capture_edge(bus, due);
   schedule(bus, now);
   refresh_requests(bus);
 }
@@ -576,12 +614,15 @@ bool Timer::runs_asleep(const World& world, unsigned sm) const {
 void Timer::stood_still(const Bus& bus, u64 cycles) const {
   TimerState& state = bus.world.timers[index_];
   state.base += cycles;
-  if (state.capture_at != kNever) state.capture_at += cycles;
+  for (u64* at : {&state.capture_at, &state.clock_at[0], &state.clock_at[1]})
+    if (*at != kNever) *at += cycles;
 }
 
 void Timer::reset(const Bus& bus) const {
   bus.world.timers[index_] = TimerState{};
   bus.world.timers[index_].base = bus.world.cpu.now;
+  bus.world.timers[index_].captured_level =
+      pins_.capture && pins_.capture.port->level(bus.world, pins_.capture.bit);
   bus.schedule(slot_, kNever);
   if (assr_ != 0) bus.schedule_tick(slot_ + 1, kNever);
   refresh_requests(bus);

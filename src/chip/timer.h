@@ -5,8 +5,8 @@
 // pins, force compare, buffered compare registers with their moments of update, compare, overflow
 // and capture flags and interrupts, 16-bit access through TEMP, a match blocked by a write to TCNT,
 // input capture by pin or comparator with noise canceller, the external clock, Timer2 on a 32.768
-// kHz crystal with its latches (asynchronous.cpp). Not modelled, silently: the synchronisers'
-// delays at Tn and ICPn.
+// kHz crystal with its latches (asynchronous.cpp). Edges at Tn and ICPn come through the
+// synchroniser in three cycles (the manual: 2.5 to 3.5).
 //
 // The counter is lazy: worked out when it is looked at. Counting is a walk from one value that
 // matters (a compare value, TOP, BOTTOM) to the next; what happens there happens when the counter
@@ -87,6 +87,7 @@ class Timer final : public Peripheral {
     u8 flags;                    ///< those that there are
   };
   static constexpr u8 kTov = 1, kOcfa = 2, kIcf = 0x20;
+  static constexpr u64 kSynchroniser = 3;  ///< cycles from an edge at a pin to what it does
 
   [[nodiscard]] Mode mode(const World& world) const;
   [[nodiscard]] Plan plan(const World& world) const;
@@ -95,7 +96,10 @@ class Timer final : public Peripheral {
   [[nodiscard]] static u64 edges_to_stop(const TimerState& state, const Plan& plan);
   static void move(TimerState& state, const Plan& plan, u64 edges);
   static void leave(TimerState& state, const Plan& plan);
-  static void match(TimerState& state, const Plan& plan, bool counting_down);
+  enum class Way : u8 { kUp, kDown, kTurns };
+  static void match(TimerState& state, const Plan& plan, Way way);
+  static void set_output(TimerState& state, const Plan& plan, unsigned channel, bool down);
+  [[nodiscard]] static bool loads_at_bottom(const TimerState& state, const Plan& plan);
   [[nodiscard]] static unsigned within_reach(const TimerState& state, const Plan& plan);
   static void walk(TimerState& state, const Plan& plan, u64 edges);
 
@@ -119,6 +123,8 @@ class Timer final : public Peripheral {
   void show(const Bus& bus, const Plan& plan, const TimerState& before, u64 t) const;
   void capture_edge(const Bus& bus, bool level, u64 t) const;
   void capture(const Bus& bus, u64 t) const;
+  void pass_capture_edge(const Bus& bus, u64 t) const;
+  void count_edge(const Bus& bus, u64 t) const;
   void refresh_requests(const Bus& bus) const;
   void write_word(const Bus& bus, u16 low_address, u8 low) const;
   void force(const Bus& bus, unsigned channels, u64 t) const;

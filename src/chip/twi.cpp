@@ -20,7 +20,9 @@ class Twi::Lines {
 };
 
 void Twi::line(const Bus& bus, Pin pin, bool high, u64 t) const {
-  pin.port->take_direction(bus, pin.bit, !high, t);
+  // Data changes behind the falling edge of the clock, not with it: that would be a START.
+  const bool behind = pin == sda_ && !scl_.port->level(bus.world, scl_.bit);
+  pin.port->take_direction(bus, pin.bit, !high, behind ? t + 1 : t);
 }
 
 /// "Bit Rate Generator Unit": the clock by 16 + 2 TWBR 4^TWPS.
@@ -203,6 +205,7 @@ void Twi::answered(const Bus& bus, u16 bits, u64 t) const {
     case kListening:
       state.target = kNobody;
       if (state.answers) {
+        bus.reg(twdr_) = byte;
         const bool general = byte == 0;
         state.target = (byte & 1U) != 0 ? kTransmitter : general ? kGeneral : kReceiver;
         const unsigned status = (byte & 1U) != 0 ? 0xa8U : general ? 0x70U : 0x60U;
@@ -311,6 +314,7 @@ void Twi::forget(const Bus& bus, u64 t) const {
 
 void Twi::reset(const Bus& bus) const {
   bus.reg(twdr_) = 0xff;
+  bus.reg(twar_) = 0xfe;
   bus.world.twi = TwiState{};
   bus.schedule(slot_, kNever);
   refresh_request(bus);

@@ -34,7 +34,8 @@ class TwoWireBus::Lines {
 /// SDA is low if the controller or a device pulls it.
 void TwoWireBus::pull(const Bus& bus, u64 t) const {
   const TwoWireBusState& state = bus.world.two_wire_bus;
-  sda_.port->hold_low(bus, sda_.bit, state.controller_low || state.device_low, t);
+  const bool behind = !scl_.port->level(bus.world, scl_.bit);  // as Twi::line does
+  sda_.port->hold_low(bus, sda_.bit, state.controller_low || state.device_low, behind ? t + 1 : t);
 }
 
 void TwoWireBus::reset(const Bus& bus) const {

@@ -51,6 +51,8 @@ class Usart final : public Peripheral {
   void send(const Bus& bus, const SerialFrame& frame, u64 now) const;
   void add_listener(const Peripheral& who) { listeners_.push_back(&who); }
   [[nodiscard]] std::string name() const { return "USART" + std::to_string(number_); }
+  /// TXD and RXD.
+  [[nodiscard]] std::pair<Pin, Pin> lines() const { return {txd_, rxd_}; }
 
  private:
   // Offsets from UCSRnA.

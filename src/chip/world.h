@@ -102,7 +102,9 @@ struct TimerState {
   u8 temp = 0;                   ///< high byte on its way in or out
   u8 flags = 0;                  ///< TIFR
   bool match_blocked = false;    ///< the firmware wrote the counter: no match at the next edge
-  u64 capture_at = kNever;       ///< the noise canceller lets an edge through
+  u64 capture_at = kNever;       ///< an edge at ICPn comes through
+  bool captured_level = false;   ///< of ICPn, behind the noise canceller
+  std::array<u64, 2> clock_at{kNever, kNever};  ///< edges at Tn come through
   // Timer2 on its crystal: what was written waits for two of its edges.
   u8 waiting = 0;               ///< bits of ASSR
   std::array<u8, 5> latches{};  ///< by bit
@@ -111,7 +113,7 @@ struct TimerState {
   template <class Visit>
   void fields(Visit& visit) const {
     visit(base, count, down, compare[0], compare[1], compare[2], outputs, temp, flags,
-          match_blocked, capture_at, waiting);
+          match_blocked, capture_at, waiting, captured_level, clock_at[0], clock_at[1]);
     for (const u8 latch : latches) visit(latch);
     for (const u64 tick : due) visit(tick);
   }
@@ -278,10 +280,13 @@ struct InterruptPinState {
   u8 levels = 0xff;  ///< of INT0 to INT7 as last seen
   u8 flags = 0;      ///< EIFR
   u8 changes = 0;    ///< PCIFR
+  /// Flags of PCIFR on their way through the synchroniser.
+  std::array<u64, 4> changes_at{kNever, kNever, kNever, kNever};
 
   template <class Visit>
   void fields(Visit& visit) const {
     visit(levels, flags, changes);
+    for (const u64 at : changes_at) visit(at);
   }
 };
 
