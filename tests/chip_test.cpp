@@ -302,7 +302,7 @@ TEST_CASE("every chip can be made, run and have each of its registers written an
     for (const unsigned value : {0xffU, 0x5aU, 0x00U}) {
       for (const IoRegister& io : chip.info().io) {
         for (unsigned byte = 0; byte < io.bytes; ++byte)
-          CHECK(chip.poke({Space::kData, io.address + byte}, static_cast<std::uint8_t>(value)));
+          CHECK(chip.store({Space::kData, io.address + byte}, static_cast<std::uint8_t>(value)));
         chip.poke({Space::kData, 0x5f}, 0);  // no interrupts
         chip.run_for(50);
         CHECK(chip.peek({Space::kData, io.address}).has_value());

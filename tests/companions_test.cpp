@@ -132,7 +132,8 @@ main:   sbi IO(DDRD), 3
     chip.run_for(4000);
     REQUIRE((byte_at(chip, 0x36) & 0x20) != 0);  // ICF1
     const double captured = byte_at(chip, 0x86) | byte_at(chip, 0x87) << 8;
-    // TCNT1 is 0 at the end of its store; the `sbi` two cycles later makes the edge; ICP1 adds three.
+    // TCNT1 is 0 at the end of its store; the `sbi` two cycles later makes the edge; ICP1 adds
+    // three.
     const double mine = 16e6 / static_cast<double>(hz);
     CHECK(captured >= 2 + 3 + 9 * mine);
     CHECK(captured <= 2 + 3 + 11 * mine + 1);

@@ -5,6 +5,7 @@
 #include <random>
 
 #include "bench.h"
+#include "lucid/session.h"
 #include "tools.h"
 
 using namespace lucid;
@@ -371,4 +372,109 @@ TEST_CASE("DIDRn switches digital inputs off: they read 0, the voltage is still 
     b.write(row.reg, 0);
     CHECK((b.read(row.pins) >> row.bit & 1) == 1);
   }
+}
+
+TEST_CASE("every register comes to hold a value without an act of writing") {
+  for (const char* name : {"ATmega328P", "ATmega1284P", "ATmega2560", "ATmega88PA"}) {
+    const Chip fresh = [&] {
+      Chip chip = *Chip::make({name, 16'000'000});
+      chip.poke({Space::kCode, 0}, 0xff);  // rjmp to itself
+      chip.poke({Space::kCode, 1}, 0xcf);
+      return chip;
+    }();
+    for (const IoRegister& io : fresh.info().io) {
+      if (!io.modelled || io.name == "SREG" || io.name == "SP") continue;
+      for (const unsigned value : {0xffU, 0x5aU, 0xa5U, 0x01U, 0x00U}) {
+        INFO(name << " " << io.name << " " << value);
+        Chip chip = fresh;
+        bool held = true;
+        for (unsigned byte = 0; byte < io.bytes; ++byte)
+          held = chip.poke({Space::kData, io.address + byte}, static_cast<std::uint8_t>(value)) &&
+                 held;
+        const bool is_input = io.name.rfind("PIN", 0) == 0;
+        const bool forces = io.name.rfind("TCCR", 0) == 0 && io.name.back() == 'C';
+        const bool no_division = io.name == "CLKPR" && (value & 15U) > 8;
+        CHECK(held == (!is_input && !forces && !no_division));
+        if (!held) {
+          CHECK(chip.hash() == fresh.hash());
+          continue;
+        }
+        // What it shows now it holds: the same again changes nothing.
+        std::vector<std::uint8_t> shown;
+        for (unsigned byte = 0; byte < io.bytes; ++byte)
+          shown.push_back(*chip.peek({Space::kData, io.address + byte}));
+        Chip again = chip;
+        for (unsigned byte = 0; byte < io.bytes; ++byte)
+          CHECK(again.poke({Space::kData, io.address + byte}, shown[byte]));
+        for (unsigned byte = 0; byte < io.bytes; ++byte)
+          CHECK(again.peek({Space::kData, io.address + byte}) == shown[byte]);
+        CHECK(again.cycles() == chip.cycles());
+        // Nothing is sent or programmed, no conversion runs.
+        const bool may_reset = io.name == "WDTCSR";
+        if (!may_reset) CHECK(chip.run_for(3000).why == RunEnd::Why::kTimeUp);
+        CHECK(chip.take_serial_output().empty());
+        CHECK(chip.peek({Space::kEeprom, 0}) == 0xff);
+        const auto busy = [&](const char* reg, unsigned bits) {
+          for (const IoRegister& r : chip.info().io)
+            if (r.name == reg) CHECK((*chip.peek({Space::kData, r.address}) & bits) == 0);
+        };
+        busy("EECR", 0x07);
+        if (io.name != "ADCSRA" || (value & 0x20U) == 0) busy("ADCSRA", 0x40);
+        busy("SPMCSR", 0x40);
+      }
+    }
+  }
+}
+
+TEST_CASE("values of registers: flags by value, both bytes at once, what the next read gives") {
+  const auto held = [](Bench& b, unsigned address, unsigned value, unsigned shown) {
+    INFO(address << " " << value);
+    b.chip().poke({Space::kData, address}, static_cast<std::uint8_t>(value));
+    CHECK(b.get(address) == shown);
+  };
+  Bench b;
+  held(b, 0x35, 0x07, 0x07);  // TIFR0: not cleared by ones
+  held(b, 0x35, 0x02, 0x02);
+  held(b, 0x85, 0x12, 0x12);  // TCNT1H without TEMP
+  held(b, 0x84, 0x34, 0x34);
+  CHECK(b.get(0x85) == 0x12);
+  held(b, 0x89, 0x56, 0x56);  // OCR1AH
+  CHECK(b.get(0x88) == 0);
+  held(b, 0x60, 0x48, 0x48);  // WDTCSR without its sequence
+  held(b, 0x60, 0x00, 0x00);
+  held(b, 0x61, 0x03, 0x03);  // CLKPR
+  held(b, 0x61, 0x00, 0x00);
+  held(b, 0x55, 0x02, 0x02);  // MCUCR: IVSEL
+  held(b, 0x3f, 0x07, 0x00);  // EECR starts nothing
+  held(b, 0x7a, 0xd0, 0x90);  // ADCSRA: ADIF by value, no ADSC
+  held(b, 0xc0, 0x40, 0x60);  // UCSR0A: TXC; UDRE as it is
+  held(b, 0xc6, 0x5a, 0x5a);
+  CHECK(b.read(0xc6) == 0x5a);
+  held(b, 0x4e, 0xa5, 0xa5);                            // SPDR
+  held(b, 0x4d, 0x80, 0x80);                            // SPSR
+  CHECK_FALSE(b.chip().poke({Space::kData, 0x23}, 1));  // PINB toggles nothing
+  CHECK(b.get(0x25) == 0);
+  // What follows from a value follows: a pin, an interrupt, a timer that runs.
+  held(b, 0x24, 0x20, 0x20);
+  held(b, 0x25, 0x20, 0x20);
+  CHECK(b.pin("PB5").level);
+  held(b, 0x45, 0x01, 0x01);
+  const unsigned before = b.get(0x46);
+  b.pass(20);
+  CHECK(b.get(0x46) != before);
+  // The act itself.
+  b.chip().store({Space::kData, 0xc1}, 0x08);
+  b.chip().store({Space::kData, 0xc6}, 'A');
+  b.pass(100'000);
+  CHECK(b.chip().take_serial_output() == "A");
+  b.chip().store({Space::kData, 0x23}, 0x20);
+  CHECK_FALSE(b.pin("PB5").level);
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(test::kKilnOg));
+  CHECK(session.let("chip.TCNT1", "0x1234")->integer == 0x1234);
+  CHECK(session.let("chip.OCR1A", "500")->integer == 500);
+  CHECK_FALSE(session.let("chip.PINB", "1"));
+  CHECK(session.let("chip.PINB", "1", true));
+  CHECK(session.let("chip.ADCSRA", "0xc7"));  // before the first cycle
+  CHECK(session.go_for(100).cause == Pause::Cause::kTimeUp);
 }

@@ -94,8 +94,10 @@ const std::vector<Command>& commands() {
        "Work out a C expression. Formats: dec unsigned hex bin char text real q8.8 time raw, and\n"
        "`depth N` for how far structures are opened.",
        "= ramp.target - setpoint as hex", &Console::do_evaluate, true},
-      {"let", "", "let OBJECT = EXPR",
-       "Change a variable, register, flag, I/O register or field, byte of memory or pin.",
+      {"let", "", "let OBJECT = EXPR [with effects]",
+       "Change a variable, register, flag, I/O register or field, byte of memory or pin. An I/O "
+       "register comes to hold the value; with effects it is written as the firmware would: bytes "
+       "are sent, flags cleared by a one.",
        "let chip.PORTB.5 = 1", &Console::do_let, true},
       {"explain", "", "explain [PLACE]",
        "Say in words what an instruction does, with its operands as they are now.", "explain here",

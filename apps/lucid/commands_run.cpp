@@ -250,7 +250,13 @@ Result<void> Console::do_let(const std::string& rest) {
   if (at == std::string::npos) return usage("let OBJECT = EXPR");
   std::string object = rest.substr(0, at);
   while (!object.empty() && object.back() == ' ') object.pop_back();
-  auto value = session_->let(object, rest.substr(at + 1));
+  std::string expression = rest.substr(at + 1);
+  constexpr std::string_view kEffects = " with effects";
+  const bool with_effects =
+      expression.size() > kEffects.size() &&
+      expression.compare(expression.size() - kEffects.size(), kEffects.size(), kEffects) == 0;
+  if (with_effects) expression.resize(expression.size() - kEffects.size());
+  auto value = session_->let(object, expression, with_effects);
   if (!value) return fail(value.error());
   show(Evaluated{object, *value});
   return {};

@@ -215,8 +215,12 @@ class LUCID_API Chip {
   // Changing ------------------------------------------------------------------------------------
 
   Result<void> set_register(const std::string& name, std::uint64_t value);
-  /// Writes as an observer: no side effect of a firmware's write. False where there is no memory.
+  /// A byte comes to hold this value. What rests on it follows (pins, a running timer, an enabled
+  /// interrupt); nothing is written: nothing is sent, started, cleared by a one or opened by a
+  /// sequence. Of UDRn and SPDR it is what the next read gives. False where nothing holds it.
   bool poke(Address address, std::uint8_t value);
+  /// The same as an instruction of the firmware would, with all that a write does.
+  bool store(Address address, std::uint8_t value);
   /// From outside: true is high, false low, nullopt lets go. Error: kNotFound.
   Result<void> drive(const std::string& pin, std::optional<bool> level);
   /// From outside: an analog input sees this voltage, a digital one high from 0.6 of the supply up

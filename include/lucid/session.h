@@ -231,9 +231,11 @@ class LUCID_API Session {
   // Changing
   // ----------------------------------------------------------------------------------------
 
-  /// Assigns to a variable, register, flag, I/O register or field, byte of memory or pin. Result:
-  /// the new value.
-  Result<Value> let(const std::string& object, const std::string& expression);
+  /// Assigns to a variable, register, flag, I/O register or field, byte of memory or pin. An I/O
+  /// register comes to hold the value (Chip::poke), or is written as the firmware would, with all
+  /// effects. Result: the new value. Error: kUnsupported for what holds no value.
+  Result<Value> let(const std::string& object, const std::string& expression,
+                    bool with_effects = false);
   Result<void> drive(const std::string& pin, std::optional<bool> level);
   /// What a person does to a part on the bench; see Chip::act for the actions and errors.
   Result<void> act(const std::string& part, const std::string& action,

@@ -225,6 +225,27 @@ void Adc::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   refresh_request(bus);
 }
 
+bool Adc::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
+  const u64 before = std::max<u64>(t, 1) - 1;
+  if (address == adcsra_) {
+    write(bus, address, static_cast<u8>(value & ~unsigned{kAdsc | kAdif}), 0xff, before);
+    bus.reg(adcsra_) = merged(bus.reg(adcsra_), value, kAdif);
+    refresh_request(bus);
+    return true;
+  }
+  if (address != adc_ && address != adc_ + 1) {
+    write(bus, address, value, 0xff, before);
+    return true;
+  }
+  catch_up(bus, t);
+  AdcState& state = bus.world.adc;
+  const bool left = (bus.reg(admux_) & 0x20U) != 0;
+  unsigned shown = left ? state.shown << 6 : state.shown;
+  shown = address == adc_ ? (shown & 0xff00U) | value : (shown & 0xffU) | unsigned{value} << 8;
+  state.shown = static_cast<u16>((left ? shown >> 6 : shown) & 0x3ffU);
+  return true;
+}
+
 void Adc::on_vector(const Bus& bus, unsigned /*vector*/) const {
   bus.reg(adcsra_) = static_cast<u8>(bus.reg(adcsra_) & ~unsigned{kAdif});
   refresh_request(bus);
@@ -287,6 +308,13 @@ void Comparator::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) co
   acsr = static_cast<u8>(next & ~(value & mask & kAci));
   settle(bus, t + 1);
   refresh_request(bus);
+}
+
+bool Comparator::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
+  write(bus, address, static_cast<u8>(value & ~unsigned{kAci}), 0xff, std::max<u64>(t, 1) - 1);
+  bus.reg(acsr_) = merged(bus.reg(acsr_), value, kAci);
+  refresh_request(bus);
+  return true;
 }
 
 void Comparator::on_pin(const Bus& bus, Pin /*pin*/, bool /*level*/, u64 t) const {

@@ -29,6 +29,7 @@ class Adc final : public Peripheral {
   }
   u8 read(const Bus& bus, u16 address, u64 t) const override;
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
+  bool assume(const Bus& bus, u16 address, u8 value, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   void on_vector(const Bus& bus, unsigned vector) const override;
@@ -87,6 +88,7 @@ class Comparator final : public Peripheral {
 
   [[nodiscard]] std::vector<u16> addresses() const override { return {acsr_}; }
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
+  bool assume(const Bus& bus, u16 address, u8 value, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   [[nodiscard]] std::vector<Pin> listens() const override { return {positive_, negative_}; }
   void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;

@@ -336,6 +336,17 @@ const std::uint8_t* AvrMachine::plain_bytes(Address address, unsigned bytes) con
   return ram ? world_.data.data() + address.offset : nullptr;
 }
 
+bool AvrMachine::store(Address address, std::uint8_t value) {
+  const u32 a = address.offset;
+  if (address.space != Space::kData || a >= fabric_->owner.size() || fabric_->owner[a] == nullptr)
+    return poke(address, value);
+  // In the cycle that has just ended.
+  fabric_->owner[a]->write(Bus(world_, outputs_), static_cast<u16>(a), value, 0xff,
+                           std::max<u64>(world_.cpu.now, 1) - 1);
+  if (world_.cpu.hold != 0) world_.cpu.hold = 1;  // there is no instruction to complete
+  return true;
+}
+
 bool AvrMachine::poke(Address address, std::uint8_t value) {
   const u32 a = address.offset;
   if (!peek(address)) return false;
@@ -352,10 +363,8 @@ bool AvrMachine::poke(Address address, std::uint8_t value) {
       } else if (a == 0x5f) {
         world_.cpu.sreg = value;
       } else if (a < fabric_->owner.size() && fabric_->owner[a] != nullptr) {
-        // As the firmware would, in the cycle that has just ended.
-        fabric_->owner[a]->write(Bus(world_, outputs_), static_cast<u16>(a), value, 0xff,
-                                 std::max<u64>(world_.cpu.now, 1) - 1);
-        if (world_.cpu.hold != 0) world_.cpu.hold = 1;  // there is no instruction to complete
+        return fabric_->owner[a]->assume(Bus(world_, outputs_), static_cast<u16>(a), value,
+                                         world_.cpu.now);
       } else {
         world_.data[a] = value;
         unwritten_[a] = false;

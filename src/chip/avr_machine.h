@@ -57,6 +57,7 @@ class AvrMachine final : public isa::Machine {
   [[nodiscard]] std::uint8_t flags() const override { return world_.cpu.sreg; }
 
   bool poke(Address address, std::uint8_t value) override;
+  bool store(Address address, std::uint8_t value) override;
   void set_register(unsigned index, std::uint64_t value) override;
   void set_pc(std::uint32_t address) override;
   Result<void> drive(const std::string& pin, std::optional<bool> level) override;

@@ -27,6 +27,13 @@ u8 Boot::peek(const World& world, u16 address, u64 t) const {
                          (state.rww_busy ? kRwwsb : 0));
 }
 
+bool Boot::assume(const Bus& bus, u16 address, u8 value, u64 /*t*/) const {
+  constexpr u8 kHeld = static_cast<u8>(~unsigned{kRwwsb | kSpmen});
+  bus.reg(address) = merged(bus.reg(address), value, kHeld);
+  refresh_request(bus);
+  return true;
+}
+
 void Boot::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   BootState& state = bus.world.boot;
   if (state.busy) {

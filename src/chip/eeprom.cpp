@@ -31,6 +31,13 @@ void Eeprom::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const 
   bus.reg(address) = merged(bus.reg(address), value, mask);
 }
 
+bool Eeprom::assume(const Bus& bus, u16 address, u8 value, u64 /*t*/) const {
+  if (address == eear() + 1) value &= static_cast<u8>(address_mask_ >> 8);
+  bus.reg(address) = address == eecr_ ? merged(bus.reg(address), value, kEerie | kEepm) : value;
+  refresh_request(bus);
+  return true;
+}
+
 void Eeprom::control(const Bus& bus, u8 value, u8 mask, u64 t) const {
   EepromState& state = bus.world.eeprom_controller;
   const u8 asked = static_cast<u8>(value & mask);

@@ -76,6 +76,18 @@ void ExternalInterrupts::write(const Bus& bus, u16 address, u8 value, u8 mask, u
   refresh_requests(bus);
 }
 
+bool ExternalInterrupts::assume(const Bus& bus, u16 address, u8 value, u64 /*t*/) const {
+  InterruptPinState& state = bus.world.interrupt_pins;
+  if (address == eifr_)
+    state.flags = static_cast<u8>(value & ((1U << vectors_.size()) - 1));
+  else if (address == pcifr_)
+    state.changes = static_cast<u8>(value & ((1U << change_vectors_.size()) - 1));
+  else
+    bus.reg(address) = value;
+  refresh_requests(bus);
+  return true;
+}
+
 void ExternalInterrupts::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
   InterruptPinState& state = bus.world.interrupt_pins;
   const InterruptPinState before = state;

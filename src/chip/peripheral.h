@@ -121,6 +121,13 @@ class Peripheral {
   virtual u8 read(const Bus& bus, u16 address, u64 t) const { return peek(bus.world, address, t); }
   /// The firmware writes; `mask` is what SBI and CBI change, 0xff otherwise.
   virtual void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const = 0;
+  /// A register's bits come to hold this value at cycle `t`: what rests on them follows, but
+  /// nothing is written: nothing is sent, started, cleared by a one or opened by a sequence. Bits
+  /// that hold nothing are left out. False: none of them holds anything.
+  virtual bool assume(const Bus& bus, u16 address, u8 value, u64 t) const {
+    write(bus, address, value, 0xff, std::max<u64>(t, 1) - 1);
+    return true;
+  }
   /// What a read would give, without side effects.
   [[nodiscard]] virtual u8 peek(const World& world, u16 address, u64 t) const {
     (void)t;

@@ -26,6 +26,12 @@ void Port::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   settle(bus, t + 1);
 }
 
+bool Port::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
+  if (address == pin_) return false;
+  write(bus, address, value, 0xff, std::max<u64>(t, 1) - 1);
+  return true;
+}
+
 PortState& Port::about_to_change(const Bus& bus, u64 t) const {
   if (sampler_ != nullptr) sampler_->before_change(bus, t);
   return bus.world.ports[index_];

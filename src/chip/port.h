@@ -21,6 +21,7 @@ class Port final : public Peripheral {
 
   [[nodiscard]] std::vector<u16> addresses() const override { return {pin_, ddr(), port()}; }
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
+  bool assume(const Bus& bus, u16 address, u8 value, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void reset(const Bus& bus) const override;
 

@@ -57,4 +57,11 @@ void Prescalers::reset(const Bus& bus) const {
   state.origin[1] = std::min(state.origin[1], bus.world.cpu.now);
 }
 
+/// Without TSM the resets hold nothing.
+bool Prescalers::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
+  if (address != assr_ && (value & 0x80U) == 0) value = 0;
+  write(bus, address, value, 0xff, std::max<u64>(t, 1) - 1);
+  return true;
+}
+
 }  // namespace lucid::chip

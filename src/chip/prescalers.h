@@ -17,6 +17,7 @@ class Prescalers final : public Peripheral {
   [[nodiscard]] std::vector<u16> addresses() const override { return {gtccr_, assr_}; }
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
+  bool assume(const Bus& bus, u16 address, u8 value, u64 t) const override;
   void stood_still(const Bus& bus, u64 cycles) const override;
   void reset(const Bus& bus) const override;
 

@@ -110,6 +110,18 @@ u8 Spi::read(const Bus& bus, u16 address, u64 t) const {
   return value;
 }
 
+bool Spi::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
+  SpiState& state = bus.world.spi;
+  if (address == spdr_) {
+    state.in = value;  // what is read there
+    return true;
+  }
+  if (address == spsr_) state.flags = value & (kSpif | kWcol);
+  write(bus, address, value, 0xff, std::max<u64>(t, 1) - 1);
+  refresh_request(bus);
+  return true;
+}
+
 void Spi::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   SpiState& state = bus.world.spi;
   if (address == spsr_) {

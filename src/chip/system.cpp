@@ -38,6 +38,26 @@ void System::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const 
   }
 }
 
+bool System::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
+  u8& reg = bus.reg(address);
+  if (address == mcucr_) {
+    const bool jtag_changes = ((reg ^ value) & kJtd) != 0;
+    reg = value & (kIvsel | kJtd | kPud);
+    if (jtag_changes) take_jtag_pins(bus, t);
+    for (const auto& port : ports_) port->settle(bus, t);
+  } else if (address == clkpr_) {
+    if ((value & 0x0fU) > 8) return false;  // no division
+    divide_clock(bus, value & 0x0fU, t);
+  } else if (address == mcusr_) {
+    reg = value & 0x1fU;
+  } else if (address == osccal_) {
+    reg = value;
+  } else {
+    write(bus, address, value, 0xff, std::max<u64>(t, 1) - 1);
+  }
+  return true;
+}
+
 void System::write_prr(const Bus& bus, u16 address, u8 next, u64 t) const {
   u8& reg = bus.reg(address);
   for (const Peripheral* p : switched_) {
@@ -98,11 +118,15 @@ void System::write_clkpr(const Bus& bus, u8 value, u8 mask, u64 t) const {
     clock.change_until = 0;
     bus.note("CLKPR: this division is reserved; the clock is unchanged");
   } else {
-    for (const Peripheral* p : all_) p->on_clock(bus, false, t + 1);
-    reg = shift;
-    bus.world.set_clock(shift, t + 1);
-    for (const Peripheral* p : all_) p->on_clock(bus, true, t + 1);
+    divide_clock(bus, shift, t + 1);
   }
+}
+
+void System::divide_clock(const Bus& bus, u8 shift, u64 t) const {
+  for (const Peripheral* p : all_) p->on_clock(bus, false, t);
+  bus.reg(clkpr_) = shift;
+  bus.world.set_clock(shift, t);
+  for (const Peripheral* p : all_) p->on_clock(bus, true, t);
 }
 
 void System::write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const {

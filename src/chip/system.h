@@ -30,6 +30,7 @@ class System final : public Peripheral {
 
   [[nodiscard]] std::vector<u16> addresses() const override;
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
+  bool assume(const Bus& bus, u16 address, u8 value, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
   /// TCK TMS TDO TDI, or nothing.
@@ -55,6 +56,7 @@ class System final : public Peripheral {
   };
   [[nodiscard]] bool jtag_is_on(const World& world) const;
   void take_jtag_pins(const Bus& bus, u64 t) const;
+  void divide_clock(const Bus& bus, u8 shift, u64 t) const;
   void write_prr(const Bus& bus, u16 address, u8 next, u64 t) const;
   void write_clkpr(const Bus& bus, u8 value, u8 mask, u64 t) const;
   void write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const;

@@ -474,6 +474,35 @@ void Timer::write_now(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) con
   refresh_requests(bus);
 }
 
+bool Timer::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
+  if (address == tccrc_ && tccrc_ != 0) return false;  // it forces matches
+  const bool is_control = address == tccra_ || address == tccrb_ || address == timsk_;
+  if (is_control) {  // but for force compare
+    write_now(bus, address, address == tccrb_ && !wide_ ? value & 0x0fU : value, 0xff,
+              std::max<u64>(t, 1) - 1);
+    return true;
+  }
+  catch_up(bus, t);
+  TimerState& state = bus.world.timers[index_];
+  const TimerState before = state;
+  if (address == tifr_) {
+    state.flags = value & all_flags_;
+  } else if (address == tcnt_) {
+    state.count = static_cast<u16>((state.count & 0xff00U) | value);
+  } else if (wide_ && address == tcnt_ + 1) {
+    state.count = static_cast<u16>((state.count & 0xffU) | value << 8);
+  } else {
+    bus.reg(address) = value;
+    const Shape shape = mode(bus.world).shape;
+    if (shape == Shape::kNormal || shape == Shape::kClear) state.compare = plan(bus.world).written;
+  }
+  const Plan after = plan(bus.world);
+  show(bus, after, before, t);
+  schedule(bus, after);
+  refresh_requests(bus);
+  return true;
+}
+
 /// Force compare: the output as at a match, without its flag. Only where the mode is no PWM.
 void Timer::force(const Bus& bus, unsigned channels, u64 t) const {
   const Plan now = plan(bus.world);

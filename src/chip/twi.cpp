@@ -293,6 +293,19 @@ void Twi::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   refresh_request(bus);
 }
 
+bool Twi::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
+  if (address == twsr_) bus.world.twi.status = value & 0xf8U;
+  if (address != twcr_) {
+    bus.reg(address) = address == twsr_ ? value & 3U : value;
+    return true;
+  }
+  if ((bus.reg(twcr_) ^ value) & kTwen)
+    write(bus, twcr_, value & kTwen, 0xff, std::max<u64>(t, 1) - 1);
+  bus.reg(twcr_) = value & 0xfdU;
+  refresh_request(bus);
+  return true;
+}
+
 void Twi::refresh_request(const Bus& bus) const {
   bus.request(vector_, on(bus, kTwint) && on(bus, kTwie));
 }

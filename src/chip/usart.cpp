@@ -152,7 +152,7 @@ void Usart::refresh_requests(const Bus& bus) const {
 
 u8 Usart::peek(const World& world, u16 address, u64 /*t*/) const {
   const UsartState& state = world.usarts[index_];
-  const unsigned first = state.fifo_count != 0 ? state.fifo[0] : 0U;
+  const unsigned first = state.fifo[0];
   if (address == at(kUdr)) return static_cast<u8>(first);
   if (address == at(kUcsrb))
     return static_cast<u8>(world.data[address] | ((first & 0x100U) != 0 ? unsigned{kRxb8} : 0));
@@ -182,6 +182,21 @@ u8 Usart::read(const Bus& bus, u16 address, u64 t) const {
   return value;
 }
 
+bool Usart::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
+  UsartState& state = bus.world.usarts[index_];
+  if (address == at(kUdr)) {  // what is read there
+    state.fifo[0] = static_cast<u16>((state.fifo[0] & ~0xffU) | value);
+    return true;
+  }
+  if (address == ucsra_) {
+    state.transmitted = (value & kTxc) != 0;
+    value = static_cast<u8>(value & ~unsigned{kTxc});
+  }
+  write(bus, address, value, 0xff, std::max<u64>(t, 1) - 1);
+  refresh_requests(bus);
+  return true;
+}
+
 void Usart::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   UsartState& state = bus.world.usarts[index_];
   if (address == at(kUdr)) {
@@ -206,6 +221,7 @@ void Usart::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
     take_pins(bus, t + 1);
     if ((value & kRxen) == 0) {  // switching the receiver off empties its buffer
       state.fifo_count = 0;
+      state.fifo = {};
       state.overrun = false;
       state.receiving = false;
       bus.schedule(slot_ + 1, kNever);

@@ -33,6 +33,17 @@ u8 Watchdog::peek(const World& world, u16 address, u64 t) const {
   return static_cast<u8>(world.data[address] | (t < world.watchdog.change_until ? kWdce : 0));
 }
 
+bool Watchdog::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
+  u8& csr = bus.reg(address);
+  const bool was_running = (csr & (kWde | kWdie)) != 0;
+  csr = static_cast<u8>(value & ~unsigned{kWdce});
+  if (always_on(bus.world)) csr = static_cast<u8>((csr | kWde) & ~unsigned{kWdie});
+  if (!was_running) bus.world.watchdog.fed = bus.world.tick_at(t);
+  schedule(bus);
+  refresh_request(bus);
+  return true;
+}
+
 void Watchdog::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   u8& csr = bus.reg(address);
   WatchdogState& state = bus.world.watchdog;

@@ -208,6 +208,7 @@ Result<void> Chip::set_register(const std::string& name, std::uint64_t value) {
 }
 
 bool Chip::poke(Address address, std::uint8_t value) { return machine_->poke(address, value); }
+bool Chip::store(Address address, std::uint8_t value) { return machine_->store(address, value); }
 Result<void> Chip::drive(const std::string& pin, std::optional<bool> level) {
   return machine_->drive(pin, level);
 }

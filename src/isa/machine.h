@@ -210,6 +210,8 @@ class Machine {
 
   // Changing
   virtual bool poke(Address address, std::uint8_t value) = 0;
+  /// As an instruction of the firmware would, with all that it has for effects.
+  virtual bool store(Address address, std::uint8_t value) { return poke(address, value); }
   virtual void set_register(unsigned index, std::uint64_t value) = 0;
   virtual void set_pc(std::uint32_t address) = 0;
   virtual Result<void> drive(const std::string& pin, std::optional<bool> level);

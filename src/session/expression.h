@@ -119,8 +119,10 @@ class Expression {
 std::string written(const Operand& operand, Format format, const Scope& scope);
 /// Towards zero; 0 for what 64 bits do not hold, which C leaves undefined.
 std::int64_t whole_number(double real);
-/// Stores an integer (or the bits of a real) at a place.
-Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value);
+/// Stores an integer (or the bits of a real) at a place: as a value that it comes to hold, or as
+/// the firmware would write it.
+Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value,
+                   bool with_effects = false);
 /// The parameters and locals that the scope's call level can see, innermost first.
 std::vector<const Local*> locals_of(const Scope& scope);
 

@@ -175,9 +175,12 @@ Result<void> store_flag(isa::Machine& machine, unsigned flag, bool on) {
   return {};
 }
 
-bool store_byte(isa::Machine& machine, const Place& place, unsigned offset, std::uint8_t byte) {
-  if (place.kind == Place::Kind::kMemory)
-    return machine.poke({place.address.space, place.address.offset + offset}, byte);
+bool store_byte(isa::Machine& machine, const Place& place, unsigned offset, std::uint8_t byte,
+                bool with_effects) {
+  if (place.kind == Place::Kind::kMemory) {
+    const Address address{place.address.space, place.address.offset + offset};
+    return with_effects ? machine.store(address, byte) : machine.poke(address, byte);
+  }
   const Piece& piece = place.pieces[offset];
   if (piece.kind == Piece::Kind::kMemory) return machine.poke(piece.address, byte);
   machine.set_register(piece.index, byte);
@@ -186,7 +189,8 @@ bool store_byte(isa::Machine& machine, const Place& place, unsigned offset, std:
 
 }  // namespace
 
-Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value) {
+Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value,
+                   bool with_effects) {
   switch (place.kind) {
     case Place::Kind::kNone:
       return fail(ErrorCode::kUsage, "this has no place to store a value",
@@ -227,8 +231,9 @@ Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t valu
   }
   // High bytes first: a 16-bit I/O register takes them when its low byte is written.
   for (unsigned i = place.bytes; i-- > 0;)
-    if (!store_byte(machine, place, i, static_cast<std::uint8_t>(raw >> (8 * i))))
-      return fail(ErrorCode::kUnsupported, "this memory cannot be changed");
+    if (!store_byte(machine, place, i, static_cast<std::uint8_t>(raw >> (8 * i)), with_effects))
+      return fail(ErrorCode::kUnsupported, "nothing here holds a value that could be changed",
+                  "to write it as the firmware does: let … with effects");
   return {};
 }
 

@@ -287,7 +287,7 @@ Result<Explanation> Session::explain(const std::string& place) const {
   return core_->machine().target().explain(core_->machine(), (*addresses)[0]);
 }
 
-Result<Value> Session::let(const std::string& object, const std::string& text) {
+Result<Value> Session::let(const std::string& object, const std::string& text, bool with_effects) {
   const session::Scope scope = core_->scope();
   auto to = session::Expression::parse(object, scope);
   if (!to) return fail(to.error());
@@ -314,7 +314,8 @@ Result<Value> Session::let(const std::string& object, const std::string& text) {
   }
   if (target->place.kind == session::Place::Kind::kPin) {
     if (auto driven = drive(target->place.pin, raw != 0); !driven) return fail(driven.error());
-  } else if (auto stored = session::store(core_->machine(), target->place, raw); !stored) {
+  } else if (auto stored = session::store(core_->machine(), target->place, raw, with_effects);
+             !stored) {
     return fail(stored.error());
   }
   core_->deliver();
