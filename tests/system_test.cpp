@@ -6,6 +6,7 @@
 #include <catch2/catch.hpp>
 
 #include "bench.h"
+#include "lucid/session.h"
 #include "tools.h"
 
 using namespace lucid;
@@ -522,4 +523,44 @@ TEST_CASE("JTAGEN takes four pins until JTD has been written twice within four c
     plain.write(row.pin + 1, 0xff);
     CHECK(plain.pin(name(0)).output);
   }
+}
+
+TEST_CASE("flash that is busy is not read or executed: a fault, or 0xff") {
+  const std::string elf = test::compiled("boot-busy", R"(
+#include <avr/boot.h>
+#include <avr/pgmspace.h>
+int main(void) {
+  GPIOR1 = pgm_read_byte(0x20);
+  boot_page_erase(0x400);
+  boot_spm_busy_wait();
+  GPIOR0 = pgm_read_byte(0x20);
+  if (PINB & 1) ((void (*)(void))0x10)();
+  boot_rww_enable();
+  GPIOR2 = pgm_read_byte(0x20);
+  for (;;) PORTC = 0x2a;
+}
+)",
+                                         "-Os -gdwarf-4 -Wl,--section-start=.text=0x7000");
+  for (const bool runs : {false, true})
+    for (const bool faults : {true, false}) {
+      Chip::Options options{"ATmega328P", 16'000'000};
+      options.fuses = {0xff, 0xd8, 0xfd};  // BOOTRST, 2048 words
+      Session session(*Chip::make(options));
+      REQUIRE(session.open(elf));
+      REQUIRE(session.let("chip.flash[0x20]", "0x5a"));
+      REQUIRE(session.drive("PB0", runs));
+      REQUIRE(session.go_to("main"));
+      REQUIRE(session.set_fault("busy-flash", faults));
+      Pause pause = session.go_for(1'000'000);
+      CHECK((pause.cause == Pause::Cause::kFault) == faults);
+      if (faults) {
+        CHECK(pause.detail.find("read flash at 0x0020") != std::string::npos);
+        pause = session.go_for(1'000'000);
+        CHECK((pause.cause == Pause::Cause::kFault) == runs);
+        if (runs) CHECK(pause.detail.find("execution reached 0x0020") != std::string::npos);
+      }
+      CHECK(io(session.chip(), 0x3e) == 0xff);
+      if (faults || !runs) CHECK(io(session.chip(), 0x4a) == 0x5a);
+      if (!runs) CHECK(io(session.chip(), 0x4b) == 0x5a);
+    }
 }

@@ -48,14 +48,21 @@ void Boot::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   refresh_request(bus);
 }
 
+/// The section that the boot loader can program and run beside.
+bool Boot::is_read_while_writing(u32 address) const {
+  return wiring_.boot_fuse != 0 && address < device_.flash - 2U * wiring_.boot_words;
+}
+
+bool Boot::is_busy(const World& world, u32 address) const {
+  return world.boot.rww_busy && is_read_while_writing(address % device_.flash);
+}
+
 /// Erasing or writing a page takes its time. In the section that can be read meanwhile nothing is:
 /// the processor halts.
 void Boot::begin(const Bus& bus, u32 address) const {
   BootState& state = bus.world.boot;
   const u64 end = bus.world.tick_at(bus.world.cpu.now) + kMicroseconds * clock_hz_ / 1'000'000;
-  const bool can_be_read_while_writing =
-      wiring_.boot_fuse != 0 && address < device_.flash - 2U * wiring_.boot_words;
-  if (!can_be_read_while_writing) {
+  if (!is_read_while_writing(address)) {
     bus.stall(bus.world.cycle_at(end) - bus.world.cpu.now);
     return;
   }

@@ -41,12 +41,15 @@ class Boot final : public Peripheral {
   /// The SPM instruction at byte address `pc`. The bytes of flash it has changed, [begin, end).
   std::pair<u32, u32> spm(const Bus& bus, u32 pc, u32 z) const;
   /// What LPM reads in the three cycles after BLBSET or SIGRD, if it is not flash.
+  /// A load or fetch there gives nothing yet: it was programmed, and RWWSRE was not set since.
+  [[nodiscard]] bool is_busy(const World& world, u32 address) const;
   [[nodiscard]] std::optional<u8> special_byte(const World& world, u32 z) const;
   /// The first word of the boot section by the fuses; the end of flash if there is none.
   [[nodiscard]] u32 boot_word(const World& world) const;
   [[nodiscard]] bool starts_in_boot(const World& world) const;
 
  private:
+  [[nodiscard]] bool is_read_while_writing(u32 address) const;
   enum : u8 {
     kSpmie = 0x80,
     kRwwsb = 0x40,

@@ -429,7 +429,7 @@ void Engine::set_deadline() {
   if (interrupt || cpu_.hold != 0 || cpu_.asleep || cpu_.reset_cause != 0 || world.browned_out ||
       fault_ != isa::Fault::kNone || !observed_.empty() || !stop_.accesses.empty() ||
       !machine_.outputs_.events.empty() || pins_moved() || request_.instructions != UINT64_MAX ||
-      request_.within_begin) {
+      request_.within_begin || world.boot.rww_busy) {
     deadline_ = 0;
     return;
   }
@@ -568,6 +568,17 @@ bool Engine::boundary(bool executed) {
     if (interrupt) {
       if (enter_interrupt()) return true;
       executed = false;
+      continue;
+    }
+    if (machine_.world_.boot.rww_busy && fabric_.boot->is_busy(machine_.world_, 2 * cpu_.pc)) {
+      if (machine_.fault_is_on(isa::Fault::kBusyFlash)) {
+        stop_.fault = isa::Fault::kBusyFlash;
+        stop_.fault_pc = stop_.fault_address = 2 * cpu_.pc;
+        return end(isa::Stop::Why::kFault);
+      }
+      cpu_.pc = (cpu_.pc + 1) % (fabric_.flash_span / 2);  // 0xffff does nothing
+      ++cpu_.now;
+      executed = true;
       continue;
     }
     set_deadline();

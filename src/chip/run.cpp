@@ -185,6 +185,10 @@ struct Engine::Frame {
     const World& world = engine.machine_.world_;
     if (now <= world.boot.enabled_until)  // LPM may read fuses instead
       if (const auto byte = engine.fabric_.boot->special_byte(world, address)) return *byte;
+    if (world.boot.rww_busy && engine.fabric_.boot->is_busy(world, address)) {
+      engine.raise(isa::Fault::kBusyFlash, address);
+      return 0xff;
+    }
     const PagedMemory& memory = world.flash;
     return memory[address & (2 * pc_mask + 1)];
   }

@@ -29,6 +29,12 @@ std::string fault_text(const Stop& stop) {
     case Fault::kNeverWritten:
       return who + " read RAM at " + hex(stop.fault_address) +
              ", which nothing has written since power-on";
+    case Fault::kBusyFlash:
+      return stop.fault_pc == stop.fault_address
+                 ? "execution reached " + hex(stop.fault_pc) +
+                       ", in the section of flash that is busy until RWWSRE is set"
+                 : who + " read flash at " + hex(stop.fault_address) +
+                       ", in the section that is busy until RWWSRE is set";
     case Fault::kNeverWakes:
       return "asleep or held in reset, and nothing is left that could end it";
     case Fault::kOutside: return stop.failure;

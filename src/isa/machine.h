@@ -27,6 +27,7 @@ enum class Fault : std::uint8_t {
   kStackOutsideRam,      ///< a push, pop, call or return there; it was completed
   kStackIntoData,        ///< the stack wrote over static data; it was completed
   kNeverWritten,  ///< a load of RAM that nothing has written since power-on; it was completed
+  kBusyFlash,     ///< a load or fetch from flash that is being programmed; it gives 0xff
   kNeverWakes,    ///< asleep or held in reset, and nothing is left that could end it
   kOutside,       ///< something outside the chip has failed: Stop::failure
 };

@@ -558,6 +558,8 @@ struct FaultName {
 constexpr FaultName kFaults[] = {
     {"reserved-instruction", isa::Fault::kReservedInstruction, "a word that is no instruction"},
     {"erased-flash", isa::Fault::kErasedFlash, "erased flash is executed"},
+    {"busy-flash", isa::Fault::kBusyFlash,
+     "flash is read or executed that is busy being programmed"},
     {"outside-memory", isa::Fault::kOutsideMemory, "a load or store where there is no memory"},
     {"stack-outside-ram", isa::Fault::kStackOutsideRam, "the stack is used outside RAM"},
     {"stack-into-data", isa::Fault::kStackIntoData, "the stack writes over static data"},
