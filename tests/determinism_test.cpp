@@ -3,6 +3,7 @@
 // and breakpoints between, end in the same world.
 #include <catch2/catch.hpp>
 #include <random>
+#include <thread>
 
 #include "lucid/session.h"
 #include "tools.h"
@@ -123,4 +124,28 @@ TEST_CASE("worlds of the demo firmware, for comparison with other builds") {
       test::record(chip.hash());
     }
   }
+}
+
+TEST_CASE("copies of a chip run in several threads, each as alone") {
+  Chip chip = *Chip::make({"ATmega328P", 16'000'000});
+  REQUIRE(chip.load(*Image::open(test::kKilnOg)));
+  chip.run_for(100'000);
+  const auto played = [](Chip copy, unsigned number) {
+    for (unsigned i = 0; i < 20; ++i) {
+      copy.poke({Space::kCode, 0x7000 + number}, static_cast<std::uint8_t>(i));
+      copy.poke({Space::kEeprom, number}, static_cast<std::uint8_t>(i));
+      copy.run_for(20'000);
+      const Chip kept = copy;
+      if (kept.hash() != copy.hash()) return std::uint64_t{0};
+    }
+    return copy.hash();
+  };
+  std::vector<std::uint64_t> alone;
+  for (unsigned n = 0; n < 4; ++n) alone.push_back(played(chip, n));
+  std::vector<std::uint64_t> beside(4);
+  std::vector<std::thread> threads;
+  for (unsigned n = 0; n < 4; ++n)
+    threads.emplace_back([&, n, copy = chip] { beside[n] = played(copy, n); });
+  for (std::thread& thread : threads) thread.join();
+  CHECK(beside == alone);
 }
