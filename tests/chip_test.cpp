@@ -314,3 +314,49 @@ TEST_CASE("every chip can be made, run and have each of its registers written an
     CHECK(copy.hash() == hash);
   }
 }
+
+TEST_CASE("every part of the catalogue has its ports; only newer ones toggle by PINx") {
+  unsigned with_ports = 0;
+  for (const Chip::Summary& summary : Chip::catalogue()) {
+    INFO(summary.name);
+    Chip chip = *Chip::make({summary.name, 16'000'000});
+    chip.poke({Space::kCode, 0}, 0xff);  // rjmp to itself
+    chip.poke({Space::kCode, 1}, 0xcf);
+    for (const PinState& pin : chip.pins()) {
+      const std::string port(1, pin.name[1]);
+      const auto bit = static_cast<std::uint8_t>(1U << (pin.name[2] - '0'));
+      const auto address = [&](const std::string& name) -> Address {
+        for (const IoRegister& io : chip.info().io)
+          if (io.name == name) return {Space::kData, io.address};
+        FAIL(name);
+        return {};
+      };
+      const auto level = [&] {
+        for (const PinState& p : chip.pins())
+          if (p.name == pin.name) return p.level;
+        return false;
+      };
+      REQUIRE(chip.drive(pin.name, true));
+      chip.run_for(4);
+      CHECK((*chip.peek(address("PIN" + port)) & bit) != 0);
+      REQUIRE(chip.drive(pin.name, std::nullopt));
+      CHECK(chip.store(address("DDR" + port), bit));
+      CHECK(chip.store(address("PORT" + port), bit));
+      CHECK(level());
+      CHECK(chip.store(address("PORT" + port), 0));
+      CHECK_FALSE(level());
+      CHECK(chip.store(address("PIN" + port), bit));
+      const bool older = summary.name == "ATmega8" || summary.name == "ATmega16" ||
+                         summary.name == "ATmega32" || summary.name == "ATmega64" ||
+                         summary.name == "ATmega128";
+      const bool newer = summary.name == "ATmega328P" || summary.name == "ATtiny85" ||
+                         summary.name == "ATtiny13" || summary.name == "ATmega32U4";
+      if (older) CHECK_FALSE(level());
+      if (newer) CHECK(level());
+      CHECK(chip.store(address("DDR" + port), 0));
+      CHECK(chip.store(address("PORT" + port), 0));
+    }
+    with_ports += chip.pins().empty() ? 0 : 1;
+  }
+  CHECK(with_ports > 180);
+}

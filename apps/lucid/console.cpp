@@ -69,9 +69,12 @@ Result<void> Console::open(const std::string& path) {
   set_pace();
   serial_.clear();
   serial_lines_.clear();
+  const std::string& core = image->core();
   if (!chip_is_known)
-    warnings->push_back("the image does not say its chip: taken for " + chip_options.name +
-                        "; choose with --chip");
+    warnings->push_back(
+        fmt::format("the image does not say its chip{}: taken for {}; choose with --chip{}",
+                    core.empty() ? "" : ", only the core " + core, chip_options.name,
+                    core.empty() ? "" : ", of that core or " + core + " itself"));
   if (!belongs_to.empty())
     warnings->push_back("on the bench this is the image of '" + belongs_to +
                         "'; to debug that chip: --on " + belongs_to);

@@ -50,6 +50,9 @@ class LUCID_API Image {
   [[nodiscard]] std::uint16_t machine() const;
   /// The chip that the toolchain noted in the image; empty if it did not.
   [[nodiscard]] const std::string& chip() const;
+  /// The family of processors it was built for, as the toolchain names it (`avr5`); empty if that
+  /// is not known.
+  [[nodiscard]] const std::string& core() const;
   [[nodiscard]] DebugForm debug_form() const;
   [[nodiscard]] const std::vector<Segment>& segments() const;
   [[nodiscard]] const std::vector<Symbol>& symbols() const;

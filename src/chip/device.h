@@ -89,7 +89,7 @@ struct Device {
 const std::vector<Device>& devices();
 const Device* find_device(std::string_view name);
 const Wiring* wiring_of(const Device& device);
-/// What there is beside core and memories: `peripherals`, `registers only` or `bare core`.
+/// What there is beside core and memories: `peripherals`, `ports only` or `bare core`.
 std::string remark_on(const Device& device);
 
 /// The registers of a part, by address, and its vectors, by number.

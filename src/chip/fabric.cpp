@@ -67,6 +67,7 @@ Fabric::Fabric(const Device& the_device, u64 clock_hz)
       data_bytes(the_device.ram_end),
       xmcra(Names(info).reg("XMCRA")) {
   const Wiring* wiring = wiring_of(device);
+  add_ports();
   if (wiring != nullptr) add_peripherals(*wiring, clock_hz);
   for (const auto& p : ports) enlist(*p);
   for (const auto& p : usarts) enlist(*p);
@@ -190,6 +191,27 @@ WorldShape Fabric::shape() const {
   return shape;
 }
 
+/// The ports that the registers tell of. Writing PINx toggles on parts of the generation that has
+/// general purpose or input disable registers, too ("I/O-Ports").
+void Fabric::add_ports() {
+  const Names names(info);
+  const bool toggles =
+      names.reg("GPIOR0") != 0 || names.reg("DIDR0") != 0 || names.reg("DIDR") != 0;
+  const u16 pull_ups = wiring_of(device) != nullptr ? names.reg("MCUCR") : u16{0};
+  for (const char letter : std::string_view("ABCDEFGHJKL")) {
+    for (const IoRegister& io : info.io) {
+      const bool in_order = io.address + 1U == names.reg(std::string("DDR") + letter) &&
+                            io.address + 2U == names.reg(std::string("PORT") + letter);
+      if (io.name != std::string("PIN") + letter || !in_order) continue;
+      unsigned mask = 0;
+      for (const IoField& field : io.fields) mask |= 1U << field.lowest;
+      ports.push_back(std::make_unique<Port>(
+          letter, static_cast<u16>(io.address), static_cast<u8>(mask != 0 ? mask : 0xffU),
+          static_cast<unsigned>(ports.size()), pull_ups, toggles));
+    }
+  }
+}
+
 /// Every peripheral of the family whose registers the part has.
 void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   const Names names(info);
@@ -197,16 +219,6 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   mcusr = names.reg("MCUSR");
   smcr = names.reg("SMCR");
   clkpr = names.reg("CLKPR");
-  for (const char letter : std::string_view("ABCDEFGHJKL")) {
-    for (const IoRegister& io : info.io) {
-      if (io.name != std::string("PIN") + letter) continue;
-      unsigned mask = 0;
-      for (const IoField& field : io.fields) mask |= 1U << field.lowest;
-      ports.push_back(std::make_unique<Port>(letter, static_cast<u16>(io.address),
-                                             static_cast<u8>(mask),
-                                             static_cast<unsigned>(ports.size()), mcucr));
-    }
-  }
   const auto pins = [this](std::string_view list) {
     std::vector<Pin> out;
     for (const std::string_view name : words_of(list)) out.push_back(pin(name));

@@ -100,6 +100,7 @@ class Fabric {
 
  private:
   void enlist(Peripheral& peripheral);
+  void add_ports();
   void add_peripherals(const Wiring& wiring, u64 clock_hz);
   void add_power_switches();
   void add_input_disables(const std::vector<Pin>& comparator);

@@ -19,7 +19,7 @@ void Port::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   about_to_change(bus, t + 1);
   if (address == pin_) {  // writing a one to PINx toggles PORTx
     u8& out = bus.reg(port());
-    out = static_cast<u8>(out ^ (value & mask & mask_));
+    if (toggles_) out = static_cast<u8>(out ^ (value & mask & mask_));
   } else {
     bus.reg(address) = static_cast<u8>(merged(bus.reg(address), value, mask) & mask_);
   }

@@ -15,9 +15,10 @@ namespace lucid::chip {
 
 class Port final : public Peripheral {
  public:
-  /// `mask`: which bits have a pin. `mcucr` is the register that holds PUD.
-  Port(char letter, u16 pin, u8 mask, unsigned index, u16 mcucr)
-      : letter_(letter), pin_(pin), mask_(mask), index_(index), mcucr_(mcucr) {}
+  /// `mask`: which bits have a pin. `mcucr` is the register that holds PUD, 0 if it is not
+  /// modelled. `toggles`: writing ones to PINx does something.
+  Port(char letter, u16 pin, u8 mask, unsigned index, u16 mcucr, bool toggles)
+      : letter_(letter), pin_(pin), mask_(mask), index_(index), mcucr_(mcucr), toggles_(toggles) {}
 
   [[nodiscard]] std::vector<u16> addresses() const override { return {pin_, ddr(), port()}; }
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
@@ -75,7 +76,7 @@ class Port final : public Peripheral {
   [[nodiscard]] u16 ddr() const { return static_cast<u16>(pin_ + 1); }
   [[nodiscard]] u16 port() const { return static_cast<u16>(pin_ + 2); }
   [[nodiscard]] bool pull_ups_off(const World& world) const {
-    return (world.data[mcucr_] & 0x10U) != 0;
+    return mcucr_ != 0 && (world.data[mcucr_] & 0x10U) != 0;
   }
   [[nodiscard]] unsigned outputs(const World& world) const;
   [[nodiscard]] unsigned pull_ups(const World& world) const;
@@ -87,6 +88,7 @@ class Port final : public Peripheral {
   u8 mask_;
   unsigned index_;
   u16 mcucr_;
+  bool toggles_;
   u8 wired_ = 0;
   struct Disable {
     u16 reg = 0;

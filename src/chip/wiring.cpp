@@ -84,7 +84,7 @@ const Wiring* wiring_of(const Device& device) {
 
 std::string remark_on(const Device& device) {
   if (device.set == "bare") return "bare core";
-  return wiring_of(device) != nullptr ? "peripherals" : "registers only";
+  return wiring_of(device) != nullptr ? "peripherals" : "ports only";
 }
 
 }  // namespace lucid::chip

@@ -120,6 +120,9 @@ Result<void> read_elf(Image::Data& data) {
     return wrong("it was built for a 64-bit or big-endian machine, not for a microcontroller",
                  "build it with the microcontroller's compiler, such as avr-gcc");
   data.machine = header.e_machine;
+  // The linker's number for the family: 5 is avr5, 51 is avr51.
+  if (header.e_machine == EM_AVR && (header.e_flags & 0x7fU) != 0)
+    data.core = fmt::format("avr{}", header.e_flags & 0x7fU);
   if (header.e_type == ET_REL)
     return wrong("it is an object file, not yet linked", "link it: avr-gcc -o main.elf main.o");
   if (header.e_type != ET_EXEC)

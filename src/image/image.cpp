@@ -68,6 +68,7 @@ const std::string& Image::name() const { return data_->name; }
 bool Image::is_elf() const { return data_->elf; }
 std::uint16_t Image::machine() const { return data_->machine; }
 const std::string& Image::chip() const { return data_->chip; }
+const std::string& Image::core() const { return data_->core; }
 DebugForm Image::debug_form() const { return data_->debug; }
 const std::vector<Segment>& Image::segments() const { return data_->segments; }
 const std::vector<Symbol>& Image::symbols() const { return data_->symbols; }

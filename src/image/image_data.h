@@ -11,7 +11,7 @@ struct Image::Data {
   std::string name;
   bool elf = false;
   std::uint16_t machine = 0;
-  std::string chip;
+  std::string chip, core;
   DebugForm debug = DebugForm::kNone;
   std::vector<Segment> segments;
   std::vector<Symbol> symbols;
