@@ -406,3 +406,36 @@ TEST_CASE("TSM holds the prescaler until it is released") {
   b.pass(80);
   CHECK(b.get(0x46) == (count + 10) % 256);
 }
+
+TEST_CASE("two timers on one pin: the output compare modulator") {
+  for (const char* name : {"ATmega2560", "ATmega640", "ATmega1281"})
+    for (unsigned row = 0; row < 8; ++row) {
+      const bool zero = (row & 1) != 0;
+      const bool one = (row & 2) != 0;
+      const bool port = (row & 4) != 0;
+      INFO(name << " " << zero << one << port);
+      Chip chip = *Chip::make({name, 16'000'000});
+      const auto write = [&](std::uint32_t address, unsigned value) {
+        CHECK(chip.store({Space::kData, address}, static_cast<std::uint8_t>(value)));
+      };
+      const auto level = [&] {
+        for (const PinState& pin : chip.pins())
+          if (pin.name == "PB7") return pin.level;
+        return false;
+      };
+      write(0x24, 0x80);                  // DDRB
+      write(0x25, port ? 0x80U : 0U);     // PORTB
+      write(0x44, zero ? 0xc0U : 0x80U);  // COM0A: set or clear at a match
+      write(0x45, 0x80);                  // FOC0A
+      CHECK(level() == zero);
+      write(0x80, one ? 0x0cU : 0x08U);  // COM1C
+      write(0x82, 0x20);                 // FOC1C
+      CHECK(level() == (port ? zero || one : zero && one));
+      write(0x25, port ? 0U : 0x80U);
+      CHECK(level() == (port ? zero && one : zero || one));
+      write(0x44, 0);
+      CHECK(level() == one);
+      write(0x80, 0);
+      CHECK(level() == !port);
+    }
+}

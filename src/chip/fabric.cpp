@@ -225,12 +225,18 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
     return out;
   };
   std::vector<const Timer*> timers;
+  std::vector<Pin> taken;            // by a timer's output
   const Timer* capturing = nullptr;  // by the comparator
   for (const TimerPins& row : wiring.timers) {
     if (names.reg("TCCR" + std::to_string(row.number) + "A") == 0) continue;
     Timer::Pins timer_pins;
     const std::vector<Pin> compare = pins(row.compare);
     std::copy(compare.begin(), compare.end(), timer_pins.compare.begin());
+    for (std::size_t i = 0; i < compare.size(); ++i) {
+      timer_pins.second[i] =
+          compare[i] && std::find(taken.begin(), taken.end(), compare[i]) != taken.end();
+      taken.push_back(compare[i]);
+    }
     timer_pins.capture = pin(row.capture);
     timer_pins.clock = pin(row.clock);
     timers.push_back(

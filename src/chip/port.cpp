@@ -50,7 +50,7 @@ u8 Port::peek(const World& world, u16 address, u64 t) const {
 
 void Port::reset(const Bus& bus) const {
   PortState& state = about_to_change(bus, bus.world.cpu.now);
-  state.value_taken = state.direction_taken = state.pull_taken = 0;
+  state.value_taken = state.second_taken = state.direction_taken = state.pull_taken = 0;
   settle(bus, bus.world.cpu.now);
 }
 
@@ -97,6 +97,24 @@ void Port::take_value(const Bus& bus, unsigned bit, std::optional<bool> value, u
   settle(bus, t);
 }
 
+void Port::take_second(const Bus& bus, unsigned bit, std::optional<bool> value, u64 t) const {
+  PortState& state = about_to_change(bus, t);
+  claim(state.second_taken, state.second, bit, value);
+  settle(bus, t);
+}
+
+/// Two timers on one pin: PORTx chooses whether either or both make it high.
+u8 Port::out(const World& world) const {
+  const PortState& state = world.ports[index_];
+  const u8 port_value = world.data[port()];
+  const u8 one = merged(port_value, state.value, state.value_taken);
+  if (state.second_taken == 0) return one;
+  const auto both = static_cast<u8>(state.value_taken & state.second_taken);
+  const auto mixed = static_cast<u8>((port_value & (state.value | state.second)) |
+                                     (~port_value & state.value & state.second));
+  return merged(merged(one, state.second, state.second_taken), mixed, both);
+}
+
 void Port::take_direction(const Bus& bus, unsigned bit, std::optional<bool> output, u64 t) const {
   PortState& state = about_to_change(bus, t);
   claim(state.direction_taken, state.direction, bit, output);
@@ -123,7 +141,7 @@ void Port::settle(const Bus& bus, u64 when) const {
   World& world = bus.world;
   PortState& state = world.ports[index_];
   const unsigned output = outputs(world);
-  const unsigned out = merged(world.data[port()], state.value, state.value_taken);
+  const unsigned out = this->out(world);
   const unsigned pull = pull_ups(world);
   const unsigned wire = ~(state.wire_low | state.held_low) &
                         (state.wire_high | state.wire_pull | state.pulled_up | pull);

@@ -49,6 +49,8 @@ class Port final : public Peripheral {
 
   /// A peripheral decides a pin's output value, or its direction; nullopt gives it back.
   void take_value(const Bus& bus, unsigned bit, std::optional<bool> value, u64 t) const;
+  /// The same by a second timer on the pin ("Output Compare Modulator").
+  void take_second(const Bus& bus, unsigned bit, std::optional<bool> value, u64 t) const;
   void take_direction(const Bus& bus, unsigned bit, std::optional<bool> output, u64 t) const;
   void take_pull_up(const Bus& bus, unsigned bit, std::optional<bool> on, u64 t) const;
   /// Works out the pins' levels again, as of tick `when`, and tells who listens.
@@ -78,6 +80,7 @@ class Port final : public Peripheral {
   [[nodiscard]] bool pull_ups_off(const World& world) const {
     return mcucr_ != 0 && (world.data[mcucr_] & 0x10U) != 0;
   }
+  [[nodiscard]] u8 out(const World& world) const;
   [[nodiscard]] unsigned outputs(const World& world) const;
   [[nodiscard]] unsigned pull_ups(const World& world) const;
   PortState& about_to_change(const Bus& bus, u64 t) const;

@@ -317,14 +317,21 @@ void Timer::catch_up(const Bus& bus, const Plan& plan, u64 t) const {
   show(bus, plan, before, t);
 }
 
+void Timer::set_pin(const Bus& bus, unsigned channel, std::optional<bool> level, u64 t) const {
+  const Pin& pin = pins_.compare[channel];
+  if (pins_.second[channel])
+    pin.port->take_second(bus, pin.bit, level, t);
+  else
+    pin.port->take_value(bus, pin.bit, level, t);
+}
+
 /// New flags and outputs, to those outside.
 void Timer::show(const Bus& bus, const Plan& plan, const TimerState& before, u64 t) const {
   const TimerState& state = bus.world.timers[index_];
   const unsigned moved = state.outputs ^ before.outputs;
   for (unsigned i = 0; moved != 0 && i < 3; ++i)
     if ((moved >> i & 1U) != 0 && pins_.compare[i] && plan.outputs[i] != 0)
-      pins_.compare[i].port->take_value(bus, pins_.compare[i].bit, (state.outputs >> i & 1U) != 0,
-                                        t);
+      set_pin(bus, i, (state.outputs >> i & 1U) != 0, t);
   const unsigned risen = state.flags & ~unsigned{before.flags};
   for (unsigned flag = 0; risen != 0 && flag < 6; ++flag)
     if ((risen >> flag & 1U) != 0) raised(bus, vectors_[flag], t);
@@ -463,7 +470,7 @@ void Timer::write_now(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) con
       if (!pins_.compare[i]) continue;
       std::optional<bool> level;
       if (now.outputs[i] != 0) level = (state.outputs >> i & 1U) != 0;
-      pins_.compare[i].port->take_value(bus, pins_.compare[i].bit, level, t + 1);
+      set_pin(bus, i, level, t + 1);
     }
     if (b && !wide_) force(bus, (value >> 7 & 1U) | (value >> 5 & 2U), t);
     say_what_is_missing(bus);

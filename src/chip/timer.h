@@ -29,6 +29,7 @@ class Timer final : public Peripheral {
   struct Pins {
     std::array<Pin, 3> compare;
     Pin capture, clock;
+    std::array<bool, 3> second{};  ///< another timer has the pin, too
   };
   Timer(unsigned number, unsigned bits, const Pins& pins, const Names& names, u64 clock_hz,
         unsigned index, unsigned slot);
@@ -121,6 +122,7 @@ class Timer final : public Peripheral {
   [[nodiscard]] TimerState state_at(const World& world, u64 t) const;
   void catch_up(const Bus& bus, const Plan& plan, u64 t) const;
   void schedule(const Bus& bus, const Plan& plan) const;
+  void set_pin(const Bus& bus, unsigned channel, std::optional<bool> level, u64 t) const;
   void show(const Bus& bus, const Plan& plan, const TimerState& before, u64 t) const;
   void capture_edge(const Bus& bus, bool level, u64 t) const;
   void capture(const Bus& bus, u64 t) const;

@@ -70,6 +70,8 @@ struct PortState {
   std::array<OutsideLevel, 8> by_hand{};
   u8 value_taken = 0;  ///< pins whose output value a peripheral decides
   u8 value = 0;
+  u8 second_taken = 0;  ///< by a second timer: the output compare modulator
+  u8 second = 0;
   u8 direction_taken = 0;  ///< pins whose direction a peripheral decides
   u8 direction = 0;        ///< 1: output
   u8 pull_taken = 0;       ///< pins whose pull-up a peripheral decides
@@ -87,7 +89,7 @@ struct PortState {
     visit(driven, driven_high, analog, value_taken, value, direction_taken, direction, pull_taken,
           pull, held_low, pulled_up, wire_low, wire_high, wire_pull, offers_low, offers_high,
           offers_pull, level, level_before, changed_at);
-    visit(fought);
+    visit(fought, second_taken, second);
     for (const std::int32_t v : volts) visit(static_cast<u32>(v));
     for (const OutsideLevel& hand : by_hand) hand.fields(visit);
   }
