@@ -8,6 +8,7 @@
 #include <random>
 
 #include "bench.h"
+#include "lucid/session.h"
 #include "tools.h"
 
 using namespace lucid;
@@ -438,4 +439,72 @@ TEST_CASE("two timers on one pin: the output compare modulator") {
       write(0x80, 0);
       CHECK(level() == !port);
     }
+}
+
+TEST_CASE("timer 0 of older and small parts: compiled programs, by the names of their headers") {
+  struct Row {
+    const char* mcu;
+    const char* chip;
+    bool compares;  ///< it has an output compare unit
+  };
+  for (const Row& row : {Row{"atmega8", "ATmega8", false}, Row{"atmega16", "ATmega16", true},
+                         Row{"atmega32", "ATmega32", true}, Row{"atmega64", "ATmega64", true},
+                         Row{"atmega128", "ATmega128", true}, Row{"atmega32u4", "ATmega32U4", true},
+                         Row{"attiny13", "ATtiny13", true}, Row{"attiny2313", "ATtiny2313", true},
+                         Row{"attiny4313", "ATtiny4313", true}, Row{"attiny24", "ATtiny24", true},
+                         Row{"attiny84", "ATtiny84", true}, Row{"attiny25", "ATtiny25", true},
+                         Row{"attiny85", "ATtiny85", true}}) {
+    INFO(row.chip);
+    const std::string elf = test::compiled(std::string("lone-") + row.mcu, R"(
+#include <avr/io.h>
+#include <avr/interrupt.h>
+volatile unsigned char overflows, matches, at_match;
+#ifdef TIMSK0
+#define MASK TIMSK0
+#define FLAGS TIFR0
+#else
+#define MASK TIMSK
+#define FLAGS TIFR
+#endif
+#ifndef TIMER0_OVF_vect
+#define TIMER0_OVF_vect TIM0_OVF_vect
+#endif
+ISR(TIMER0_OVF_vect) { overflows++; }
+#ifdef OCR0A
+#ifndef TIMER0_COMPA_vect
+#define TIMER0_COMPA_vect TIM0_COMPA_vect
+#endif
+ISR(TIMER0_COMPA_vect) { matches++; at_match = TCNT0; }
+#elif defined OCR0
+ISR(TIMER0_COMP_vect) { matches++; at_match = TCNT0; }
+#endif
+int main(void) {
+  MASK = 1 << TOIE0;
+#ifdef TCCR0A
+  OCR0A = 100; MASK |= 1 << OCIE0A; TCCR0A = 1 << COM0A0; TCCR0B = 2;
+#elif defined OCR0
+  OCR0 = 100; MASK |= 1 << OCIE0; TCCR0 = 1 << COM00 | 2;
+#else
+  TCCR0 = 2;
+#endif
+  sei();
+  for (;;) {}
+})",
+                                           "-Os -gdwarf-4", row.mcu);
+    Chip::Options options{row.chip, 16'000'000};
+    Session session(*Chip::make(options));
+    REQUIRE(session.open(elf));
+    session.go_for(8 * 256 * 20 + 8 * 128 + 200);  // by 8: twenty rounds and a half
+    CHECK(session.evaluate("overflows")->integer == 20);
+    CHECK(session.evaluate("matches")->integer == (row.compares ? 21 : 0));
+    if (row.compares) {
+      // In the handler a few counts later.
+      CHECK(session.evaluate("at_match")->integer >= 101);
+      CHECK(session.evaluate("at_match")->integer <= 106);
+    }
+    std::string output;
+    for (const PinState& pin : session.chip().pins())
+      if (pin.taken_by.find("TIMER0 OC0A") != std::string::npos) output = pin.name;
+    CHECK(output.empty() != row.compares);
+  }
 }

@@ -89,7 +89,10 @@ struct Device {
 const std::vector<Device>& devices();
 const Device* find_device(std::string_view name);
 const Wiring* wiring_of(const Device& device);
-/// What there is beside core and memories: `peripherals`, `ports only` or `bare core`.
+/// The pins of timer 0 of a part without a wiring; null if it is not known.
+const TimerPins* lone_timer_of(const Device& device);
+/// What there is beside core and memories: `peripherals`, `ports, timer 0`, `ports only` or `bare
+/// core`.
 std::string remark_on(const Device& device);
 
 /// The registers of a part, by address, and its vectors, by number.

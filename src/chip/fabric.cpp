@@ -9,7 +9,6 @@
 #include "chip/prescalers.h"
 #include "chip/spi.h"
 #include "chip/system.h"
-#include "chip/timer.h"
 #include "chip/twi.h"
 #include "chip/two_wire_bus.h"
 
@@ -49,6 +48,14 @@ u16 Names::reg(const std::string& name) const {
   return 0;
 }
 
+std::optional<u8> Names::bit(u16 address, const std::string& name) const {
+  for (const IoRegister& io : info_.io)
+    if (io.address == address)
+      for (const IoField& field : io.fields)
+        if (field.name == name) return static_cast<u8>(field.lowest);
+  return std::nullopt;
+}
+
 unsigned Names::vector(std::initializer_list<std::string> names) const {
   for (const std::string& name : names)
     for (const InterruptVector& vector : info_.vectors)
@@ -69,6 +76,8 @@ Fabric::Fabric(const Device& the_device, u64 clock_hz)
   const Wiring* wiring = wiring_of(device);
   add_ports();
   if (wiring != nullptr) add_peripherals(*wiring, clock_hz);
+  if (const TimerPins* row = wiring == nullptr ? lone_timer_of(device) : nullptr)
+    add<Timer>(row->number, row->bits, pins_of(*row), Names(info), clock_hz, timers_++, next_slot_);
   for (const auto& p : ports) enlist(*p);
   for (const auto& p : usarts) enlist(*p);
   for (const auto& p : others) enlist(*p);
@@ -191,6 +200,15 @@ WorldShape Fabric::shape() const {
   return shape;
 }
 
+Timer::Pins Fabric::pins_of(const TimerPins& row) const {
+  Timer::Pins out;
+  unsigned i = 0;
+  for (const std::string_view name : words_of(row.compare)) out.compare[i++] = pin(name);
+  out.capture = pin(row.capture);
+  out.clock = pin(row.clock);
+  return out;
+}
+
 /// The ports that the registers tell of. Writing PINx toggles on parts of the generation that has
 /// general purpose or input disable registers, too ("I/O-Ports").
 void Fabric::add_ports() {
@@ -229,16 +247,12 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   const Timer* capturing = nullptr;  // by the comparator
   for (const TimerPins& row : wiring.timers) {
     if (names.reg("TCCR" + std::to_string(row.number) + "A") == 0) continue;
-    Timer::Pins timer_pins;
-    const std::vector<Pin> compare = pins(row.compare);
-    std::copy(compare.begin(), compare.end(), timer_pins.compare.begin());
-    for (std::size_t i = 0; i < compare.size(); ++i) {
-      timer_pins.second[i] =
-          compare[i] && std::find(taken.begin(), taken.end(), compare[i]) != taken.end();
-      taken.push_back(compare[i]);
+    Timer::Pins timer_pins = pins_of(row);
+    for (std::size_t i = 0; i < timer_pins.compare.size(); ++i) {
+      const Pin& output = timer_pins.compare[i];
+      timer_pins.second[i] = output && std::find(taken.begin(), taken.end(), output) != taken.end();
+      taken.push_back(output);
     }
-    timer_pins.capture = pin(row.capture);
-    timer_pins.clock = pin(row.clock);
     timers.push_back(
         add<Timer>(row.number, row.bits, timer_pins, names, clock_hz, timers_++, next_slot_));
     if (row.number == 1) capturing = timers.back();

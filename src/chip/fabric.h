@@ -12,6 +12,7 @@
 #include "chip/boot.h"
 #include "chip/device.h"
 #include "chip/port.h"
+#include "chip/timer.h"
 #include "chip/usart.h"
 #include "chip/watchdog.h"
 #include "isa/avr/target.h"
@@ -101,6 +102,7 @@ class Fabric {
  private:
   void enlist(Peripheral& peripheral);
   void add_ports();
+  [[nodiscard]] Timer::Pins pins_of(const TimerPins& row) const;
   void add_peripherals(const Wiring& wiring, u64 clock_hz);
   void add_power_switches();
   void add_input_disables(const std::vector<Pin>& comparator);

@@ -5,6 +5,7 @@
 #define LUCID_CHIP_PERIPHERAL_H
 
 #include <algorithm>
+#include <optional>
 #include <set>
 #include <string>
 #include <vector>
@@ -103,6 +104,8 @@ class Names {
   explicit Names(const ChipInfo& info) : info_(info) {}
   /// The data address of a register; 0 if the part has no such register.
   [[nodiscard]] u16 reg(const std::string& name) const;
+  /// The place of a bit of a register; nullopt if the register has none of that name.
+  [[nodiscard]] std::optional<u8> bit(u16 address, const std::string& name) const;
   /// The number of a vector, by the first name that is there; 0 if there is none.
   [[nodiscard]] unsigned vector(std::initializer_list<std::string> names) const;
 

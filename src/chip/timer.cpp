@@ -29,27 +29,64 @@ Timer::Timer(unsigned number, unsigned bits, const Pins& pins, const Names& name
     return names.reg(fmt::format(fmt::runtime(form), number));
   };
   tccra_ = reg("TCCR{}A");
-  tccrb_ = reg("TCCR{}B");
+  older_ = tccra_ == 0;
+  tccrb_ = older_ ? reg("TCCR{}") : reg("TCCR{}B");
   tccrc_ = reg("TCCR{}C");
   tcnt_ = wide_ ? reg("TCNT{}L") : reg("TCNT{}");
   icr_ = wide_ ? reg("ICR{}L") : u16{0};
-  timsk_ = reg("TIMSK{}");
-  tifr_ = reg("TIFR{}");
+  timsk_ = reg("TIMSK{}") != 0 ? reg("TIMSK{}") : names.reg("TIMSK");  // or shared by all timers
+  tifr_ = reg("TIFR{}") != 0 ? reg("TIFR{}") : names.reg("TIFR");
   acsr_ = number == 1 ? names.reg("ACSR") : u16{0};
   assr_ = number == 2 ? names.reg("ASSR") : u16{0};
   for (unsigned i = 0; i < 3; ++i)
     ocr_[i] = names.reg(fmt::format("OCR{}{}{}", number, "ABC"[i], wide_ ? "L" : ""));
+  if (older_) ocr_[0] = reg("OCR{}");
   const std::array<std::string_view, 6> vectors{"OVF", "COMPA", "COMPB", "COMPC", "-", "CAPT"};
   for (unsigned i = 0; i < 6; ++i) {
-    vectors_[i] = names.vector({fmt::format("TIMER{}_{}", number, vectors[i])});
+    vectors_[i] = names.vector({fmt::format("TIMER{}_{}", number, vectors[i]),
+                                fmt::format("TIM{}_{}", number, vectors[i])});
+    if (older_ && i == 1) vectors_[i] = names.vector({fmt::format("TIMER{}_COMP", number)});
     if (vectors_[i] == 0) continue;
     all_flags_ |= static_cast<u8>(1U << i);
     all_vectors_ |= u64{1} << vectors_[i];
   }
+  // Where the flags are, if the names of the bits say it.
+  const std::array<std::string, 6> flags{
+      "TOV{}", older_ ? "OCF{}" : "OCF{}A", "OCF{}B", "OCF{}C", "-", "ICF{}"};
+  for (unsigned i = 0; i < 6; ++i) {
+    places_[i] = static_cast<u8>(i);
+    if (const auto place = names.bit(tifr_, fmt::format(fmt::runtime(flags[i]), number)))
+      places_[i] = *place;
+    usual_places_ = usual_places_ && places_[i] == i;
+  }
+}
+
+/// Flags as TIFR has them; TIMSK has the same places.
+u8 Timer::in_register(unsigned flags) const {
+  if (usual_places_) return static_cast<u8>(flags);
+  unsigned out = 0;
+  for (unsigned i = 0; i < 6; ++i)
+    if ((all_flags_ & flags) >> i & 1U) out |= 1U << places_[i];
+  return static_cast<u8>(out);
+}
+u8 Timer::from_register(unsigned value) const {
+  if (usual_places_) return static_cast<u8>(value & all_flags_);
+  unsigned out = 0;
+  for (unsigned i = 0; i < 6; ++i)
+    if ((value >> places_[i] & 1U) != 0) out |= 1U << i;
+  return static_cast<u8>(out & all_flags_);
+}
+
+/// The waveform mode's number. In TCCRn of older parts it is split; without OCRn there is but one.
+unsigned Timer::wgm(const World& world) const {
+  const unsigned b = world.data[tccrb_];
+  if (older_) return ocr_[0] == 0 ? 0 : (b >> 6 & 1U) | (b >> 2 & 2U);
+  return (world.data[tccra_] & 3U) | (b >> 1 & (wide_ ? 0xcU : 4U));
 }
 
 std::vector<u16> Timer::addresses() const {
-  std::vector<u16> out{tccra_, tccrb_, timsk_, tifr_, tcnt_};
+  std::vector<u16> out{tccrb_, timsk_, tifr_, tcnt_};
+  if (tccra_ != 0) out.push_back(tccra_);
   if (tccrc_ != 0) out.push_back(tccrc_);
   for (const u16 low : ocr_)
     if (low != 0) out.push_back(low);
@@ -100,9 +137,7 @@ Timer::Mode Timer::mode(const World& world) const {
                                                 {Shape::kPhase, kA, 0, true, false},
                                                 {Shape::kNormal, kMax, 0, false, true},
                                                 {Shape::kFast, kA, 0, false, false}}};
-  const unsigned low = world.data[tccra_] & 3U;
-  const unsigned b = world.data[tccrb_];
-  return wide_ ? kWide[low | (b >> 1 & 0xcU)] : kNarrow[low | (b >> 1 & 4U)];
+  return wide_ ? kWide[wgm(world)] : kNarrow[wgm(world)];
 }
 
 u16 Timer::word(const World& world, u16 low) const {
@@ -118,11 +153,13 @@ Timer::Plan Timer::plan(const World& world) const {
   plan.flags = all_flags_;
   const bool pwm = plan.mode.shape == Shape::kFast || plan.mode.shape == Shape::kPhase;
   // Toggling in PWM is for OCnA alone, and where OCRnA or ICRn is TOP in the modes named below.
-  const unsigned wgm = (world.data[tccra_] & 3U) | (world.data[tccrb_] >> 1 & (wide_ ? 0xcU : 4U));
-  const bool toggles = wide_ ? wgm == 9 || wgm == 11 || wgm == 14 || wgm == 15 : (wgm & 4U) != 0;
+  const unsigned wave = wgm(world);
+  const bool toggles =
+      wide_ ? wave == 9 || wave == 11 || wave == 14 || wave == 15 : (wave & 4U) != 0;
   for (unsigned i = 0; i < 3; ++i) {
     plan.written[i] = word(world, ocr_[i]);
-    const auto com = static_cast<u8>(world.data[tccra_] >> (6 - 2 * i) & 3U);
+    const auto com = static_cast<u8>(older_ ? (i == 0 ? world.data[tccrb_] >> 4 & 3U : 0U)
+                                            : world.data[tccra_] >> (6 - 2 * i) & 3U);
     const bool off = ocr_[i] == 0 || (pwm && com == 1 && (i != 0 || !toggles));
     plan.outputs[i] = off ? u8{0} : com;
   }
@@ -265,7 +302,9 @@ void Timer::walk(TimerState& state, const Plan& plan, u64 edges) {
 
 u64 Timer::divider(const World& world) const {
   const unsigned cs = world.data[tccrb_] & 7U;
-  return number_ == 2 ? kDividers2[cs] : kDividers[cs];
+  // Timer0 of the ATmega64 and 128, which can count a crystal, has Timer2's prescaler.
+  const bool crystals = number_ == 2 || (older_ && ocr_[0] != 0 && !pins_.clock);
+  return crystals ? kDividers2[cs] : kDividers[cs];
 }
 
 bool Timer::counts_pin(const World& world) const {
@@ -376,7 +415,7 @@ void Timer::schedule(const Bus& bus, const Plan& plan) const {
 // -------------------------------------------------------------------------------------
 
 void Timer::refresh_requests(const Bus& bus) const {
-  unsigned on = bus.world.timers[index_].flags & bus.reg(timsk_) & all_flags_;
+  unsigned on = bus.world.timers[index_].flags & from_register(bus.reg(timsk_));
   u64 requests = 0;
   for (; on != 0; on &= on - 1) requests |= u64{1} << vectors_[lowest_bit(on)];
   u64& pending = bus.world.cpu.pending;
@@ -389,14 +428,14 @@ u8 Timer::peek(const World& world, u16 address, u64 t) const {
       return state.latches[bit];
   if (address == tcnt_) return static_cast<u8>(state_at(world, t).count);
   if (wide_ && address == tcnt_ + 1) return static_cast<u8>(state_at(world, t).count >> 8);
-  if (address == tifr_) return state_at(world, t).flags & all_flags_;
+  if (address == tifr_) return in_register(state_at(world, t).flags & all_flags_);
   return world.data[address];
 }
 
 u8 Timer::read(const Bus& bus, u16 address, u64 t) const {
   TimerState& state = bus.world.timers[index_];
   // Every flag that can rise has its event, and those up to `t` have been.
-  if (address == tifr_) return state.flags & all_flags_;
+  if (address == tifr_) return in_register(state.flags & all_flags_);
   if (!wide_) return peek(bus.world, address, t);
   if (address == tcnt_) {  // the high byte is kept for the read that follows
     const u16 count = state_at(bus.world, t).count;
@@ -434,9 +473,10 @@ void Timer::write_now(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) con
   const TimerState before = state;
   const auto channel = std::find(ocr_.begin(), ocr_.end(), address);
   if (address == tifr_) {
-    state.flags = static_cast<u8>(state.flags & ~(value & mask));
+    state.flags = static_cast<u8>(state.flags & ~from_register(value & mask));
   } else if (address == timsk_) {
-    bus.reg(address) = static_cast<u8>(merged(bus.reg(address), value, mask) & all_flags_);
+    bus.reg(address) = static_cast<u8>(merged(bus.reg(address), value, mask) &
+                                       (usual_places_ ? all_flags_ : u8{0xff}));
   } else if (address == tcnt_) {
     state.count = static_cast<u16>(value | (wide_ ? state.temp << 8 : 0));
     state.match_blocked = true;
@@ -460,7 +500,7 @@ void Timer::write_now(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) con
     if ((value & 0x20U) != 0) force(bus, 4, t);
   } else {
     const bool b = address == tccrb_;
-    bus.reg(address) = b && !wide_ ? static_cast<u8>(value & 0x0fU) : value;
+    bus.reg(address) = b && !wide_ ? static_cast<u8>(value & held_in_b()) : value;
     const Plan now = plan(bus.world);
     if (now.mode.shape == Shape::kNormal || now.mode.shape == Shape::kClear)
       state.compare = now.written;
@@ -472,7 +512,7 @@ void Timer::write_now(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) con
       if (now.outputs[i] != 0) level = (state.outputs >> i & 1U) != 0;
       set_pin(bus, i, level, t + 1);
     }
-    if (b && !wide_) force(bus, (value >> 7 & 1U) | (value >> 5 & 2U), t);
+    if (b && !wide_) force(bus, (value >> 7 & 1U) | (older_ ? 0U : value >> 5 & 2U), t);
     say_what_is_missing(bus);
   }
   const Plan after = plan(bus.world);
@@ -483,9 +523,9 @@ void Timer::write_now(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) con
 
 bool Timer::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
   if (address == tccrc_ && tccrc_ != 0) return false;  // it forces matches
-  const bool is_control = address == tccra_ || address == tccrb_ || address == timsk_;
+  const bool is_control = (address == tccra_ && !older_) || address == tccrb_ || address == timsk_;
   if (is_control) {  // but for force compare
-    write_now(bus, address, address == tccrb_ && !wide_ ? value & 0x0fU : value, 0xff,
+    write_now(bus, address, address == tccrb_ && !wide_ ? value & held_in_b() : value, 0xff,
               std::max<u64>(t, 1) - 1);
     return true;
   }
@@ -493,7 +533,7 @@ bool Timer::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
   TimerState& state = bus.world.timers[index_];
   const TimerState before = state;
   if (address == tifr_) {
-    state.flags = value & all_flags_;
+    state.flags = from_register(value);
   } else if (address == tcnt_) {
     state.count = static_cast<u16>((state.count & 0xff00U) | value);
   } else if (wide_ && address == tcnt_ + 1) {

@@ -5,8 +5,9 @@
 // pins, force compare, buffered compare registers with their moments of update, compare, overflow
 // and capture flags and interrupts, 16-bit access through TEMP, a match blocked by a write to TCNT,
 // input capture by pin or comparator with noise canceller, the external clock, Timer2 on a 32.768
-// kHz crystal with its latches (asynchronous.cpp). Edges at Tn and ICPn come through the
-// synchroniser in three cycles (the manual: 2.5 to 3.5).
+// kHz crystal with its latches (asynchronous.cpp). Timer 0 of older and small parts, too, with one
+// TCCR0 or a TIMSK that all timers share. Edges at Tn and ICPn come through the synchroniser in
+// three cycles (the manual: 2.5 to 3.5).
 //
 // The counter is lazy: worked out when it is looked at. Counting is a walk from one value that
 // matters (a compare value, TOP, BOTTOM) to the next; what happens there happens when the counter
@@ -91,6 +92,11 @@ class Timer final : public Peripheral {
   static constexpr u8 kTov = 1, kOcfa = 2, kIcf = 0x20;
   static constexpr u64 kSynchroniser = 3;  ///< cycles from an edge at a pin to what it does
 
+  [[nodiscard]] u8 in_register(unsigned flags) const;
+  [[nodiscard]] u8 from_register(unsigned value) const;
+  [[nodiscard]] unsigned wgm(const World& world) const;
+  /// Of TCCRnB of an 8-bit timer: all but force compare.
+  [[nodiscard]] unsigned held_in_b() const { return older_ ? 0x7fU : 0x0fU; }
   [[nodiscard]] Mode mode(const World& world) const;
   [[nodiscard]] Plan plan(const World& world) const;
   [[nodiscard]] u16 word(const World& world, u16 low) const;
@@ -140,6 +146,9 @@ class Timer final : public Peripheral {
   unsigned index_, slot_;
   u16 tccra_, tccrb_, tccrc_, tcnt_, icr_, timsk_, tifr_, assr_, acsr_;
   std::array<u16, 3> ocr_;
+  bool older_ = false;        ///< one register TCCRn
+  bool usual_places_ = true;  ///< of the flags in TIFR and TIMSK
+  std::array<u8, 6> places_{};
   std::array<unsigned, 6> vectors_;  ///< by flag bit of TIFR
   u8 all_flags_ = 0;
   u64 all_vectors_ = 0;  ///< of them, as bits

@@ -73,7 +73,29 @@ constexpr Wiring kWirings[] = {
      "E2 E3", 1, 4096, "F4 F5 F6 F7"},
 };
 
+struct LoneTimer {
+  std::string_view parts;
+  TimerPins pins;
+};
+// Timer 0 of parts whose other peripherals are not modelled.
+constexpr LoneTimer kLoneTimers[] = {
+    {"ATmega8 ATmega8A", {0, 8, "- -", "-", "D4"}},
+    {"ATmega16 ATmega16A ATmega32 ATmega32A", {0, 8, "B3 -", "-", "B0"}},
+    {"ATmega64 ATmega64A ATmega128 ATmega128A", {0, 8, "B4 -", "-", "-"}},
+    {"ATmega16U4 ATmega32U4", {0, 8, "B7 D0", "-", "D7"}},
+    {"ATtiny13 ATtiny13A", {0, 8, "B0 B1", "-", "B2"}},
+    {"ATtiny2313 ATtiny2313A ATtiny4313", {0, 8, "B2 D5", "-", "D4"}},
+    {"ATtiny24 ATtiny24A ATtiny44 ATtiny44A ATtiny84 ATtiny84A", {0, 8, "B2 A7", "-", "A3"}},
+    {"ATtiny25 ATtiny45 ATtiny85", {0, 8, "B0 B1", "-", "B2"}}};
+
 }  // namespace
+
+const TimerPins* lone_timer_of(const Device& device) {
+  for (const LoneTimer& timer : kLoneTimers)
+    for (const std::string_view name : words_of(timer.parts))
+      if (name == device.name) return &timer.pins;
+  return nullptr;
+}
 
 const Wiring* wiring_of(const Device& device) {
   for (const Wiring& wiring : kWirings)
@@ -84,7 +106,9 @@ const Wiring* wiring_of(const Device& device) {
 
 std::string remark_on(const Device& device) {
   if (device.set == "bare") return "bare core";
-  return wiring_of(device) != nullptr ? "peripherals" : "ports only";
+  return wiring_of(device) != nullptr       ? "peripherals"
+         : lone_timer_of(device) != nullptr ? "ports, timer 0"
+                                            : "ports only";
 }
 
 }  // namespace lucid::chip
