@@ -268,9 +268,9 @@ TEST_CASE("a chip is a value") {
 TEST_CASE("what is not modelled says so once, and behaves as memory") {
   Chip chip = loaded(test::assembled("unmodelled", R"(
         ldi r16, 0x5a
-        out IO(PORTB), r16
-        in r17, IO(PORTB)
-        in r17, IO(PORTB)
+        out IO(TWBR), r16
+        in r17, IO(TWBR)
+        in r17, IO(TWBR)
         spm
 stop:   rjmp stop
 )",
@@ -279,7 +279,7 @@ stop:   rjmp stop
   chip.run_for(20);
   const auto notes = chip.take_notes();
   REQUIRE(notes.size() == 2);
-  CHECK(notes[0] == "PORTB (PORTB) is not modelled: it behaves as memory");
+  CHECK(notes[0] == "TWBR (TWI) is not modelled: it behaves as memory");
   CHECK(notes[1].find("SPM") == 0);
   CHECK(data(chip, 17) == 0x5a);
 }
