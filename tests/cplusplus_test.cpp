@@ -2,6 +2,7 @@
 // Programs in C++: names with scopes, templates and overloads, members of the object at hand, what
 // functions return. The expected numbers follow from the source below by hand.
 #include <catch2/catch.hpp>
+#include <set>
 
 #include "lucid/session.h"
 #include "tools.h"
@@ -288,4 +289,22 @@ TEST_CASE("completion goes on behind members, arrows and brackets, in any case")
     INFO(c.start);
     CHECK(session.names(c.start) == c.names);
   }
+}
+
+TEST_CASE("without debug information the linker's names of C++ are opened") {
+  const std::string elf = built("-O1 -fno-inline");
+  const std::string stripped = elf + ".plain";
+  REQUIRE(test::run("avr-objcopy --strip-debug " + elf + " " + stripped).code == 0);
+  Session session = opened(stripped);
+  std::set<std::string> names;
+  for (const Function& f : session.program().functions()) names.insert(f.name + f.signature);
+  for (const char* name :
+       {"kiln::Analog<1>::read(unsigned char)", "kiln::largest<int>(int, int)", "look(int)",
+        "kiln::Print::println(char const*)", "kiln::Print::println(unsigned long, bool)",
+        "kiln::Print::operator<(kiln::Print const&)"})
+    CHECK(names.count(name) == 1);
+  REQUIRE(session.pause_at({"println(const char*)"}));
+  REQUIRE(session.pause_at({"println(unsigned long, bool)"}));
+  CHECK(session.go_for(1'000'000).where.function == "kiln::Print::println");
+  CHECK(session.pause().breakpoints == std::vector<unsigned>{1});
 }

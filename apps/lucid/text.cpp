@@ -276,8 +276,9 @@ class TextWriter {
     std::string out;
     for (const CallLevel& level : c.levels) {
       const bool current = level.level == c.levels.size();
-      std::string line = fmt::format("{:>4} {} {}", level.level, current ? style_.accent("▌") : " ",
-                                     place(level.where) + level.signature);
+      std::string line =
+          fmt::format("{:>4} {} {}", level.level, current ? style_.accent("▌") : " ",
+                      place(level.where) + (level.where.file.empty() ? "" : level.signature));
       if (level.inlined) line += style_.dim("  (inlined)");
       if (level.left) line += style_.dim("  (left by a jump)");
       if (level.interrupt) line += style_.warn("  (interrupt)");

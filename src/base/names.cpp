@@ -75,8 +75,10 @@ Demangled demangled(const std::string& linker_name) {
       abi::__cxa_demangle(linker_name.c_str(), nullptr, nullptr, &status), &std::free);
   if (text == nullptr) return {linker_name, {}};
   std::string_view all(text.get());
-  for (const char* behind : {" [clone", " const", " volatile"})
-    all = all.substr(0, std::min(all.rfind(behind), all.size()));
+  all = all.substr(0, std::min(all.find(" [clone"), all.size()));
+  for (const std::string_view behind : {" const", " volatile"})
+    if (all.size() > behind.size() && all.substr(all.size() - behind.size()) == behind)
+      all.remove_suffix(behind.size());
   const auto [name, signature] = split_signature(all);
   // Before the name of a template stands what it returns.
   const std::size_t end = std::min(name.find("operator"), name.size());

@@ -301,7 +301,13 @@ std::string Session::Core::which(const std::string& expression, const session::S
   const bool local =
       !in.globals_only &&
       std::any_of(locals.begin(), locals.end(), [&](const Local* l) { return l->name == name; });
-  if (local) return "hides " + full(*globals[0]);
+  if (local) {  // what could be meant here without it
+    const std::string here = function_here(in);
+    const auto hidden = std::find_if(globals.begin(), globals.end(), [&](const Variable* v) {
+      return v->function.empty() || v->function == here;
+    });
+    return hidden != globals.end() ? "hides " + full(**hidden) : "";
+  }
   if (globals.size() == 1 && !in.globals_only) return {};
   const auto parsed = session::Expression::parse(name, in);
   const auto found = parsed ? parsed->evaluate(in) : Result<session::Operand>(fail(parsed.error()));
