@@ -461,3 +461,39 @@ int main(void) {
   CHECK(names == "main first left middle left last ");
   CHECK(session.step(StepKind::kOut, StepUnit::kLine)->where.function == "main");
 }
+
+TEST_CASE("a step over tells the first four of what a loop of calls returns, and ends as ever") {
+  for (const char* level : {"-O0", "-Os", "-O2"}) {
+    INFO(level);
+    Session session(*Chip::make({"ATmega328P", 16'000'000}));
+    REQUIRE(session.open(test::compiled("loop-of-calls", R"(#include <stdint.h>
+volatile uint16_t sink;
+__attribute__((noinline)) uint8_t twice(uint8_t k) { return 2 * k; }
+__attribute__((noinline)) uint16_t sum(uint8_t k) {
+  return k == 0 ? 0 : k + sum(k - 1);
+}
+int main(void) {
+  for (;;) {
+    for (uint16_t i = 3; i < 1000; i++) sink += twice(i);
+    sink = sum(9);
+    sink = 7;
+  }
+})",
+                                        std::string(level) + " -gdwarf-4")));
+    REQUIRE(session.go_to("loop-of-calls.c:9"));
+    const auto loop = session.step(StepKind::kOver, StepUnit::kLine);
+    REQUIRE(loop);
+    CHECK(loop->where.line == 10);
+    REQUIRE(loop->returned.size() == 4);
+    for (unsigned i = 0; i < 4; ++i) CHECK(loop->returned[i].value == std::to_string(2 * (i + 3)));
+    const auto recursion = session.step(StepKind::kOver, StepUnit::kLine);
+    REQUIRE(recursion);
+    CHECK(recursion->where.line == 11);
+    // Where it is optimised the call may be gone.
+    REQUIRE(recursion->returned.size() <= 1);
+    if (recursion->returned.empty())
+      CHECK(std::string(level) != "-O0");
+    else
+      CHECK(recursion->returned[0].value == "45");
+  }
+}

@@ -109,16 +109,13 @@ std::string visible(std::string_view text, bool colours, bool utf8) {
     const std::string_view now = text.substr(0, length);
     text.remove_prefix(length);
     const bool control = code < 0x20 || (code >= 0x7f && code < 0xa0);
-    if (well_formed && (code == '\n' || code == '\t' || (!control && code < 0x80)))
+    const bool shown = code < 0x80 || utf8;
+    const auto* stand_in = std::find_if(kStandIns.begin(), kStandIns.end(),
+                                        [&](const StandIn& s) { return s.code == code; });
+    if (well_formed && (code == '\n' || code == '\t' || (!control && shown)))
       out += now;
-    else if (!well_formed || control)
-      escaped(now);
-    else if (utf8)
-      out += now;
-    else if (const auto* found = std::find_if(kStandIns.begin(), kStandIns.end(),
-                                              [&](const StandIn& s) { return s.code == code; });
-             found != kStandIns.end())
-      out += found->text;
+    else if (well_formed && stand_in != kStandIns.end())
+      out += stand_in->text;
     else
       escaped(now);
   }

@@ -82,6 +82,7 @@ class TextWriter {
     std::string out = headline(s.pause);
     for (const Pause::Returned& r : s.pause.returned)
       out += fmt::format("  {} returned {}\n", r.function, r.value);
+    if (s.pause.returned.size() >= 4) out += style_.dim("  what came later is not told") + "\n";
     for (const std::string& remark : s.pause.remarks) out += style_.dim("  " + remark) + "\n";
     out += s.disassembly.rows.empty() ? (*this)(s.source) : (*this)(s.disassembly);
     if (!s.changed.empty()) out += changed_line(s.changed);

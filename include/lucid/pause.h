@@ -61,7 +61,7 @@ struct Pause {
   Picoseconds time;                   ///< simulated
   Picoseconds since;
   std::optional<DataAccess> data;  ///< for kData
-  /// What functions that a step went over or out of have returned.
+  /// What functions that a step went over or out of have returned: the first four.
   struct Returned {
     std::string function;
     std::string value;  ///< as text

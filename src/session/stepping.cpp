@@ -51,12 +51,14 @@ class Region {
     std::set<unsigned> heads;  // of loops
     std::set<std::pair<unsigned, Current>> seen;
     std::deque<std::pair<unsigned, Current>> waiting{{start, begin_}};
+    bool under_way = executed;  // at the first node; a loop may come back to it
     while (!waiting.empty()) {
       const auto [at, current] = waiting.front();
       waiting.pop_front();
       const FlowGraph::Node& node = nodes[at];
+      const bool first = std::exchange(under_way, false);
       const bool leaves = node.flow == Flow::kJump && node.next.empty();
-      if ((is_call(node.flow) || leaves) && !(executed && at == start)) calls.insert(at);
+      if ((is_call(node.flow) || leaves) && !first) calls.insert(at);
       leads_out = leads_out || node.next.empty();
       for (const unsigned to : node.next) {
         if (nodes[to].address <= node.address) heads.insert(to);
@@ -125,6 +127,14 @@ class Session::Core::Step {
       Target target = ends();
       // What a call returns to may be the place already.
       const bool there = moved_ && target.is_at(machine().pc(), machine().sp());
+      if (noted_at_ && !there) {  // on from behind a call; a loop may come back to it
+        noted_at_.reset();
+        const Outcome outcome = core_.run(one());
+        if (outcome.kind == Outcome::Kind::kBreakpoint ||
+            outcome.stop.why != isa::Stop::Why::kInstructions)
+          return outcome;
+        continue;
+      }
       if (!there) {
         const Outcome outcome = core_.run({}, &target);
         moved_ = true;
@@ -202,6 +212,7 @@ class Session::Core::Step {
         instruction.target ? core_.program_.function_at(*instruction.target) : nullptr;
     if (callee == nullptr || callee->returns == 0 || callee->begin != *instruction.target) return;
     const std::uint32_t behind = call + instruction.size;
+    if (noted_at_ == behind) return;  // it stands there
     behind_[behind] = {call, sp, callee};
     target.places.push_back({behind, sp});
   }
@@ -226,6 +237,7 @@ class Session::Core::Step {
     }
     if (const auto found = behind_.find(pc); found != behind_.end() && found->second.sp == sp) {
       core_.note_returned(found->second.callee);
+      noted_at_ = pc;
       place_ = found->second.call;
       executed_ = true;
       return std::nullopt;
@@ -370,6 +382,7 @@ class Session::Core::Step {
   bool executed_ = false;    ///< or behind it
   bool moved_ = false;       ///< since the step began
   bool without_end_ = false;
+  std::optional<std::uint32_t> noted_at_;  ///< what the call before it has returned is noted
   std::set<std::uint32_t> calls_;
   struct Behind {
     std::uint32_t call = 0, sp = 0;
