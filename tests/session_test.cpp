@@ -4,6 +4,8 @@
 #include <catch2/catch.hpp>
 #include <chrono>
 #include <map>
+#include <set>
+#include <sstream>
 #include <thread>
 
 #include "lucid/session.h"
@@ -640,4 +642,97 @@ TEST_CASE("passes at every instruction of a program are as many as its execution
     const bool here = point.addresses[0] == session.chip().pc();
     CHECK(point.passes == executed[point.addresses[0]] + (here ? 1 : 0));
   }
+}
+
+TEST_CASE("a fault in the entry of an interrupt: the same in both gears and step by step") {
+  const std::string elf = test::compiled("low-stack", R"(#include <avr/io.h>
+#include <avr/interrupt.h>
+ISR(TIMER0_OVF_vect) {}
+int main(void) {
+  TIMSK0 = 1; TCCR0B = 1; SPL = 0x00; SPH = 0x01; sei();
+  for (;;) asm volatile("nop");
+})",
+                                         "-Os -gdwarf-4");
+  std::set<std::string> said;
+  for (const std::uint8_t after : {0, 1}) {
+    Chip::Options options{"ATmega328P", 16'000'000};
+    options.translate_after = after;
+    for (const bool stepped : {false, true}) {
+      Session session(*Chip::make(options));
+      REQUIRE(session.open(elf));
+      Pause pause;
+      if (!stepped) pause = session.go_for(2000);
+      for (unsigned i = 0; stepped && i < 2000 && pause.cause != Cause::kFault; ++i)
+        pause = *session.step(StepKind::kInto, StepUnit::kInstruction);
+      REQUIRE(pause.cause == Cause::kFault);
+      said.insert(pause.detail);
+    }
+    Chip chip = *Chip::make(options);
+    REQUIRE(chip.load(*Image::open(elf)));
+    RunEnd end;
+    for (unsigned i = 0; i < 2000 && end.why != RunEnd::Why::kFault; ++i) end = chip.step();
+    said.insert(end.fault);
+  }
+  REQUIRE(said.size() == 1);
+  CHECK(said.begin()->find("the entry of an interrupt at 0x") == 0);
+}
+
+TEST_CASE("a step of a chip that sleeps for ever comes back") {
+  Chip chip = *Chip::make({"ATmega328P", 16'000'000});
+  REQUIRE(chip.load(*Image::open(
+      test::assembled("asleep", "main: ldi r16, 5\n out IO(SMCR), r16\n sleep\n rjmp main\n"))));
+  RunEnd end;
+  for (unsigned i = 0; i < 8 && end.why != RunEnd::Why::kFault; ++i) end = chip.step();
+  CHECK(end.why == RunEnd::Why::kFault);
+}
+
+TEST_CASE("remarks that are the same are counted") {
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(test::kKilnOg));
+  const auto pause = session.step(StepKind::kInto, StepUnit::kLine, 30);
+  REQUIRE(pause);
+  REQUIRE(pause->remarks.size() == 1);
+  CHECK(pause->remarks[0] == "no source here: stepped by instruction (30 times)");
+}
+
+TEST_CASE("an image that lacks a section of its debug information, or has one of noughts or ones") {
+  const std::string elf = test::compiled("sections", R"(
+#define MOST 12
+struct ramp { int step; struct ramp* next; } first = {1, 0};
+volatile int sink;
+int add(int a) { static int calls; calls++; int sum = a; for (int i = 0; i < MOST; i++) sum += i; return sum; }
+int main(void) { for (;;) sink = add(first.step); }
+)",
+                                         "-O1 -std=gnu99 -g3 -gdwarf-4");
+  for (const char* section :
+       {".debug_line", ".debug_info", ".debug_abbrev", ".debug_str", ".debug_loc", ".debug_ranges",
+        ".debug_frame", ".debug_macro", ".debug_aranges"})
+    for (const char* how : {"remove", "0", "255"}) {
+      INFO(section << " " << how);
+      const std::string bad = test::scratch("bad-section.elf");
+      std::string command = "avr-objcopy --remove-section=" + std::string(section);
+      if (std::string(how) != "remove") {
+        const std::string bytes = test::scratch("bad-section");
+        test::write(bytes, std::string(600, static_cast<char>(std::stoi(how))));
+        command = "avr-objcopy --update-section=" + std::string(section) + "=" + bytes;
+      }
+      if (test::run(command + " " + elf + " " + bad).code != 0) continue;
+      Session session(*Chip::make({"ATmega328P", 16'000'000}));
+      if (!session.open(bad)) continue;
+      session.go_for(1000);
+      for (unsigned i = 0; i < 4; ++i) {
+        (void)session.step(StepKind::kOver, StepUnit::kLine);
+        (void)session.variables();
+        (void)session.globals();
+        (void)session.callers();
+        (void)session.stack();
+        (void)session.source();
+        (void)session.macros();
+        (void)session.disassembly("here", 8, true);
+        (void)session.names("");
+        (void)session.graph("first");
+        (void)session.pause_at({"add"});
+      }
+      CHECK(session.chip().cycles() >= 1000);
+    }
 }

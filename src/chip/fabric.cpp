@@ -218,14 +218,14 @@ void Fabric::add_ports() {
   const u16 pull_ups = wiring_of(device) != nullptr ? names.reg("MCUCR") : u16{0};
   for (const char letter : std::string_view("ABCDEFGHJKL")) {
     for (const IoRegister& io : info.io) {
-      const bool in_order = io.address + 1U == names.reg(std::string("DDR") + letter) &&
-                            io.address + 2U == names.reg(std::string("PORT") + letter);
-      if (io.name != std::string("PIN") + letter || !in_order) continue;
+      const Port::Registers at{static_cast<u16>(io.address), names.reg(std::string("DDR") + letter),
+                               names.reg(std::string("PORT") + letter)};
+      if (io.name != std::string("PIN") + letter || at.ddr == 0 || at.port == 0) continue;
       unsigned mask = 0;
       for (const IoField& field : io.fields) mask |= 1U << field.lowest;
-      ports.push_back(std::make_unique<Port>(
-          letter, static_cast<u16>(io.address), static_cast<u8>(mask != 0 ? mask : 0xffU),
-          static_cast<unsigned>(ports.size()), pull_ups, toggles));
+      ports.push_back(std::make_unique<Port>(letter, at, static_cast<u8>(mask != 0 ? mask : 0xffU),
+                                             static_cast<unsigned>(ports.size()), pull_ups,
+                                             toggles));
     }
   }
 }

@@ -15,10 +15,21 @@ namespace lucid::chip {
 
 class Port final : public Peripheral {
  public:
+  /// The addresses of its three registers.
+  struct Registers {
+    u16 pin = 0, ddr = 0, port = 0;
+  };
   /// `mask`: which bits have a pin. `mcucr` is the register that holds PUD, 0 if it is not
   /// modelled. `toggles`: writing ones to PINx does something.
-  Port(char letter, u16 pin, u8 mask, unsigned index, u16 mcucr, bool toggles)
-      : letter_(letter), pin_(pin), mask_(mask), index_(index), mcucr_(mcucr), toggles_(toggles) {}
+  Port(char letter, const Registers& at, u8 mask, unsigned index, u16 mcucr, bool toggles)
+      : letter_(letter),
+        pin_(at.pin),
+        ddr_(at.ddr),
+        port_(at.port),
+        mask_(mask),
+        index_(index),
+        mcucr_(mcucr),
+        toggles_(toggles) {}
 
   [[nodiscard]] std::vector<u16> addresses() const override { return {pin_, ddr(), port()}; }
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
@@ -75,8 +86,8 @@ class Port final : public Peripheral {
   }
 
  private:
-  [[nodiscard]] u16 ddr() const { return static_cast<u16>(pin_ + 1); }
-  [[nodiscard]] u16 port() const { return static_cast<u16>(pin_ + 2); }
+  [[nodiscard]] u16 ddr() const { return ddr_; }
+  [[nodiscard]] u16 port() const { return port_; }
   [[nodiscard]] bool pull_ups_off(const World& world) const {
     return mcucr_ != 0 && (world.data[mcucr_] & 0x10U) != 0;
   }
@@ -87,7 +98,7 @@ class Port final : public Peripheral {
   void offer(const Bus& bus, unsigned low, unsigned high, unsigned pull, u64 when) const;
 
   char letter_;
-  u16 pin_;
+  u16 pin_, ddr_, port_;
   u8 mask_;
   unsigned index_;
   u16 mcucr_;
