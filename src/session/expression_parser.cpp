@@ -664,7 +664,7 @@ class Parser {
     }
     const std::string part = word();
     std::vector<std::string> names;
-    if (const auto bit = base::parse_unsigned(part); bit && *bit < 8U * io.bytes) {
+    if (const auto bit = base::parse_unsigned(part); bit && *bit < std::uint64_t{8} * io.bytes) {
       place.bit_offset = static_cast<std::uint8_t>(*bit);
       place.bit_size = 1;
       return node;

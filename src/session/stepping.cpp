@@ -129,14 +129,14 @@ class Session::Core::Step {
       const bool there = moved_ && target.is_at(machine().pc(), machine().sp());
       if (noted_at_ && !there) {  // on from behind a call; a loop may come back to it
         noted_at_.reset();
-        const Outcome outcome = core_.run(one());
+        Outcome outcome = core_.run(one());
         if (outcome.kind == Outcome::Kind::kBreakpoint ||
             outcome.stop.why != isa::Stop::Why::kInstructions)
           return outcome;
         continue;
       }
       if (!there) {
-        const Outcome outcome = core_.run({}, &target);
+        Outcome outcome = core_.run({}, &target);
         moved_ = true;
         if (outcome.kind != Outcome::Kind::kTarget) return outcome;
       }
@@ -150,7 +150,7 @@ class Session::Core::Step {
       Target target;
       add_returns(target);
       add_switches(target);
-      const Outcome outcome = core_.run({}, &target);
+      Outcome outcome = core_.run({}, &target);
       if (outcome.kind != Outcome::Kind::kTarget) return outcome;
       const std::size_t before = in_;
       if (auto end = arrived()) return *end;
