@@ -417,4 +417,9 @@ TEST_CASE("files are written whole, and what is saved loads from where it is") {
   CHECK(test::read(folder + "/deep/list") == "pause at main\n");
   CHECK(test::run("ls " + folder + "/deep").text == "list\nnight.bench.toml\n");
   test::run("chmod u+w " + folder);
+  // What a link leads to is written, the link stays.
+  test::run("ln -s " + folder + "/kept " + folder + "/link");
+  lucid("open " + kKiln, "pause at main\nbreakpoints save " + folder + "/link\n");
+  CHECK(test::read(folder + "/kept") == "pause at main\n");
+  CHECK(test::run("test -L " + folder + "/link").code == 0);
 }

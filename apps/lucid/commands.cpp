@@ -95,8 +95,8 @@ const std::vector<Command>& commands() {
        "`depth N` for how far structures are opened.",
        "= ramp.target - setpoint as hex", &Console::do_evaluate, true},
       {"let", "", "let OBJECT = EXPR [with effects]",
-       "Change a variable, register, flag, I/O register or field, byte of memory or pin. An I/O "
-       "register comes to hold the value; with effects it is written as the firmware would: bytes "
+       "Change a variable, register, flag, I/O register or field, byte of memory or pin. An I/O\n"
+       "register comes to hold the value; with effects it is written as the firmware would: bytes\n"
        "are sent, flags cleared by a one.",
        "let chip.PORTB.5 = 1", &Console::do_let, true},
       {"explain", "", "explain [PLACE]",
@@ -128,8 +128,9 @@ const std::vector<Command>& commands() {
       {"turn", "", "turn PART on|off|PERCENT%|VOLTS", "Turn a switch, potentiometer or voltage.",
        "turn knob 40%", &Console::do_turn, true},
       {"attach", "", "attach PORT terminal | socket NUMBER | files IN [OUT] | nothing",
-       "Put something at the other end of a serial port: a pseudo-terminal or a socket of this "
-       "machine, for other programs; time then passes as on a clock. Or files: all of one arrives, "
+       "Put something at the other end of a serial port: a pseudo-terminal or a socket of this\n"
+       "machine, for other programs; time then passes as on a clock. Or files: all of one "
+       "arrives,\n"
        "what is sent goes into the other.",
        "attach USART0 socket 5555", &Console::do_attach, true},
       {"feed", "", "feed PORT \"TEXT\" | feed PORT frame DATA [wrong-parity] [no-stop-bit]",

@@ -122,7 +122,10 @@ std::string visible(std::string_view text, bool colours, bool utf8) {
   return out;
 }
 
-Result<void> write_file(const std::string& path, const std::string& text) {
+Result<void> write_file(const std::string& name, const std::string& text) {
+  std::error_code none;
+  const auto behind = std::filesystem::canonical(name, none);  // a link stays one
+  const std::string path = none ? name : behind.string();
   const auto failed = [&] {
     return fail(Error{ErrorCode::kIo,
                       std::string("this file cannot be written: ") + std::strerror(errno), path,

@@ -26,7 +26,7 @@ std::string with_bytes_escaped(std::string_view text);
 /// Writes a file whole: beside it first, then into its place, so that nobody meets half of it and a
 /// failure leaves the old one. What is no plain file (/dev/stdout, a pipe) is written as it is.
 /// Error: kIo.
-Result<void> write_file(const std::string& path, const std::string& text);
+Result<void> write_file(const std::string& name, const std::string& text);
 
 }  // namespace lucid::app
 
