@@ -310,7 +310,7 @@ test::Output at_terminal(const std::string& arguments, const std::vector<std::st
   for (const std::string& key : keys) typing += "; printf '" + key + "'; sleep 0.5";
   return test::run("(" + typing + ") | HOME=" + test::scratch("home") +
                    " XDG_STATE_HOME= TERM=xterm " + settings +
-                   " timeout 30 script -qfec \"" LUCID_PROGRAM " " + arguments + "\" /dev/null");
+                   " timeout 30 script -qfec \"exec " LUCID_PROGRAM " " + arguments + "\" /dev/null");
 }
 
 }  // namespace
