@@ -308,9 +308,9 @@ test::Output at_terminal(const std::string& arguments, const std::vector<std::st
                          const std::string& settings = "LC_ALL=C.UTF-8") {
   std::string typing = "sleep 0.7";
   for (const std::string& key : keys) typing += "; printf '" + key + "'; sleep 0.5";
-  return test::run("(" + typing + ") | HOME=" + test::scratch("home") +
-                   " XDG_STATE_HOME= TERM=xterm " + settings +
-                   " timeout 30 script -qfec \"exec " LUCID_PROGRAM " " + arguments + "\" /dev/null");
+  return test::run(
+      "(" + typing + ") | HOME=" + test::scratch("home") + " XDG_STATE_HOME= TERM=xterm " +
+      settings + " timeout 30 script -qfec \"exec " LUCID_PROGRAM " " + arguments + "\" /dev/null");
 }
 
 }  // namespace
