@@ -6,8 +6,8 @@
 #include <catch2/catch.hpp>
 #include <set>
 
-#include "isa/machine.h"
 #include "lucid/session.h"
+#include "machine/machine.h"
 
 using namespace lucid;
 

@@ -6,8 +6,8 @@
 #include <cctype>
 
 #include "base/text.h"
+#include "expression/object.h"
 #include "session/core.h"
-#include "session/object.h"
 
 namespace lucid {
 namespace {

@@ -10,11 +10,11 @@
 #include <memory>
 #include <set>
 
-#include "isa/machine.h"
+#include "expression/expression.h"
+#include "frames/callers.h"
+#include "frames/passes.h"
 #include "lucid/session.h"
-#include "session/callers.h"
-#include "session/expression.h"
-#include "session/passes.h"
+#include "machine/machine.h"
 #include "session/sources.h"
 
 namespace lucid {

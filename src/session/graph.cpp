@@ -6,8 +6,8 @@
 #include <map>
 #include <set>
 
+#include "expression/object.h"
 #include "session/core.h"
-#include "session/object.h"
 
 namespace lucid {
 namespace {

@@ -7,8 +7,8 @@
 #include <set>
 
 #include "base/text.h"
+#include "expression/macros.h"
 #include "session/core.h"
-#include "session/macros.h"
 
 namespace lucid {
 

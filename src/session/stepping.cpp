@@ -10,8 +10,8 @@
 #include <set>
 #include <utility>
 
+#include "expression/object.h"
 #include "session/core.h"
-#include "session/object.h"
 
 namespace lucid {
 namespace {

@@ -9,8 +9,8 @@
 #include <algorithm>
 
 #include "base/text.h"
+#include "expression/object.h"
 #include "session/core.h"
-#include "session/object.h"
 
 namespace lucid {
 namespace {

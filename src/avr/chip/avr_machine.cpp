@@ -1,0 +1,609 @@
+// SPDX-License-Identifier: MIT
+#include "avr/chip/avr_machine.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <charconv>
+
+#include "avr/chip/companions.h"
+#include "avr/chip/engine.h"
+#include "avr/peripherals/system.h"
+#include "avr/peripherals/two_wire_bus.h"
+#include "base/text.h"
+
+namespace lucid::chip {
+
+AvrMachine::AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options& options)
+    : fabric_(std::move(fabric)),
+      fuses_(options.fuses.value_or(fabric_->usual_fuses())),
+      world_(fabric_->shape()),
+      translate_after_(options.translate_after) {
+  world_.supply = world_.reference = options.supply;
+  if (!fabric_->wires.empty() || !fabric_->companions.empty())
+    companions_ = std::make_unique<Companions>(*fabric_);
+  outputs_.companions = companions_.get();
+  power_on(fuses_);
+}
+
+AvrMachine::AvrMachine(const AvrMachine& other)
+    : Machine(other),
+      fabric_(other.fabric_),
+      fuses_(other.fuses_),
+      world_(other.world_),
+      slept_ticks_(other.slept_ticks_),
+      lowest_sp_(other.lowest_sp_),
+      deepest_(other.deepest_),
+      guard_begin_(other.guard_begin_),
+      guard_end_(other.guard_end_),
+      breakpoints_(other.breakpoints_),
+      watched_(other.watched_),
+      unwritten_(other.unwritten_),
+      check_unwritten_(other.check_unwritten_),
+      translate_after_(other.translate_after_),
+      outputs_(other.outputs_) {
+  if (other.companions_) companions_ = std::make_unique<Companions>(*fabric_);
+  outputs_.companions = companions_.get();
+}
+
+AvrMachine::~AvrMachine() = default;
+
+std::unique_ptr<isa::Machine> AvrMachine::clone() const {
+  return std::make_unique<AvrMachine>(*this);
+}
+
+void AvrMachine::assume(const AvrMachine& other) {
+  if (!world_.flash.shares_all_with(other.world_.flash)) engine_.reset();
+  world_ = other.world_;
+  slept_ticks_ = other.slept_ticks_;
+}
+
+void AvrMachine::power_on(const std::array<u8, 3>& fuses) {
+  slept_ticks_ = 0;
+  unwritten_.assign(world_.data.size(), false);
+  std::fill(unwritten_.begin() + fabric_->device.ram_begin, unwritten_.end(), true);
+  world_.fuses = fuses;
+  world_.browned_out = false;
+  world_.cpu.now = 0;
+  world_.clock = ClockState{};
+  for (PortState& port : world_.ports) {
+    port.held_low = port.pulled_up = 0;
+    port.wire_low = port.wire_high = port.wire_pull = 0;
+    port.offers_low = port.offers_high = port.offers_pull = 0;
+  }
+  outputs_.offers.clear();
+  if (companions_) companions_->power_on(world_);
+  reset_with(kPorf);
+  const Bus bus(world_, outputs_);
+  for (const Attached* part : fabric_->attached) part->start(bus);
+}
+
+/// "System Clock and Clock Options", by CKSEL.
+void AvrMachine::note_oscillator() {
+  const unsigned cksel = world_.fuses[0] & 15U;
+  const u64 hz = cksel == 2 ? 8'000'000 : cksel == 3 ? 128'000 : info().clock_hz;
+  if (fabric_->clkpr == 0 || hz == info().clock_hz) return;
+  Bus(world_, outputs_)
+      .note(fmt::format(
+          "the fuses select the internal oscillator of {} kHz, but the chip was given a "
+          "clock of {} kHz, which counts",
+          hz / 1000, static_cast<double>(info().clock_hz) / 1000));
+}
+
+void AvrMachine::reset() { reset_with(kExtrf); }
+
+/// Registers of I/O go to their reset values; RAM, EEPROM and the general registers keep theirs.
+void AvrMachine::reset_with(u8 cause) {
+  const u64 now = world_.cpu.now;
+  const u16 mcusr = fabric_->mcusr;
+  const u8 causes = mcusr != 0 ? world_.data[mcusr] : 0;
+  std::fill(world_.data.begin() + 0x20, world_.data.begin() + fabric_->device.ram_begin, u8{0});
+  world_.cpu = CpuState{};
+  world_.cpu.now = now;
+  world_.cpu.sp = static_cast<u16>(fabric_->device.ram_end - 1);
+  world_.cpu.pc = reset_word();
+  if (mcusr != 0) world_.data[mcusr] = static_cast<u8>(causes | cause);
+  world_.thaw_all();
+  world_.set_clock(fabric_->divided_at_reset(world_) ? 3 : 0, now);
+  const Bus bus(world_, outputs_);
+  for (const Peripheral* p : fabric_->all) p->reset(bus);
+  lowest_sp_ = UINT32_MAX;
+}
+
+void AvrMachine::fall_asleep(unsigned sm) {
+  const Bus bus(world_, outputs_);
+  if (sm == 4 || sm == 5) {
+    bus.note("SMCR: this sleep mode is reserved; it sleeps as in idle mode");
+    sm = 0;
+  }
+  CpuState& cpu = world_.cpu;
+  cpu.asleep = true;
+  cpu.deep = sm != 0;
+  cpu.slept_at = cpu.now;
+  cpu.bod_off = cpu.now <= cpu.bod_off_until;
+  for (const Peripheral* p : fabric_->all) p->on_sleep(bus, sm, cpu.now);
+  if (!cpu.deep) return;
+  for (const Peripheral* p : fabric_->all)
+    if (!p->runs_asleep(world_, sm))
+      for (const unsigned slot : p->slots()) world_.freeze(slot);
+}
+
+/// "Sleep Modes": the clocks that stood still go on where they were.
+void AvrMachine::wake_up() {
+  const Bus bus(world_, outputs_);
+  CpuState& cpu = world_.cpu;
+  cpu.asleep = false;
+  if (std::exchange(cpu.bod_off, false)) set_supply(bus, world_.supply);
+  cpu.now += wake_up_cycles();
+  if (!std::exchange(cpu.deep, false)) return;
+  const unsigned sm = sleep_mode();
+  const u64 cycles = cpu.now - cpu.slept_at;
+  for (const Peripheral* p : fabric_->all) {
+    if (p->runs_asleep(world_, sm)) continue;
+    for (const unsigned slot : p->slots()) world_.thaw(slot, cycles);
+    if (!p->is_off(world_)) p->stood_still(bus, cycles);
+  }
+}
+
+/// Four cycles, and where the oscillator was off its start-up time by the fuses CKSEL and SUT
+/// ("System Clock and Clock Options"), which counts the oscillator's ticks.
+u64 AvrMachine::wake_up_cycles() const {
+  const unsigned sm = world_.cpu.deep ? sleep_mode() : 0;
+  const unsigned shift = world_.clock.shift;
+  const auto cycles = [shift](u64 ticks) { return ((ticks - 1) >> shift) + 1 + 4; };
+  if (sm != 2 && sm != 3) return sm >= 6 ? cycles(6) : 4;
+  const unsigned cksel = world_.fuses[0] & 15U;
+  const unsigned sut = world_.fuses[0] >> 4 & 3U;
+  u64 start = 6;
+  if (cksel == 4) start = 1024;
+  if (cksel == 5) start = 32'768;
+  if (cksel >= 6) {  // crystals and resonators
+    if (cksel % 2 == 0)
+      start = sut < 2 ? 258 : 1024;
+    else
+      start = sut == 0 ? 1024 : 16'384;
+  }
+  return cycles(start);
+}
+
+u32 AvrMachine::reset_word() const {
+  const Boot* boot = fabric_->boot;
+  return boot != nullptr && boot->starts_in_boot(world_) ? boot->boot_word(world_) : 0;
+}
+
+u32 AvrMachine::vector_word(unsigned vector) const {
+  const bool in_boot = fabric_->mcucr != 0 && (world_.data[fabric_->mcucr] & 2U) != 0;
+  return (in_boot ? fabric_->boot->boot_word(world_) : 0) + vector * fabric_->device.vector_words;
+}
+
+isa::Stop AvrMachine::run(const isa::RunRequest& request) {
+  if (engine_ == nullptr) engine_ = std::make_unique<Engine>(*this);
+  return engine_->run(request);
+}
+
+Result<void> AvrMachine::load(const Image& image) {
+  constexpr std::uint16_t kElfAvr = 83;
+  if (image.is_elf() && image.machine() != kElfAvr)
+    return fail(
+        ErrorCode::kBadImage,
+        fmt::format("{}: built for ELF machine {}, not for AVR", image.name(), image.machine()),
+        "build it with avr-gcc");
+  const auto size_of = [&](Space space) -> u32 {
+    for (const MemoryArea& area : info().memories)
+      if (area.space == space && area.name != "registers" && area.name != "io") return area.end;
+    return 0;
+  };
+  for (const Segment& segment : image.segments()) {
+    const u64 end = u64{segment.address.offset} + segment.bytes.size();
+    const u32 most = size_of(segment.address.space);
+    if (segment.address.space == Space::kSignature || segment.address.space == Space::kData)
+      continue;
+    if (end <= most) continue;
+    const char* what = segment.address.space == Space::kCode     ? "flash"
+                       : segment.address.space == Space::kEeprom ? "EEPROM"
+                                                                 : "configuration";
+    return fail(ErrorCode::kOutOfRange,
+                fmt::format("{}: it needs {} bytes of {}, {} has {}", image.name(), end, what,
+                            info().name, most),
+                "choose a larger chip with --chip, or make the program smaller");
+  }
+  world_.flash = PagedMemory(fabric_->flash_span, 0xff);
+  for (const Segment& segment : image.segments()) {
+    for (u32 i = 0; i < segment.bytes.size(); ++i) {
+      const u32 offset = segment.address.offset + i;
+      switch (segment.address.space) {
+        case Space::kCode: world_.flash.write(offset, segment.bytes[i]); break;
+        case Space::kEeprom: world_.eeprom[offset] = segment.bytes[i]; break;
+        case Space::kFuse: world_.fuses[offset] = segment.bytes[i]; break;
+        case Space::kLock: world_.lock = segment.bytes[i]; break;
+        default: break;
+      }
+    }
+  }
+  engine_.reset();
+  breakpoints_.clear();
+  outputs_ = Outputs{};
+  outputs_.companions = companions_.get();
+  world_.cpu.now = 0;
+  world_.data.assign(world_.data.size(), 0);
+  power_on(std::array<u8, 3>{world_.fuses});
+  if (world_.fuses != fabric_->usual_fuses()) note_oscillator();
+  return {};
+}
+
+Result<void> AvrMachine::set_breakpoint(std::uint32_t address, bool on) {
+  if (address >= fabric_->device.flash || address % 2 != 0)
+    return fail(ErrorCode::kOutOfRange,
+                fmt::format("{:#06x} is not the address of an instruction in {} bytes of flash",
+                            address, fabric_->device.flash));
+  const u32 word = address / 2;
+  const auto found = std::find(breakpoints_.begin(), breakpoints_.end(), word);
+  if (on == (found != breakpoints_.end())) return {};
+  if (on)
+    breakpoints_.push_back(word);
+  else
+    breakpoints_.erase(found);
+  if (engine_ != nullptr) engine_->mark(word, on);
+  return {};
+}
+
+void AvrMachine::pass_unless(std::uint32_t address, const isa::Predicate* unless) {
+  const u32 word = address / 2;
+  const auto found = conditions_.find(word);
+  const bool known = found != conditions_.end();
+  if (unless == nullptr && !known) return;
+  // The same again: what has been translated stays.
+  if (unless != nullptr && known && found->second.unless.operations == unless->operations) return;
+  conditions_.erase(word);
+  if (unless != nullptr) conditions_[word].unless = *unless;
+  if (engine_ != nullptr && std::count(breakpoints_.begin(), breakpoints_.end(), word) != 0)
+    engine_->mark(word, true);
+}
+
+std::uint64_t AvrMachine::take_passed(std::uint32_t address) {
+  const auto found = conditions_.find(address / 2);
+  return found == conditions_.end() ? 0 : std::exchange(found->second.passed, 0);
+}
+
+void AvrMachine::guard_stack(std::uint32_t begin, std::uint32_t end) {
+  guard_begin_ = begin;
+  guard_end_ = end;
+  renew_attributes();
+}
+
+Result<void> AvrMachine::watch(Address address, std::uint8_t kinds) {
+  if (!peek(address))
+    return fail(ErrorCode::kOutOfRange,
+                fmt::format("there is no memory at {:#06x} on {}", address.offset, info().name));
+  if (kinds == 0)
+    watched_.erase(address);
+  else
+    watched_[address] = kinds;
+  if (engine_ == nullptr) return {};
+  if (address.space == Space::kData) engine_->renew_attributes(address.offset);
+  engine_->renew_observed();
+  return {};
+}
+
+void AvrMachine::check_unwritten(bool on) {
+  check_unwritten_ = on;
+  renew_attributes();
+}
+
+void AvrMachine::renew_attributes() {
+  if (engine_ == nullptr) return;
+  for (u32 a = 0; a < world_.data.size(); ++a) engine_->renew_attributes(a);
+}
+
+std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
+  const u32 a = address.offset;
+  switch (address.space) {
+    case Space::kCode:
+      if (a < fabric_->device.flash) return world_.flash[a];
+      break;
+    case Space::kData:
+      if (a >= world_.data.size()) break;
+      if (a == 0x5d) return static_cast<u8>(world_.cpu.sp);
+      if (a == 0x5e) return static_cast<u8>(world_.cpu.sp >> 8);
+      if (a == 0x5f) return world_.cpu.sreg;
+      if (a < fabric_->owner.size() && fabric_->owner[a] != nullptr) {
+        const Peripheral& owner = *fabric_->owner[a];
+        const bool stands = world_.cpu.deep && !owner.runs_asleep(world_, sleep_mode());
+        return owner.seen(world_, static_cast<u16>(a),
+                          stands ? world_.cpu.slept_at : world_.cpu.now);
+      }
+      return world_.data[a];
+    case Space::kEeprom:
+      if (a < world_.eeprom.size()) return world_.eeprom[a];
+      break;
+    case Space::kFuse:
+      if (a < world_.fuses.size()) return world_.fuses[a];
+      break;
+    case Space::kLock:
+      if (a == 0) return world_.lock;
+      break;
+    case Space::kSignature:
+      if (a < 3) return fabric_->device.signature[a];
+      break;
+    case Space::kNowhere: break;
+  }
+  return std::nullopt;
+}
+
+const std::uint8_t* AvrMachine::plain_bytes(Address address, unsigned bytes) const {
+  const bool ram = address.space == Space::kData && address.offset >= fabric_->device.ram_begin &&
+                   address.offset + u64{bytes} <= fabric_->device.ram_end;
+  return ram ? world_.data.data() + address.offset : nullptr;
+}
+
+bool AvrMachine::store(Address address, std::uint8_t value) {
+  const u32 a = address.offset;
+  if (address.space != Space::kData || a >= fabric_->owner.size() || fabric_->owner[a] == nullptr)
+    return poke(address, value);
+  // In the cycle that has just ended.
+  fabric_->owner[a]->write(Bus(world_, outputs_), static_cast<u16>(a), value, 0xff,
+                           std::max<u64>(world_.cpu.now, 1) - 1);
+  if (world_.cpu.hold != 0) world_.cpu.hold = 1;  // there is no instruction to complete
+  return true;
+}
+
+bool AvrMachine::poke(Address address, std::uint8_t value) {
+  const u32 a = address.offset;
+  if (!peek(address)) return false;
+  switch (address.space) {
+    case Space::kCode:
+      world_.flash.write(a, value);
+      if (engine_ != nullptr) engine_->forget(a / 2);
+      return true;
+    case Space::kData:
+      if (a == 0x5d) {
+        world_.cpu.sp = static_cast<u16>((world_.cpu.sp & 0xff00U) | value);
+      } else if (a == 0x5e) {
+        world_.cpu.sp = static_cast<u16>((world_.cpu.sp & 0xffU) | value << 8);
+      } else if (a == 0x5f) {
+        world_.cpu.sreg = value;
+      } else if (a < fabric_->owner.size() && fabric_->owner[a] != nullptr) {
+        return fabric_->owner[a]->assume(Bus(world_, outputs_), static_cast<u16>(a), value,
+                                         world_.cpu.now);
+      } else {
+        world_.data[a] = value;
+        unwritten_[a] = false;
+        if (engine_ != nullptr) engine_->renew_attributes(a);
+      }
+      return true;
+    case Space::kEeprom: world_.eeprom[a] = value; return true;
+    case Space::kFuse: world_.fuses[a] = value; return true;
+    case Space::kLock: world_.lock = value; return true;
+    case Space::kSignature:
+    case Space::kNowhere: return false;
+  }
+  return false;
+}
+
+std::uint64_t AvrMachine::register_value(unsigned index) const {
+  if (index < 32) return world_.data[index];
+  switch (index) {
+    case avr::kSp: return world_.cpu.sp;
+    case avr::kSreg: return world_.cpu.sreg;
+    case avr::kPc: return pc();
+    default: {
+      const unsigned low = 26 + 2 * (index - avr::kXPair);
+      return world_.data[low] | unsigned{world_.data[low + 1]} << 8;
+    }
+  }
+}
+
+void AvrMachine::set_register(unsigned index, std::uint64_t value) {
+  if (index < 32) {
+    world_.data[index] = static_cast<u8>(value);
+  } else if (index == avr::kSp) {
+    world_.cpu.sp = static_cast<u16>(value);
+  } else if (index == avr::kSreg) {
+    world_.cpu.sreg = static_cast<u8>(value);
+  } else if (index == avr::kPc) {
+    set_pc(static_cast<u32>(value));
+  } else {
+    const unsigned low = 26 + 2 * (index - avr::kXPair);
+    world_.data[low] = static_cast<u8>(value);
+    world_.data[low + 1] = static_cast<u8>(value >> 8);
+  }
+}
+
+std::vector<Address> AvrMachine::register_bytes(unsigned index) const {
+  const auto at = [](u32 low, u32 bytes) {
+    std::vector<Address> out;
+    for (u32 i = 0; i < bytes; ++i) out.push_back({Space::kData, low + i});
+    return out;
+  };
+  if (index < 32) return at(index, 1);
+  switch (index) {
+    case avr::kSp: return at(0x5d, 2);
+    case avr::kSreg: return at(0x5f, 1);
+    case avr::kPc: return {};
+    default: return at(26 + 2 * (index - avr::kXPair), 2);
+  }
+}
+
+void AvrMachine::set_pc(std::uint32_t address) {
+  world_.cpu.pc = address / 2 % (fabric_->flash_span / 2);
+  if (world_.cpu.asleep) wake_up();
+}
+
+bool AvrMachine::interrupt_imminent() const {
+  const CpuState& cpu = world_.cpu;
+  return cpu.pending != 0 && (cpu.sreg & 0x80U) != 0 && cpu.hold == 0 && cpu.now >= cpu.ivce_until;
+}
+
+std::optional<std::uint32_t> AvrMachine::deepest_sp() const {
+  if (lowest_sp_ == UINT32_MAX) return std::nullopt;
+  return lowest_sp_;
+}
+
+void AvrMachine::note_deepest(u32 sp, u32 pc, bool entered) {
+  lowest_sp_ = sp;
+  deepest_.pc = pc;
+  deepest_.entered = entered;
+  const auto data = world_.data.begin();
+  deepest_.registers.assign(data, data + 32);
+  const u32 end = fabric_->device.ram_end;
+  deepest_.stack.assign(data + std::min(sp + 1, end), data + end);
+}
+
+std::unique_ptr<isa::Machine> AvrMachine::at_deepest() const {
+  if (lowest_sp_ == UINT32_MAX || deepest_.registers.empty()) return nullptr;
+  auto out = std::make_unique<AvrMachine>(*this);
+  World& world = out->world_;
+  std::copy(deepest_.registers.begin(), deepest_.registers.end(), world.data.begin());
+  std::copy(deepest_.stack.begin(), deepest_.stack.end(),
+            world.data.begin() + fabric_->device.ram_end -
+                static_cast<std::ptrdiff_t>(deepest_.stack.size()));
+  world.cpu.sp = static_cast<u16>(lowest_sp_);
+  const Instruction by = instruction_at(2 * deepest_.pc, false);
+  u32 pc = 2 * deepest_.pc;
+  if (!deepest_.entered) {
+    pc += by.size;
+    if (by.flow == Flow::kCall && by.target) pc = *by.target;
+    if (by.flow == Flow::kIndirectCall) pc = 2U * (world.data[30] | world.data[31] << 8U);
+  }
+  world.cpu.pc = pc / 2 % (fabric_->flash_span / 2);
+  return out;
+}
+
+std::vector<PinState> AvrMachine::pins() const {
+  std::vector<PinState> out;
+  std::vector<PinUse> uses;
+  for (const Peripheral* p : fabric_->all)
+    for (PinUse& use : p->uses(world_)) uses.push_back(std::move(use));
+  for (const auto& port : fabric_->ports) {
+    for (u8 bit = 0; bit < 8; ++bit) {
+      if (!port->has(bit)) continue;
+      out.push_back(port->state(world_, bit));
+      for (const PinUse& use : uses)
+        if (use.pin == Pin{port.get(), bit})
+          out.back().taken_by += (out.back().taken_by.empty() ? "" : ", ") + use.name;
+    }
+  }
+  return out;
+}
+
+Result<void> AvrMachine::on_this_chip(const std::string& name) const {
+  for (const Fabric::Companion& companion : fabric_->companions) {
+    const auto& parts = companion.at_power_on->fabric_->attached;
+    const bool part = std::any_of(parts.begin(), parts.end(), [&](const Attached* attached) {
+      return attached->part().name() == name;
+    });
+    if (part || name.rfind(companion.name + ".", 0) == 0)
+      return fail(ErrorCode::kUnsupported,
+                  fmt::format("'{}' is on chip '{}', not on the one that is debugged", name,
+                              companion.name),
+                  "write it into the bench file as [[input]], or open that chip with --on " +
+                      companion.name);
+  }
+  return {};
+}
+
+Result<void> AvrMachine::drive(const std::string& name, std::optional<bool> level) {
+  if (auto here = on_this_chip(name); !here) return here;
+  const Result<Pin> pin = fabric_->find_pin(name);
+  if (!pin) return tl::unexpected(pin.error());
+  pin->port->by_hand(world_, pin->bit) = level_of(level);
+  settle_outside({world_, outputs_}, fabric_->attached, *pin, world_.cpu.now);
+  return {};
+}
+
+Result<void> AvrMachine::apply(const std::string& name, std::int32_t microvolts) {
+  if (base::equal_ignoring_case(name, "VCC")) {
+    if (microvolts < 0 || microvolts > 5'500'000)
+      return fail(ErrorCode::kOutOfRange, "the supply is 0 V to 5.5 V");
+    const Bus bus(world_, outputs_);
+    if (fabric_->adc != nullptr) fabric_->adc->before_change(bus, world_.cpu.now);
+    set_supply(bus, microvolts);
+    return {};
+  }
+  if (auto here = on_this_chip(name); !here) return here;
+  const Result<Pin> pin = fabric_->find_pin(name);
+  if (!pin) return tl::unexpected(pin.error());
+  if (microvolts < -500'000 || microvolts > world_.supply + 500'000)
+    return fail(ErrorCode::kOutOfRange, fmt::format("a pin of this chip bears -0.5 V to {:.1f} V",
+                                                    (world_.supply + 500'000) / 1e6));
+  pin->port->by_hand(world_, pin->bit) = {OutsideLevel::kVoltage, microvolts};
+  settle_outside({world_, outputs_}, fabric_->attached, *pin, world_.cpu.now);
+  return {};
+}
+
+std::uint64_t AvrMachine::hash() const {
+  return companions_ ? companions_->hash(world_) : world_.hash();
+}
+
+std::vector<SerialText> AvrMachine::take_serial() {
+  if (companions_) companions_->catch_up({world_, outputs_});
+  return std::exchange(outputs_.serial, {});
+}
+
+std::vector<std::string> AvrMachine::companions() const {
+  std::vector<std::string> out;
+  for (const Fabric::Companion& companion : fabric_->companions) out.push_back(companion.name);
+  return out;
+}
+
+std::unique_ptr<isa::Machine> AvrMachine::companion(const std::string& name) const {
+  for (unsigned i = 0; i < fabric_->companions.size(); ++i)
+    if (fabric_->companions[i].name == name) return companions_->as_now(world_, i).clone();
+  return nullptr;
+}
+
+std::vector<PartState> AvrMachine::parts() const {
+  std::vector<PartState> out;
+  for (unsigned i = 0; i < fabric_->companions.size(); ++i)
+    out.push_back({fabric_->companions[i].name, fabric_->pins_to(i + 1),
+                   companions_->describe(world_, i), false});
+  World look = world_;  // a description changes nothing
+  Outputs unheard;
+  const Bus bus(look, unheard);
+  for (const Attached* part : fabric_->attached)
+    out.push_back(
+        {part->part().name(), part->part().pins(), part->describe(bus), part->failed(bus)});
+  return out;
+}
+
+Result<void> AvrMachine::act(const std::string& name, const std::string& action,
+                             const std::string& value) {
+  std::vector<std::string> names;
+  for (const Attached* part : fabric_->attached) {
+    if (part->part().name() == name) return part->act(Bus(world_, outputs_), action, value);
+    names.push_back(part->part().name());
+  }
+  if (auto here = on_this_chip(name); !here) return here;
+  return fail(ErrorCode::kNotFound, "there is no part '" + name + "' on the bench",
+              names.empty() ? "give a bench file with --bench" : base::did_you_mean(name, names));
+}
+
+Result<const Usart*> AvrMachine::find_usart(const std::string& name) const {
+  for (const auto& usart : fabric_->usarts)
+    if (base::equal_ignoring_case(usart->name(), name)) return usart.get();
+  if (auto here = on_this_chip(name); !here) return fail(here.error());
+  return fail(ErrorCode::kNotFound, "there is no serial port '" + name + "' on " + info().name,
+              base::did_you_mean(name, info().serial_ports));
+}
+
+Result<void> AvrMachine::feed(const std::string& port, const std::string& bytes) {
+  const auto usart = find_usart(port);
+  if (!usart) return tl::unexpected(usart.error());
+  (*usart)->send(Bus(world_, outputs_), bytes, world_.cpu.now);
+  return {};
+}
+
+Result<void> AvrMachine::transfer(const TwoWireTransfer& transfer) {
+  if (fabric_->two_wire == nullptr) return Machine::transfer(transfer);
+  fabric_->two_wire->transfer(Bus(world_, outputs_), transfer, world_.cpu.now);
+  return {};
+}
+
+Result<void> AvrMachine::feed_frame(const std::string& port, const SerialFrame& frame) {
+  const auto usart = find_usart(port);
+  if (!usart) return tl::unexpected(usart.error());
+  (*usart)->send(Bus(world_, outputs_), frame, world_.cpu.now);
+  return {};
+}
+
+}  // namespace lucid::chip

@@ -1,0 +1,126 @@
+// SPDX-License-Identifier: MIT
+// AvrMachine: a World with its device, and the engine that runs it.
+//
+// The engine is derived from the world and never copied: decoded entries, one per flash word, and
+// one attribute byte per data address. Both are made when the machine first runs.
+#ifndef LUCID_AVR_CHIP_AVR_MACHINE_H
+#define LUCID_AVR_CHIP_AVR_MACHINE_H
+
+#include <map>
+#include <memory>
+#include <vector>
+
+#include "avr/chip/fabric.h"
+#include "machine/machine.h"
+
+namespace lucid::chip {
+
+class AvrMachine final : public isa::Machine {
+ public:
+  AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options& options);
+  AvrMachine(const AvrMachine& other);
+  AvrMachine& operator=(const AvrMachine&) = delete;
+  ~AvrMachine() override;
+
+  [[nodiscard]] std::unique_ptr<isa::Machine> clone() const override;
+  [[nodiscard]] const isa::Target& target() const override { return fabric_->target; }
+  [[nodiscard]] const ChipInfo& info() const override { return fabric_->info; }
+
+  isa::Stop run(const isa::RunRequest& request) override;
+  void reset() override;
+  Result<void> load(const Image& image) override;
+  Result<void> set_breakpoint(std::uint32_t address, bool on) override;
+  void pass_unless(std::uint32_t address, const isa::Predicate* unless) override;
+  std::uint64_t take_passed(std::uint32_t address) override;
+  void guard_stack(std::uint32_t begin, std::uint32_t end) override;
+  Result<void> watch(Address address, std::uint8_t kinds) override;
+  void check_unwritten(bool on) override;
+
+  [[nodiscard]] std::optional<std::uint8_t> peek(Address address) const override;
+  [[nodiscard]] const std::uint8_t* plain_bytes(Address address, unsigned bytes) const override;
+  [[nodiscard]] std::uint64_t register_value(unsigned index) const override;
+  [[nodiscard]] std::uint32_t pc() const override { return world_.cpu.pc * 2; }
+  [[nodiscard]] std::uint32_t sp() const override { return world_.cpu.sp; }
+  [[nodiscard]] std::uint64_t ticks() const override { return world_.tick_at(world_.cpu.now); }
+  [[nodiscard]] std::uint64_t cycles() const override { return world_.cpu.now; }
+  [[nodiscard]] unsigned ticks_a_cycle() const override { return 1U << world_.clock.shift; }
+  [[nodiscard]] std::uint64_t hash() const override;
+  [[nodiscard]] bool interrupt_imminent() const override;
+  [[nodiscard]] bool interrupts_off() const override { return (flags() & 0x80U) == 0; }
+  [[nodiscard]] bool asleep() const override { return world_.cpu.asleep; }
+  [[nodiscard]] std::optional<std::uint32_t> deepest_sp() const override;
+  [[nodiscard]] std::unique_ptr<isa::Machine> at_deepest() const override;
+  [[nodiscard]] std::uint64_t slept_ticks() const override { return slept_ticks_; }
+  [[nodiscard]] std::vector<PinState> pins() const override;
+  [[nodiscard]] std::vector<Address> register_bytes(unsigned index) const override;
+  [[nodiscard]] std::string flag_letters() const override { return "ITHSVNZC"; }
+  [[nodiscard]] std::uint8_t flags() const override { return world_.cpu.sreg; }
+
+  bool poke(Address address, std::uint8_t value) override;
+  bool store(Address address, std::uint8_t value) override;
+  void set_register(unsigned index, std::uint64_t value) override;
+  void set_pc(std::uint32_t address) override;
+  Result<void> drive(const std::string& pin, std::optional<bool> level) override;
+  [[nodiscard]] std::vector<PartState> parts() const override;
+  Result<void> act(const std::string& part, const std::string& action,
+                   const std::string& value) override;
+  Result<void> apply(const std::string& pin, std::int32_t microvolts) override;
+  Result<void> feed(const std::string& port, const std::string& bytes) override;
+  Result<void> transfer(const TwoWireTransfer& transfer) override;
+  Result<void> feed_frame(const std::string& port, const SerialFrame& frame) override;
+  std::vector<SerialText> take_serial() override;
+  std::vector<std::string> take_notes() override { return std::exchange(outputs_.notes, {}); }
+  [[nodiscard]] std::vector<std::string> companions() const override;
+  [[nodiscard]] std::unique_ptr<isa::Machine> companion(const std::string& name) const override;
+
+ private:
+  friend class Engine;
+  friend class Companions;
+  /// Becomes what `other`, a copy of the same chip, is; keeps what has been decoded.
+  void assume(const AvrMachine& other);
+  void power_on(const std::array<u8, 3>& fuses);
+  void note_oscillator();
+  /// Refuses what names something on a companion: `panel.PD2`, or a part there.
+  [[nodiscard]] Result<void> on_this_chip(const std::string& name) const;
+  void renew_attributes();
+  void reset_with(u8 cause);
+  /// In mode `sm` of SMCR; stops the clocks that it stops.
+  void fall_asleep(unsigned sm);
+  void wake_up();
+  [[nodiscard]] unsigned sleep_mode() const { return world_.data[fabric_->smcr] >> 1 & 7U; }
+  [[nodiscard]] u64 wake_up_cycles() const;
+  [[nodiscard]] u32 reset_word() const;
+  [[nodiscard]] u32 vector_word(unsigned vector) const;
+  Result<const Usart*> find_usart(const std::string& name) const;
+
+  std::shared_ptr<const Fabric> fabric_;
+  std::array<u8, 3> fuses_;  ///< at power-on
+  World world_;
+  u64 slept_ticks_ = 0;         ///< beside the world, too
+  u32 lowest_sp_ = UINT32_MAX;  ///< timeline: while the stack was in use
+  /// As it was when the stack was deepest.
+  struct Deepest {
+    u32 pc = 0;                        ///< word address of the instruction that did it
+    bool entered = false;              ///< it was the entry of an interrupt: `pc` is its vector
+    std::vector<u8> registers, stack;  ///< from above the stack pointer to the end of RAM
+  } deepest_;
+  [[gnu::cold]] void note_deepest(u32 sp, u32 pc, bool entered);
+  u32 guard_begin_ = 0, guard_end_ = 0;
+  std::vector<u32> breakpoints_;  ///< word addresses
+  struct Condition {
+    isa::Predicate unless;
+    u64 passed = 0;  ///< counted by translated code, at this address
+  };
+  std::map<u32, Condition> conditions_;  ///< by word address; not copied
+  std::map<Address, u8> watched_;        ///< by isa::kOnRead and so on
+  std::vector<bool> unwritten_;          ///< timeline: RAM that nothing has written since power-on
+  bool check_unwritten_ = false;
+  u8 translate_after_;  ///< Chip::Options
+  Outputs outputs_;
+  std::unique_ptr<class Engine> engine_;
+  std::unique_ptr<class Companions> companions_;
+};
+
+}  // namespace lucid::chip
+
+#endif  // LUCID_AVR_CHIP_AVR_MACHINE_H

@@ -1,0 +1,590 @@
+// SPDX-License-Identifier: MIT
+#include "avr/chip/engine.h"
+
+#include <fmt/format.h>
+
+#include "avr/isa/flags.h"
+
+namespace lucid::chip {
+namespace {
+
+// A request to pause is looked at at least this often.
+constexpr u64 kPauseGrain = 100'000;
+
+// Machine code of so many runs is kept; then all of it is dropped.
+constexpr u32 kMostTranslations = 20'000;
+
+}  // namespace
+
+Engine::Engine(AvrMachine& machine)
+    : machine_(machine),
+      cpu_(machine.world_.cpu),
+      fabric_(*machine.fabric_),
+      code_(fabric_.flash_span / 2 + 2),
+      attributes_(kAttributes, kUnmapped) {
+  const u32 words = fabric_.flash_span / 2;
+  const bool quick = machine.translate_after_ > 0 && Translator::works();
+  for (u32 i = 0; i < words; ++i) {
+    code_[i].entry.op = kUndecoded;
+    code_[i].worst = quick ? 0 : kNoRun;
+  }
+  code_[words].entry.op = code_[words + 1].entry.op = kEndOfFlash;
+  for (u32 a = 0; a < machine.world_.data.size(); ++a) renew_attributes(a);
+  renew_observed();
+  for (const u32 word : machine.breakpoints_) mark(word, true);
+}
+
+u16 Engine::flash_word(u32 word) const {
+  const PagedMemory& flash = machine_.world_.flash;
+  const u32 address = word * 2 % flash.size();
+  return static_cast<u16>(flash[address] | flash[address + 1] << 8);
+}
+
+avr::Entry Engine::decoded(u32 word) const {
+  avr::Entry entry =
+      avr::decode(fabric_.target.core(), flash_word(word), flash_word(word + 1), word);
+  if (entry.op == avr::kNoOp) entry.op = kReserved;
+  return entry;
+}
+
+void Engine::decode_at(u32 word) {
+  Slot& slot = code_[word];
+  slot.entry = decoded(word);
+  set_jump(word, slot.entry);
+  if (avr::result_is_undefined(slot.entry)) stand_before(word, kUndefined);
+}
+
+void Engine::set_jump(u32 word, const avr::Entry& entry) {
+  const auto target =
+      static_cast<std::int64_t>(static_cast<u32>(entry.k) & (fabric_.flash_span / 2 - 1));
+  code_[word].jump = static_cast<std::int32_t>((target - word) * static_cast<int>(sizeof(Slot)));
+}
+
+void Engine::forget(u32 word) {
+  forget_run(word);
+  for (const u32 w : {word, word - 1}) {  // it may be the second word of the one before
+    if (w >= fabric_.flash_span / 2) continue;
+    if (code_[w].entry.op == kMarked)
+      mark(w, true);
+    else
+      code_[w].entry.op = kUndecoded;
+  }
+}
+
+void Engine::mark(u32 word, bool on) {
+  forget_run(word);
+  Slot& slot = code_[word];
+  slot.entry = avr::Entry{};
+  slot.entry.op = kUndecoded;
+  if (on) stand_before(word, kMarked);
+}
+
+/// The entry gets another label and keeps its operands: `behind` says how it goes on.
+void Engine::stand_before(u32 word, u8 label) {
+  Slot& slot = code_[word];
+  slot.entry = decoded(word);
+  set_jump(word, slot.entry);
+  slot.behind = slot.entry.op;
+  slot.entry.op = label;
+  if (label == kMarked) slot.worst = kNoRun;
+}
+
+/// For a skip: the slot of an instruction, decoded, and at the start of flash behind its end.
+const Engine::Slot* Engine::settled(const Slot* slot) {
+  auto word = static_cast<u32>(slot - code_.data()) % (fabric_.flash_span / 2);
+  if (code_[word].entry.op == kUndecoded) decode_at(word);
+  return &code_[word];
+}
+
+void Engine::renew_attributes(u32 address) {
+  unsigned attribute = 0;
+  if (address < 0x20) attribute |= kNotRam;
+  if (address >= 0x20 && address < fabric_.device.ram_begin) attribute |= kIo;
+  if (address >= fabric_.device.ram_end) attribute |= kIo;
+  if (address >= machine_.guard_begin_ && address < machine_.guard_end_) attribute |= kGuarded;
+  if (machine_.unwritten_[address]) attribute |= kUnwritten;
+  if (machine_.unwritten_[address] && machine_.check_unwritten_) attribute |= kUnreadable;
+  if (const auto found = machine_.watched_.find({Space::kData, address});
+      found != machine_.watched_.end()) {
+    if ((found->second & isa::kOnRead) != 0) attribute |= kWatchRead;
+    if ((found->second & isa::kOnWrite) != 0) attribute |= kWatchWrite;
+  }
+  attributes_[address] = static_cast<u8>(attribute);
+}
+
+/// Registers, flags and the stack pointer change without a store, I/O and EEPROM by hardware.
+void Engine::renew_observed() {
+  observed_.clear();
+  for (const auto& [address, kinds] : machine_.watched_) {
+    const bool ram = address.space == Space::kData && address.offset >= fabric_.device.ram_begin;
+    if (!ram && (kinds & isa::kOnChange) != 0)
+      observed_.emplace_back(address, *machine_.peek(address));
+  }
+}
+
+void Engine::observe() {
+  for (auto& [address, value] : observed_) {
+    const u8 now = *machine_.peek(address);
+    if (now == value) continue;
+    stop_.accesses.push_back({address, true, value, now, stop_.last_pc});
+    value = now;
+  }
+}
+
+// The quick gear --------------------------------------------------------------------------------
+
+/// A run has begun at this word often.
+void Engine::translate(u32 word) {
+  if (!translator_) {
+    translator_ = std::make_unique<Translator>(fabric_.flash_span / 2, PagedMemory::kPageBytes);
+    native_.attributes = attributes_.data();
+    native_.engine = this;
+    native_.load = load_for_run;
+    native_.store = store_for_run;
+    renew_memories();
+  }
+  if (++translations_ > kMostTranslations) {
+    translator_->forget_all([this](u32 start) { cool(start); });
+    translations_ = 1;
+  }
+  Block block;
+  Slot& slot = code_[word];
+  const bool marked = slot.entry.op == kMarked;
+  const auto condition = machine_.conditions_.find(word);
+  const bool conditional = marked && condition != machine_.conditions_.end();
+  CodeView view{[&](u32 w) { return translatable(w, w == word); },
+                [this](u32 w) { return u32{settled(&code_[w])->entry.length}; },
+                {},
+                {},
+                fabric_.flash_span / 2 - 1,
+                fabric_.device.ram_begin,
+                fabric_.target.core().wide_pc()};
+  if (conditional) {
+    view.ends_if = &condition->second.unless;
+    view.passed = &condition->second.passed;
+  }
+  make_block(block, view, word);
+  slot.translated = translator_->translate(block, marked && !conditional);
+  if (marked && !conditional)
+    slot.worst_behind = slot.translated ? static_cast<u8>(block.worst) : u8{0};
+  else
+    slot.worst = slot.translated ? block.worst : kNoRun;
+}
+
+/// What a run may go through; at its start also what a breakpoint stands for.
+std::optional<avr::Entry> Engine::translatable(u32 word, bool starts) {
+  const u32 words = fabric_.flash_span / 2;
+  if (word >= words) return std::nullopt;
+  if (code_[word].entry.op == kUndecoded) decode_at(word);
+  avr::Entry entry = code_[word].entry;
+  if (starts && entry.op == kMarked) {
+    entry = decoded(word);
+    if (entry.op < avr::kOpCount && avr::result_is_undefined(entry)) return std::nullopt;
+  }
+  if (entry.op >= avr::kOpCount || word + entry.length > words) return std::nullopt;
+  return entry;
+}
+
+void Engine::cool(u32 word) {
+  Slot& slot = code_[word];
+  slot.translated = false;
+  slot.heat = 0;
+  slot.worst_behind = 0;
+  const bool quick = machine_.translate_after_ > 0 && Translator::works();
+  slot.worst = quick && slot.entry.op != kMarked ? 0 : kNoRun;
+}
+
+/// Translated runs that rest on this word.
+void Engine::forget_run(u32 word) {
+  if (translator_) translator_->forget(word, [this](u32 start) { cool(start); });
+  cool(word);
+}
+
+/// Where the memories are; they may have been copied before a write.
+void Engine::renew_memories() {
+  const PagedMemory& flash = machine_.world_.flash;
+  flash_pages_.clear();
+  for (u32 a = 0; a < fabric_.flash_span; a += PagedMemory::kPageBytes)
+    flash_pages_.push_back(flash.page_of(a % flash.size()));
+  native_.flash_pages = flash_pages_.data();
+  native_.data = machine_.world_.data.data();
+}
+
+u32 Engine::load_for_run(void* engine, u32 address, u32 word) {
+  Engine& self = *static_cast<Engine*>(engine);
+  self.begin_access(word);
+  const u8 value = self.slow_load(static_cast<u16>(address));
+  self.end_access();
+  return value;
+}
+
+void Engine::store_for_run(void* engine, u32 address, u32 word, u32 value, u32 mask) {
+  Engine& self = *static_cast<Engine*>(engine);
+  self.begin_access(word);
+  const auto at = static_cast<u16>(address);
+  if ((self.attributes_[at] & kWatchWrite) != 0)
+    self.note_store(at, static_cast<u8>(value), static_cast<u8>(mask));
+  self.slow_store(at, static_cast<u8>(value), static_cast<u8>(mask));
+  self.end_access();
+}
+
+void Engine::begin_access(u32 word) {
+  cpu_.now = deadline_ - static_cast<u64>(native_.left);
+  stop_.last_pc = 2 * word;
+}
+void Engine::end_access() { native_.left = static_cast<std::int64_t>(deadline_ - cpu_.now); }
+
+// Slow paths: everything that is not plain memory ------------------------------------------------
+
+void Engine::raise(isa::Fault fault, u32 address) {
+  if (!machine_.fault_is_on(fault)) return;
+  if (fault_ != isa::Fault::kNone) return;  // the first one is the cause
+  fault_ = fault;
+  fault_address_ = address;
+  deadline_ = 0;
+}
+
+void Engine::note_unmodelled(u16 address) {
+  std::string name;
+  for (const IoRegister& io : fabric_.info.io)
+    if (io.address == address && io.bytes == 1) name = io.name + " (" + io.peripheral + ")";
+  if (name.empty())
+    bus().note(fmt::format("I/O address {:#04x}: there is no register here on {}", address,
+                           fabric_.info.name));
+  else
+    bus().note(name + " is not modelled: it behaves as memory");
+}
+
+/// "External Memory Interface": a cycle more than RAM takes, and the wait states of the sector.
+/// False: it is off, nothing answers.
+bool Engine::reach_external(u16 address) {
+  const unsigned xmcra = machine_.world_.data[fabric_.xmcra];
+  if ((xmcra & 0x80U) == 0) {
+    raise(isa::Fault::kOutsideMemory, address);
+    return false;
+  }
+  const unsigned limit = xmcra >> 4 & 7U;  // SRL
+  const bool lower = limit >= 2 && address < 0x2000U * limit;
+  bus().stall(1 + (lower ? xmcra & 3U : xmcra >> 2 & 3U));
+  return true;
+}
+
+/// What is switched off by power reduction cannot be reached; it reads as 0.
+u8 Engine::note_off(u16 address) {
+  for (const IoRegister& io : fabric_.info.io)
+    if (io.address == address && io.bytes == 1)
+      bus().note(io.name + ": " + io.peripheral +
+                 " is switched off in PRR; its registers cannot be read or written");
+  return 0;
+}
+
+u8 Engine::slow_load(u16 address) {
+  const unsigned attribute = attributes_[address];
+  if ((attribute & kUnmapped) != 0) {
+    raise(isa::Fault::kOutsideMemory, address);
+    return 0;
+  }
+  u8 value = machine_.world_.data[address];
+  if (address >= fabric_.device.ram_end) {
+    if (!reach_external(address)) value = 0;
+  } else if ((attribute & kIo) != 0) {
+    if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
+      if (owner->is_off(machine_.world_)) return note_off(address);
+      // Most reads change nothing that the deadline rests on.
+      const World& world = machine_.world_;
+      const u64 t = cpu_.now - 1;
+      const bool due = world.next_due() <= t;
+      if (due) fire_due(t);
+      const u64 next = world.next_due();
+      const u64 pending = cpu_.pending;
+      value = owner->read(bus(), address, t);
+      if (due || world.next_due() != next || cpu_.pending != pending) set_deadline();
+    } else if (fabric_.own[address]) {
+      value = *machine_.peek({Space::kData, address});
+    } else if (!fabric_.plain[address]) {
+      note_unmodelled(address);
+    }
+  }
+  if ((attribute & kUnreadable) != 0) raise(isa::Fault::kNeverWritten, address);
+  if ((attribute & kWatchRead) != 0)
+    note_access({{Space::kData, address}, false, value, value, stop_.last_pc});
+  return value;
+}
+
+void Engine::slow_store(u16 address, u8 value, u8 mask) {
+  const unsigned attribute = attributes_[address];
+  if ((attribute & kUnmapped) != 0) {
+    raise(isa::Fault::kOutsideMemory, address);
+    return;
+  }
+  if ((attribute & kUnwritten) != 0) {
+    machine_.unwritten_[address] = false;
+    attributes_[address] = static_cast<u8>(attribute & ~unsigned{kUnwritten | kUnreadable});
+  }
+  u8& byte = machine_.world_.data[address];
+  if (address >= fabric_.device.ram_end) {
+    if (reach_external(address)) byte = value;
+  } else if ((attribute & kIo) == 0) {
+    byte = value;
+  } else if (const Peripheral* owner = fabric_.owner[address]; owner != nullptr) {
+    const u64 t = cpu_.now - 1;
+    if (owner->is_off(machine_.world_)) {
+      note_off(address);
+      return;
+    }
+    fire_due(t);
+    owner->write(bus(), address, value, mask, t);
+    if (address == fabric_.clkpr) renew_end();
+    set_deadline();
+  } else {
+    if (!fabric_.plain[address]) note_unmodelled(address);
+    byte = merged(byte, value, mask);
+  }
+}
+
+bool Engine::pins_moved() const {
+  if (levels_.empty()) return false;
+  const auto& ports = machine_.world_.ports;
+  return !std::equal(levels_.begin(), levels_.end(), ports.begin(),
+                     [](u8 level, const PortState& port) { return level == port.level; });
+}
+
+void Engine::note_edges() {
+  for (std::size_t i = 0; i < levels_.size(); ++i) {
+    const u8 now = machine_.world_.ports[i].level;
+    for (unsigned pin = 0; pin < 8; ++pin)
+      if (((now ^ levels_[i]) >> pin & 1U) != 0)
+        bus().happened(isa::EventKind::kEdge, 0, now >> pin & 1U,
+                       fabric_.ports[i]->state(machine_.world_, pin).name);
+    levels_[i] = now;
+  }
+}
+
+/// The firmware is about to store where a debugger watches.
+void Engine::note_store(u16 address, u8 value, u8 mask) {
+  const u8 before = *machine_.peek({Space::kData, address});
+  note_access({{Space::kData, address}, true, before, merged(before, value, mask), stop_.last_pc});
+}
+
+void Engine::note_access(const isa::Access& access) {
+  stop_.accesses.push_back(access);
+  deadline_ = 0;
+}
+
+void Engine::note_undefined(u32 word) {
+  Instruction instruction = machine_.instruction_at(word * 2);
+  bus().note(fmt::format("{:#06x}: `{} {}`: the manual leaves its result undefined", word * 2,
+                         instruction.mnemonic, instruction.operands));
+}
+
+void Engine::fall_asleep() {
+  if (fabric_.smcr == 0) {
+    bus().note("SLEEP was executed: sleep is not modelled on this part; it does nothing");
+    return;
+  }
+  const unsigned smcr = machine_.world_.data[fabric_.smcr];
+  if ((smcr & 1U) == 0) {
+    bus().note("SLEEP was executed while SE is 0: it does nothing");
+    return;
+  }
+  machine_.fall_asleep(smcr >> 1 & 7U);
+  bus().happened(isa::EventKind::kSleep);
+  deadline_ = 0;
+}
+
+void Engine::feed_watchdog() {
+  if (fabric_.watchdog != nullptr) fabric_.watchdog->feed(bus());
+  set_deadline();
+}
+
+void Engine::self_program() {
+  if (fabric_.boot == nullptr) {
+    bus().note("SPM: self-programming is not modelled on this part; flash is unchanged");
+    return;
+  }
+  const u32 z = machine_.world_.data[30] | u32{machine_.world_.data[31]} << 8 |
+                (fabric_.device.flash > 0x10000 ? u32{machine_.world_.data[0x5b]} << 16 : 0);
+  const auto [begin, end] = fabric_.boot->spm(bus(), stop_.last_pc, z);
+  for (u32 a = begin; a < end; a += 2) forget(a / 2);
+  if (translator_) renew_memories();
+  set_deadline();
+}
+
+// Boundaries
+// ---------------------------------------------------------------------------------------
+
+void Engine::fire_events(u64 until) {
+  World& world = machine_.world_;
+  while (world.next_due() <= until) {
+    const unsigned slot = world.next_event();
+    const u64 due = world.next_due();
+    world.schedule(slot, kNever);
+    fabric_.slot_owner[slot]->on_event(bus(), slot, due);
+  }
+}
+
+void Engine::set_deadline() {
+  const World& world = machine_.world_;
+  const bool interrupt = cpu_.pending != 0 && (cpu_.sreg & avr::kI) != 0;
+  if (interrupt || cpu_.hold != 0 || cpu_.asleep || cpu_.reset_cause != 0 || world.browned_out ||
+      fault_ != isa::Fault::kNone || !observed_.empty() || !stop_.accesses.empty() ||
+      !machine_.outputs_.events.empty() || pins_moved() || request_.instructions != UINT64_MAX ||
+      request_.within_begin || world.boot.rww_busy) {
+    deadline_ = 0;
+    return;
+  }
+  deadline_ = std::min({until_, world.next_due(), cpu_.now + kPauseGrain});
+}
+
+bool Engine::end(isa::Stop::Why why) {
+  stop_.why = why;
+  stop_.events = std::exchange(machine_.outputs_.events, {});
+  return true;
+}
+
+bool Engine::enter_interrupt() {
+  const u32 interrupted = 2 * cpu_.pc;
+  unsigned vector = 0;
+  while ((cpu_.pending >> vector & 1U) == 0) ++vector;
+  const unsigned bytes = fabric_.target.core().wide_pc() ? 3 : 2;
+  for (unsigned i = 0; i < bytes; ++i) {
+    const auto value = static_cast<u8>(cpu_.pc >> (8 * i));
+    if (const unsigned attribute = attributes_[cpu_.sp]; (attribute & kSlowPush) == 0) {
+      machine_.world_.data[cpu_.sp] = value;
+    } else {
+      if ((attribute & kNoStack) != 0) raise(isa::Fault::kStackOutsideRam, cpu_.sp);
+      if ((attribute & kGuarded) != 0) raise(isa::Fault::kStackIntoData, cpu_.sp);
+      if ((attribute & kWatchWrite) != 0) note_store(cpu_.sp, value, 0xff);
+      if ((attribute & (kUnmapped | kIo)) == 0) slow_store(cpu_.sp, value, 0xff);
+    }
+    --cpu_.sp;
+  }
+  if (cpu_.sp < machine_.lowest_sp_)
+    machine_.note_deepest(cpu_.sp, machine_.vector_word(vector), true);
+  cpu_.sreg = static_cast<u8>(cpu_.sreg & ~unsigned{avr::kI});
+  cpu_.pc = machine_.vector_word(vector);
+  cpu_.now += bytes == 3 ? 5 : 4;
+  entered_interrupt_ = true;
+  stop_.interrupt = static_cast<int>(vector);
+  fabric_.vector_owner[vector]->on_vector(bus(), vector);
+  bus().happened(isa::EventKind::kInterrupt, vector);
+  fire_due(cpu_.now);                 // the run may end here
+  if (fault_ != isa::Fault::kNone) {  // of the pushes: no instruction has done it
+    stop_.last_pc = interrupted;
+    stop_.fault_in_entry = true;
+    --steps_left_;
+    return tell();
+  }
+  if (--steps_left_ == 0) return end(isa::Stop::Why::kInstructions);
+  return request_.stop_at_interrupt && end(isa::Stop::Why::kInterruptEntered);
+}
+
+/// Anything that boundary() has to tell of, but for time and interrupts.
+bool Engine::something_happened() const {
+  return cpu_.reset_cause != 0 || fault_ != isa::Fault::kNone || !observed_.empty() ||
+         !stop_.accesses.empty() || !machine_.outputs_.events.empty() ||
+         !machine_.outputs_.failure.empty() || pins_moved();
+}
+
+/// Resets, faults, accesses and events. True: the run ends.
+bool Engine::tell() {
+  if (cpu_.reset_cause != 0) {
+    const u8 cause = cpu_.reset_cause;
+    machine_.reset_with(cause);
+    renew_end();
+    std::string name;
+    for (const IoRegister& io : fabric_.info.io)
+      for (const IoField& field : io.fields)
+        if (io.name == "MCUSR" && cause == 1U << field.lowest) name = field.name;
+    bus().happened(isa::EventKind::kReset, cause, 0, name);
+  }
+  if (fault_ != isa::Fault::kNone) {
+    stop_.fault = std::exchange(fault_, isa::Fault::kNone);
+    stop_.fault_pc = stop_.last_pc;
+    stop_.fault_address = fault_address_;
+    return end(isa::Stop::Why::kFault);
+  }
+  if (!machine_.outputs_.failure.empty()) {
+    stop_.fault = isa::Fault::kOutside;
+    stop_.fault_pc = stop_.last_pc;
+    stop_.failure = std::exchange(machine_.outputs_.failure, {});
+    return end(isa::Stop::Why::kFault);
+  }
+  if (!observed_.empty()) observe();
+  if (pins_moved()) note_edges();
+  if (!stop_.accesses.empty()) return end(isa::Stop::Why::kAccess);
+  return !machine_.outputs_.events.empty() && end(isa::Stop::Why::kEvent);
+}
+
+bool Engine::boundary(bool executed) {
+  for (;;) {
+    fire_due(cpu_.now);
+    if (executed && cpu_.hold != 0) --cpu_.hold;
+    if (something_happened() && tell()) return true;
+    if (executed) {
+      if (--steps_left_ == 0) return end(isa::Stop::Why::kInstructions);
+      if (request_.within_begin &&
+          (cpu_.pc * 2 < *request_.within_begin || cpu_.pc * 2 >= request_.within_end))
+        return end(isa::Stop::Why::kLeftRange);
+    }
+    if (cpu_.now >= until_) return end(isa::Stop::Why::kTime);
+    if (request_.pause_requested != nullptr && request_.pause_requested->load())
+      return end(isa::Stop::Why::kRequested);
+
+    if (machine_.world_.browned_out) {
+      const u64 next = machine_.world_.next_due();
+      if (request_.endless && next == kNever) {
+        stop_.fault = isa::Fault::kNeverWakes;
+        stop_.fault_pc = stop_.last_pc;
+        return end(isa::Stop::Why::kFault);
+      }
+      cpu_.now = std::min(next, until_);
+      continue;
+    }
+    const bool enabled = (cpu_.sreg & avr::kI) != 0;
+    const bool interrupt =
+        cpu_.pending != 0 && enabled && cpu_.hold == 0 && cpu_.now >= cpu_.ivce_until;
+    if (cpu_.asleep) {
+      if (cpu_.pending != 0 && enabled) {  // four more cycles to wake up
+        machine_.wake_up();
+        bus().happened(isa::EventKind::kWake);
+        executed = false;
+        continue;
+      }
+      const u64 next = machine_.world_.next_due();
+      // Without interrupts only the watchdog could end it.
+      const bool may_reset = fabric_.watchdog != nullptr && fabric_.watchdog->runs(machine_.world_);
+      if (request_.endless && (next == kNever || (!enabled && !may_reset))) {
+        stop_.fault = isa::Fault::kNeverWakes;
+        stop_.fault_pc = stop_.last_pc;
+        return end(isa::Stop::Why::kFault);
+      }
+      const u64 end = std::min(next, until_);
+      machine_.slept_ticks_ += (end - cpu_.now) << machine_.world_.clock.shift;
+      cpu_.now = end;
+      executed = true;  // for who counts steps, a stretch of sleep is one
+      continue;
+    }
+    if (interrupt) {
+      if (enter_interrupt()) return true;
+      executed = false;
+      continue;
+    }
+    if (machine_.world_.boot.rww_busy && fabric_.boot->is_busy(machine_.world_, 2 * cpu_.pc)) {
+      if (machine_.fault_is_on(isa::Fault::kBusyFlash)) {
+        stop_.fault = isa::Fault::kBusyFlash;
+        stop_.fault_pc = stop_.fault_address = 2 * cpu_.pc;
+        return end(isa::Stop::Why::kFault);
+      }
+      cpu_.pc = (cpu_.pc + 1) % (fabric_.flash_span / 2);  // 0xffff does nothing
+      ++cpu_.now;
+      executed = true;
+      continue;
+    }
+    set_deadline();
+    if (cpu_.now < cpu_.ivce_until) deadline_ = 0;
+    return false;
+  }
+}
+
+}  // namespace lucid::chip

@@ -1,0 +1,143 @@
+// SPDX-License-Identifier: MIT
+// Engine: runs an AvrMachine's world, one predecoded entry an instruction.
+//
+// Two gears over one instruction table and one state. The precise gear executes one predecoded
+// entry after the other and asks between two of them: is it time for something (an event, an
+// interrupt, the end of the run)? Where jumps lead again and again the quick gear takes over: the
+// run there is translated to machine code that asks only once, at its start, and leaves out flags
+// that nobody can see. It is used while nothing can be due within the run ahead, and left at once,
+// before the instruction, when a data access meets anything but plain memory.
+//
+// Breakpoints are entries that have been replaced; data accesses test one attribute byte. Nothing
+// else is looked at, so what is not used costs nothing.
+#ifndef LUCID_AVR_CHIP_ENGINE_H
+#define LUCID_AVR_CHIP_ENGINE_H
+
+#include <memory>
+#include <optional>
+#include <vector>
+
+#include "avr/chip/attributes.h"
+#include "avr/chip/avr_machine.h"
+#include "avr/chip/translator.h"
+
+/// Kept out of the run loop, which inlines everything else.
+#define LUCID_SLOW __attribute__((noinline))
+
+namespace lucid::chip {
+
+class Engine {
+ public:
+  explicit Engine(AvrMachine& machine);
+
+  isa::Stop run(const isa::RunRequest& request);
+  /// The flash word has changed: its entry is decoded again when it is reached.
+  void forget(u32 word);
+  /// Puts a mark on an entry or takes it off.
+  void mark(u32 word, bool on);
+  /// Attributes of a data address that depend on what a debugger asked for, from the machine's own.
+  void renew_attributes(u32 address);
+  /// What is compared after each instruction, from the machine's own.
+  void renew_observed();
+
+ private:
+  struct Frame;
+  friend struct Frame;
+
+  // Entries beyond the instruction set.
+  enum : u8 {
+    kUndecoded = avr::kOpCount,
+    kMarked,      ///< a breakpoint; keeps the length of what it stands for
+    kUndefined,   ///< the manual leaves the result open: said once, then executed
+    kEndOfFlash,  ///< the program counter wraps
+    kReserved,
+    kLabels,
+  };
+  /// A flash word, ready to execute.
+  struct Slot {
+    avr::Entry entry;
+    std::int32_t jump = 0;  ///< to the slot of the target in `entry`, in bytes
+    u32 worst = 0;          ///< cycles that the translated run from here can take; kNoRun: none
+    u8 behind = 0;          ///< what a mark or a note goes on with
+    u8 heat = 0;            ///< how often a run began here while it was not translated
+    bool translated = false;
+    u8 worst_behind = 0;  ///< of a mark: `worst` of the run that starts behind it, if there is one
+  };
+  static constexpr u32 kNoRun = 1U << 30;
+
+  [[nodiscard]] Bus bus() { return {machine_.world_, machine_.outputs_}; }
+  [[nodiscard]] u16 flash_word(u32 word) const;
+  LUCID_SLOW avr::Entry decoded(u32 word) const;
+  LUCID_SLOW void decode_at(u32 word);
+  void set_jump(u32 word, const avr::Entry& entry);
+  LUCID_SLOW void translate(u32 word);
+  void forget_run(u32 word);
+  void cool(u32 word);
+  void renew_memories();
+  void begin_access(u32 word);
+  void end_access();
+  [[nodiscard]] std::optional<avr::Entry> translatable(u32 word, bool starts);
+  static u32 load_for_run(void* engine, u32 address, u32 word);
+  static void store_for_run(void* engine, u32 address, u32 word, u32 value, u32 mask);
+  /// After the system clock has changed.
+  void renew_end() {
+    until_ = std::min(machine_.world_.cycle_at(request_.until_ticks), request_.until_cycles);
+  }
+  void fire_due(u64 until) {
+    if (machine_.world_.next_due() <= until) fire_events(until);
+  }
+  LUCID_SLOW void fire_events(u64 until);
+  [[nodiscard]] bool something_happened() const;
+  LUCID_SLOW bool tell();
+  void set_deadline();
+  /// At an instruction boundary. True: the run ends, `stop_` says why.
+  LUCID_SLOW bool boundary(bool executed);
+  bool end(isa::Stop::Why why);
+  bool enter_interrupt();
+  LUCID_SLOW void raise(isa::Fault fault, u32 address);
+  LUCID_SLOW u8 slow_load(u16 address);
+  LUCID_SLOW void slow_store(u16 address, u8 value, u8 mask);
+  LUCID_SLOW void note_store(u16 address, u8 value, u8 mask);
+  void note_access(const isa::Access& access);
+  LUCID_SLOW void note_unmodelled(u16 address);
+  LUCID_SLOW u8 note_off(u16 address);
+  bool reach_external(u16 address);
+  LUCID_SLOW void note_undefined(u32 word);
+  void stand_before(u32 word, u8 label);
+  LUCID_SLOW const Slot* settled(const Slot* slot);
+  void observe();
+  [[nodiscard]] bool pins_moved() const;
+  void note_edges();
+  LUCID_SLOW void fall_asleep();
+  LUCID_SLOW void feed_watchdog();
+  LUCID_SLOW void self_program();
+
+  AvrMachine& machine_;
+  CpuState& cpu_;
+  const Fabric& fabric_;
+  std::vector<Slot> code_;
+  std::unique_ptr<Translator> translator_;  ///< made with the first hot run
+  Native native_;
+  std::vector<const u8*> flash_pages_;
+  u32 translations_ = 0;  ///< since the translator was empty
+  std::vector<u8> attributes_;
+  /// Bytes that change otherwise than by a store: compared after each instruction.
+  std::vector<std::pair<Address, u8>> observed_;
+  std::vector<u8> levels_;  ///< of each port's pins as last seen, if edges are waited for
+
+  // The run under way.
+  isa::RunRequest request_;
+  isa::Stop stop_;
+  u64 deadline_ = 0;
+  u64 until_ = 0;  ///< the cycle at which the run ends
+  u64 steps_left_ = 0;
+  bool entered_interrupt_ = false;
+  isa::Fault fault_ = isa::Fault::kNone;
+  u32 fault_address_ = 0;
+};
+
+}  // namespace lucid::chip
+
+#undef LUCID_SLOW
+
+#endif  // LUCID_AVR_CHIP_ENGINE_H

@@ -1,0 +1,65 @@
+// SPDX-License-Identifier: MIT
+// Translator: makes machine code of blocks, and runs it. Only if built with LUCID_TRANSLATOR, which
+// needs an x86-64 processor; elsewhere the precise gear does all the work.
+#ifndef LUCID_AVR_CHIP_TRANSLATOR_H
+#define LUCID_AVR_CHIP_TRANSLATOR_H
+
+#include <memory>
+
+#include "avr/chip/block.h"
+
+namespace lucid::chip {
+
+/// The state that translated code works on. Everything else it needs is in the data space.
+struct Native {
+  std::int64_t left = 0;  ///< cycles until the deadline
+  u8* data = nullptr;
+  const u8* attributes = nullptr;
+  void* engine = nullptr;  ///< handed to the two below
+  /// The access of an instruction at `word` to I/O; `left` says when. They may change `left`.
+  u32 (*load)(void* engine, u32 address, u32 word) = nullptr;
+  void (*store)(void* engine, u32 address, u32 word, u32 value, u32 mask) = nullptr;
+  const u8* const* flash_pages = nullptr;
+  std::array<u32, 6> flags{};  ///< as Flags::Parts, and I
+  u32 sp = 0;
+  u32 lowest_sp = 0;
+  u32 io_value = 0;               ///< on its way to a peripheral
+  std::array<u32, 64> spilled{};  ///< when there are too few registers
+};
+
+class Translator {
+ public:
+  /// `words` of flash, read in pages of `page_bytes`, a power of two.
+  Translator(u32 words, u32 page_bytes);
+  ~Translator();
+  Translator(const Translator&) = delete;
+  Translator& operator=(const Translator&) = delete;
+
+  /// Whether it was built.
+  static bool works();
+
+  /// False if it cannot be done: the block has no instructions or needs too much. `behind_mark`: no
+  /// other run leads into it, only run_behind_mark().
+  bool translate(const Block& block, bool behind_mark);
+  [[nodiscard]] bool has(u32 word) const;
+  /// Drops what was made from this word. `dropped` is told where each such block starts.
+  void forget(u32 word, const std::function<void(u32 start)>& dropped);
+  /// Drops everything.
+  void forget_all(const std::function<void(u32 start)>& dropped);
+  /// Where a run was left.
+  struct Left {
+    u32 word;      ///< to go on with
+    bool precise;  ///< by that instruction itself, which met something slow
+  };
+  /// Runs from `word` on, which has been translated, as far as there is time for a whole block.
+  Left run(Native& state, u32 word) const;
+  Left run_behind_mark(Native& state, u32 word) const;
+
+ private:
+  struct Private;
+  std::unique_ptr<Private> p_;
+};
+
+}  // namespace lucid::chip
+
+#endif  // LUCID_AVR_CHIP_TRANSLATOR_H

@@ -1,0 +1,209 @@
+// SPDX-License-Identifier: MIT
+// Peripheral: a register map and a few reactions. Its State lives in the World; the object itself
+// holds only constants, so that it serves every copy of the world.
+#ifndef LUCID_AVR_PERIPHERALS_PERIPHERAL_H
+#define LUCID_AVR_PERIPHERALS_PERIPHERAL_H
+
+#include <algorithm>
+#include <optional>
+#include <set>
+#include <string>
+#include <vector>
+
+#include "avr/devices/device.h"
+#include "avr/world/world.h"
+#include "machine/machine.h"
+
+namespace lucid::chip {
+
+class Adc;
+class Companions;
+
+/// What leaves the world, and what only a debugger remembers. Not hashed.
+struct Outputs {
+  std::vector<SerialText> serial;
+  std::vector<std::string> notes;
+  std::set<std::string> noted;  ///< each note is said once
+  std::string failure;          ///< of something outside: the run ends with it
+  u32 events_wanted = 0;        ///< by isa::bit(kind)
+  std::vector<isa::Event> events;
+  std::vector<WireChange> offers;    ///< of this chip to its wires
+  Companions* companions = nullptr;  ///< that are on them
+};
+
+/// What a peripheral may touch.
+class Bus {
+ public:
+  Bus(World& the_world, Outputs& outputs) : world(the_world), outputs_(outputs) {}
+
+  World& world;
+
+  [[nodiscard]] u8& reg(u16 address) const { return world.data[address]; }
+  void schedule(unsigned slot, u64 due) const { world.schedule(slot, due); }
+  /// At a tick of the oscillator, whatever becomes of the system clock.
+  void schedule_tick(unsigned slot, u64 tick) const { world.schedule_tick(slot, tick); }
+  void request(unsigned vector, bool on) const {
+    const u64 bit = u64{1} << vector;
+    world.cpu.pending = on ? world.cpu.pending | bit : world.cpu.pending & ~bit;
+  }
+  /// The processor waits while the peripheral works.
+  void stall(u64 cycles) const { world.cpu.now += cycles; }
+  void transmit(const std::string& port, u8 byte) const {
+    if (outputs_.serial.empty() || outputs_.serial.back().port != port)
+      outputs_.serial.push_back({port, {}});
+    outputs_.serial.back().bytes.push_back(static_cast<char>(byte));
+  }
+  /// For who waits for it; costs a test otherwise.
+  void happened(isa::EventKind kind, unsigned number = 0, unsigned value = 0,
+                const std::string& name = {}) const {
+    if ((outputs_.events_wanted & isa::bit(kind)) != 0)
+      outputs_.events.push_back({kind, number, value, name});
+  }
+  /// To the wire of a pin, from a cycle on.
+  void offer(u8 pin, u8 offer, u64 cycle) const;
+  /// The companions are brought up to this cycle.
+  void sync(u64 cycle) const;
+  void note(const std::string& text) const {
+    constexpr std::size_t kMost = 1000;
+    if (outputs_.noted.size() > kMost || !outputs_.noted.insert(text).second) return;
+    outputs_.notes.push_back(outputs_.noted.size() <= kMost
+                                 ? text
+                                 : "there are more notes than are told: 1000 came before");
+  }
+  /// Ends the run, saying why.
+  void fail(const std::string& why) const {
+    if (outputs_.failure.empty()) outputs_.failure = why;
+  }
+
+ private:
+  friend class Companions;
+  Outputs& outputs_;
+};
+
+class Port;
+
+/// A pin, or none.
+struct Pin {
+  const Port* port = nullptr;
+  u8 bit = 0;
+
+  explicit operator bool() const { return port != nullptr; }
+  [[nodiscard]] u8 mask() const { return static_cast<u8>(1U << bit); }
+  friend bool operator==(const Pin& a, const Pin& b) { return a.port == b.port && a.bit == b.bit; }
+};
+
+/// What a peripheral does with a pin at this moment: for people.
+struct PinUse {
+  Pin pin;
+  std::string name;  ///< USART0 TXD
+};
+
+/// Finds what a part has, by the data sheet's names.
+class Names {
+ public:
+  explicit Names(const ChipInfo& info) : info_(info) {}
+  /// The data address of a register; 0 if the part has no such register.
+  [[nodiscard]] u16 reg(const std::string& name) const;
+  /// The place of a bit of a register; nullopt if the register has none of that name.
+  [[nodiscard]] std::optional<u8> bit(u16 address, const std::string& name) const;
+  /// The number of a vector, by the first name that is there; 0 if there is none.
+  [[nodiscard]] unsigned vector(std::initializer_list<std::string> names) const;
+
+ private:
+  const ChipInfo& info_;
+};
+
+/// Time is in cycles of the system clock. An access: an instruction touches I/O in its last cycle,
+/// `t`; a value written takes effect at t + 1.
+class Peripheral {
+ public:
+  virtual ~Peripheral() = default;
+  /// The data addresses it answers for.
+  [[nodiscard]] virtual std::vector<u16> addresses() const = 0;
+  /// The firmware reads, with side effects.
+  virtual u8 read(const Bus& bus, u16 address, u64 t) const { return peek(bus.world, address, t); }
+  /// The firmware writes; `mask` is what SBI and CBI change, 0xff otherwise.
+  virtual void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const = 0;
+  /// A register's bits come to hold this value at cycle `t`: what rests on them follows, but
+  /// nothing is written: nothing is sent, started, cleared by a one or opened by a sequence. Bits
+  /// that hold nothing are left out. False: none of them holds anything.
+  virtual bool assume(const Bus& bus, u16 address, u8 value, u64 t) const {
+    write(bus, address, value, 0xff, std::max<u64>(t, 1) - 1);
+    return true;
+  }
+  /// What a read would give, without side effects.
+  [[nodiscard]] virtual u8 peek(const World& world, u16 address, u64 t) const {
+    (void)t;
+    return world.data[address];
+  }
+  /// The pins whose changes it wants to be told of.
+  [[nodiscard]] virtual std::vector<Pin> listens() const { return {}; }
+  /// A pin it listens to has a new level since cycle `t`.
+  virtual void on_pin(const Bus& /*bus*/, Pin /*pin*/, bool /*level*/, u64 /*t*/) const {}
+  /// A pin it listens to has a new voltage, if not a new level.
+  virtual void on_voltage(const Bus& /*bus*/, u64 /*t*/) const {}
+  /// A byte has left a serial port.
+  virtual void on_byte(const Bus& /*bus*/, const std::string& /*port*/, u8 /*byte*/,
+                       u64 /*t*/) const {}
+  /// A flag has risen that another peripheral may be started by.
+  virtual void on_flag(const Bus& /*bus*/, unsigned /*vector*/, u64 /*t*/) const {}
+  [[nodiscard]] virtual std::vector<PinUse> uses(const World& /*world*/) const { return {}; }
+  /// Its clock goes on while the chip sleeps in mode `sm` (SMCR's field).
+  [[nodiscard]] virtual bool runs_asleep(const World& /*world*/, unsigned /*sm*/) const {
+    return false;
+  }
+  /// Its clock stood still for so many cycles. Its events have been moved already.
+  virtual void stood_still(const Bus& /*bus*/, u64 /*cycles*/) const {}
+  /// The system clock is about to change at cycle `t`, or has changed: for who rests on another.
+  virtual void on_clock(const Bus& /*bus*/, bool /*changed*/, u64 /*t*/) const {}
+  /// Its clock stops at cycle `t`, or goes on, by power reduction. Its events have been moved, and
+  /// stood_still has been called.
+  virtual void on_power(const Bus& /*bus*/, bool /*on*/, u64 /*t*/) const {}
+  virtual void on_sleep(const Bus& /*bus*/, unsigned /*sm*/, u64 /*t*/) const {}
+  virtual void on_event(const Bus& /*bus*/, unsigned /*slot*/, u64 /*due*/) const {}
+  virtual void on_vector(const Bus& /*bus*/, unsigned /*vector*/) const {}
+  /// After any reset: its registers are zero already.
+  virtual void reset(const Bus& bus) const = 0;
+  /// Interrupt vectors it can raise.
+  [[nodiscard]] virtual std::vector<unsigned> vectors() const { return {}; }
+  /// Event slots it owns.
+  [[nodiscard]] virtual std::vector<unsigned> slots() const { return {}; }
+  /// The bit that switches it off ("Power Reduction Register"). Set once, as below.
+  struct PowerSwitch {
+    u16 address = 0;  ///< 0: there is none
+    u8 mask = 0;
+    u8 number = 0;  ///< place in World::off_since
+  };
+  void set_power_switch(const PowerSwitch& power) { power_ = power; }
+  [[nodiscard]] const PowerSwitch& power_switch() const { return power_; }
+  [[nodiscard]] bool is_off(const World& world) const {
+    return power_.address != 0 && (world.data[power_.address] & power_.mask) != 0;
+  }
+  /// As an observer sees it: time stands still while it is off.
+  [[nodiscard]] u8 seen(const World& world, u16 address, u64 t) const {
+    return peek(world, address, is_off(world) ? std::min(t, world.off_since[power_.number]) : t);
+  }
+  /// Who is told when one of its flags rises. Set once, while the chip is put together.
+  void set_followers(std::vector<const Peripheral*> followers) {
+    followers_ = std::move(followers);
+  }
+
+ protected:
+  void raised(const Bus& bus, unsigned vector, u64 t) const {
+    for (const Peripheral* follower : followers_)
+      if (!follower->is_off(bus.world)) follower->on_flag(bus, vector, t);
+  }
+
+ private:
+  std::vector<const Peripheral*> followers_;
+  PowerSwitch power_;
+};
+
+/// `old` with the bits of `mask` taken from `value`.
+constexpr u8 merged(u8 old, u8 value, u8 mask) {
+  return static_cast<u8>((old & ~mask) | (value & mask));
+}
+
+}  // namespace lucid::chip
+
+#endif  // LUCID_AVR_PERIPHERALS_PERIPHERAL_H

@@ -1,0 +1,142 @@
+// SPDX-License-Identifier: MIT
+// Expressions in C, parsed once to a tree whose names are already resolved, then evaluated as often
+// as wanted.
+//
+//   choice     = or [ "?" choice ":" choice ]
+//   or … unary = C's operators with C's precedence, casts and sizeof
+//   postfix    = primary { "[" choice [ ".." choice | "for" choice ] "]" | "." name | "->" name }
+//   name       = word, in C++ with its scopes: `Analog<1>::count`
+//   primary    = number [unit] | 'c' | name [ "in" place ] | "chip" … | "pin" "." name | "(" choice
+//   ")"
+#ifndef LUCID_EXPRESSION_EXPRESSION_H
+#define LUCID_EXPRESSION_EXPRESSION_H
+
+#include <memory>
+#include <string>
+#include <vector>
+
+#include "frames/flow.h"
+#include "lucid/program.h"
+#include "lucid/value.h"
+#include "machine/machine.h"
+
+namespace lucid::session {
+
+/// What names are looked up in.
+struct Scope {
+  const Program& program;
+  const isa::Machine& machine;
+  Flows& flows;
+  std::optional<std::uint32_t> static_end;     ///< end of static data in data space, if known
+  unsigned level = 0;                          ///< call level counted from the innermost, 0
+  std::optional<std::uint32_t> names_at = {};  ///< whose locals are meant; otherwise the level's
+  bool as_described = false;      ///< take places of locals as they are described, right or not
+  bool looking_at_place = false;  ///< for another local's sake
+  bool globals_only = false;      ///< names do not mean locals
+};
+
+/// A byte of a value that is spread over registers and memory.
+struct Piece {
+  enum class Kind : std::uint8_t { kUnknown, kMemory, kRegister, kConstant } kind = Kind::kUnknown;
+  unsigned index = 0;  ///< of the register, or the constant byte
+  Address address;
+};
+
+/// A byte a debugger watches, and which of its bits matter.
+struct WatchedByte {
+  Address address;
+  unsigned mask = 0xff;
+};
+
+/// Where a value can be stored.
+struct Place {
+  enum class Kind : std::uint8_t {
+    kNone,
+    kMemory,
+    kRegister,
+    kFlag,
+    kPin,
+    kPieces
+  } kind = Kind::kNone;
+  Address address;     ///< kMemory
+  unsigned index = 0;  ///< register, or bit number of a flag
+  std::uint8_t bytes = 1;
+  std::uint8_t bit_offset = 0;  ///< within the bytes
+  std::uint8_t bit_size = 0;    ///< 0: all of them
+  std::string pin;
+  std::vector<Piece> pieces;  ///< kPieces: lowest byte first
+};
+
+/// A value with its place and, for parts of a program, its type.
+struct Operand {
+  Value value;
+  Place place;
+  unsigned type = 0;    ///< in Program::types(); 0 for machine objects and numbers
+  unsigned target = 0;  ///< of a pointer: the type it points at; 0 if it is none
+};
+
+struct Node;
+
+class Expression {
+ public:
+  /// Errors: kUsage or kNotFound, with `column N` in `where`.
+  static Result<Expression> parse(const std::string& text, const Scope& scope);
+  Expression(Expression&&) noexcept;
+  Expression& operator=(Expression&&) noexcept;
+  ~Expression();
+
+  /// Errors: kUsage (division by zero, an aggregate where a number is needed), kOutOfRange.
+  [[nodiscard]] Result<Operand> evaluate(const Scope& scope) const;
+  [[nodiscard]] Result<bool> holds(const Scope& scope) const;
+  /// The same for whole numbers of objects that stand still, in well under a microsecond. nullopt:
+  /// something else is in it, or it cannot be worked out.
+  [[nodiscard]] std::optional<bool> quick_truth(const isa::Machine& machine) const;
+  /// The same as a machine may work it out by itself, if it can.
+  [[nodiscard]] std::optional<isa::Predicate> predicate(const isa::Machine& machine) const;
+  /// The objects its value depends on, as they are found now. False: also on others, or on some
+  /// that move.
+  bool parts(const Scope& scope, std::vector<Operand>& out) const;
+  /// Locals of the scope's call level, that is; not those of a function that it names.
+  [[nodiscard]] bool uses_locals() const;
+  /// The call level that the first of its locals belongs to; nullopt without any, or if their
+  /// function is not being called.
+  [[nodiscard]] std::optional<unsigned> local_level(const Scope& scope) const;
+  /// The type of the object that it names, even where its value cannot be told; nullopt if it is no
+  /// object of the program.
+  [[nodiscard]] std::optional<unsigned> type(const Scope& scope) const;
+  /// False for constants, enumerators and machine objects.
+  [[nodiscard]] bool names_variable() const;
+  /// The pointers that lead to its object, as they are found now. Error: what evaluating one gives.
+  [[nodiscard]] Result<std::vector<Operand>> pointers(const Scope& scope) const;
+
+ private:
+  explicit Expression(std::unique_ptr<Node> root);
+  std::unique_ptr<Node> root_;
+  unsigned int_bits_ = 16;
+};
+
+/// The value as text in a format. Aggregates are opened to a small depth.
+std::string written(const Operand& operand, Format format, const Scope& scope);
+/// Towards zero; 0 for what 64 bits do not hold, which C leaves undefined.
+std::int64_t whole_number(double real);
+/// Stores an integer (or the bits of a real) at a place: as a value that it comes to hold, or as
+/// the firmware would write it.
+Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value,
+                   bool with_effects = false);
+/// The parameters and locals that the scope's call level can see, innermost first.
+std::vector<const Local*> locals_of(const Scope& scope);
+
+/// A local's value in the scope's call level; of a structure or array perhaps only a part. Errors:
+/// kNotFound where it is not in scope or has been optimised away, kUnsupported for a location that
+/// is not understood.
+Result<Operand> local_value(const Local& local, const Scope& scope);
+/// The address whose locals a scope means.
+std::uint32_t names_address(const Scope& scope);
+/// The objects that a line of C names: `error`, `ramp.target`, `p->next`, `buf[i]`; not calls.
+std::vector<std::string> names_in(const std::string& line);
+/// All names an expression may begin with.
+std::vector<std::string> known_names(const Scope& scope);
+
+}  // namespace lucid::session
+
+#endif  // LUCID_EXPRESSION_EXPRESSION_H

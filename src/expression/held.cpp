@@ -1,0 +1,453 @@
+// SPDX-License-Identifier: MIT
+#include "expression/held.h"
+
+#include <dwarf.h>
+
+#include <algorithm>
+#include <deque>
+#include <set>
+
+namespace lucid::session {
+namespace {
+
+constexpr unsigned kMostBack = 200;  // instructions between a value's last byte and its place
+
+std::uint64_t mask_of(int first, int count) {
+  if (first < 0 || first >= 64 || count <= 0) return 0;
+  const std::uint64_t ones = count >= 64 ? ~std::uint64_t{0} : (std::uint64_t{1} << count) - 1;
+  return ones << first;
+}
+
+/// What a described place rests on.
+struct Resource {
+  enum class Kind : std::uint8_t {
+    kNone,
+    kRegisters,
+    kComputed,
+    kConstant,
+    kMemory
+  } kind = Kind::kNone;
+  int first = -1, count = 0;      ///< kRegisters
+  std::uint64_t mask = 0;         ///< registers it depends on
+  std::vector<std::int64_t> key;  ///< tells places apart
+  friend bool operator==(const Resource& a, const Resource& b) {
+    return a.kind == b.kind && a.mask == b.mask && a.key == b.key;
+  }
+};
+
+class RegisterFlow {
+ public:
+  RegisterFlow(const Scope& scope, const Local& local, const Function& function,
+               std::uint32_t begin, std::uint32_t end)
+      : scope_(scope),
+        target_(scope.machine.target()),
+        local_(local),
+        graph_(scope.flows.of(scope.program, scope.machine, function)),
+        function_(function),
+        begin_(begin),
+        end_(end) {
+    const auto& nodes = graph_.nodes();
+    place_.resize(nodes.size(), -1);
+    for (const Local::Place& place : local.places) resources_.push_back(resource(place.ops));
+    for (unsigned i = 0; i < nodes.size(); ++i)
+      for (std::size_t p = 0; p < local.places.size(); ++p)
+        if (nodes[i].address >= local.places[p].range.begin &&
+            nodes[i].address < local.places[p].range.end)
+          place_[i] = static_cast<int>(p);
+    find_runs();
+    solve();
+  }
+
+  [[nodiscard]] Holding at(std::uint32_t address) const {
+    auto node = graph_.node_at(address);
+    if (!node || place_[*node] < 0) return Holding::kHolds;  // nothing is known of the code
+    if (!graph_.nodes()[*node].reached) return Holding::kHolds;
+    if (address != graph_.nodes()[*node].address) {  // within a call: what held before it
+      return holds_[*node] ? Holding::kHolds : Holding::kOverwritten;
+    }
+    return holds_[*node] ? Holding::kHolds : Holding::kOverwritten;
+  }
+
+ private:
+  [[nodiscard]] const Resource& at_node(unsigned node) const {
+    static const Resource kNone;
+    return place_[node] < 0 ? kNone : resources_[static_cast<std::size_t>(place_[node])];
+  }
+
+  [[nodiscard]] Resource resource(const std::vector<LocationOp>& ops) const {
+    Resource out;
+    std::uint32_t byte = 0;
+    std::vector<LocationOp> part;
+    bool pieces = false;
+    const auto add = [&](std::uint32_t bytes) {
+      if (byte < end_ && begin_ < byte + bytes && !part.empty()) add_part(out, part, byte, bytes);
+      byte += bytes;
+      part.clear();
+    };
+    for (const LocationOp& op : ops) {
+      if (op.atom == DW_OP_piece) {
+        pieces = true;
+        add(static_cast<std::uint32_t>(op.a));
+      } else if (op.atom == DW_OP_bit_piece) {
+        pieces = true;
+        add(static_cast<std::uint32_t>((op.a + 7) / 8));
+      } else {
+        part.push_back(op);
+      }
+    }
+    if (!pieces) add(end_);
+    return out;
+  }
+
+  void add_part(Resource& out, const std::vector<LocationOp>& ops, std::uint32_t byte,
+                std::uint32_t bytes) const {
+    const std::uint32_t from = std::max(byte, begin_);
+    const std::uint32_t to = std::min(byte + bytes, end_);
+    const LocationOp& op = ops[0];
+    int reg = -1;
+    if (op.atom >= DW_OP_reg0 && op.atom <= DW_OP_reg31) reg = op.atom - DW_OP_reg0;
+    if (op.atom == DW_OP_regx) reg = static_cast<int>(op.a);
+    for (const LocationOp& o : ops) {
+      out.key.push_back(o.atom);
+      out.key.push_back(o.a);
+      out.key.push_back(o.b);
+    }
+    if (reg >= 0 && ops.size() == 1) {
+      const int first = reg + static_cast<int>((from - byte) / width(reg));
+      const int count = static_cast<int>(std::max(1U, (to - from + width(reg) - 1) / width(reg)));
+      const bool follows = out.kind == Resource::Kind::kRegisters && out.first + out.count == first;
+      if (out.kind == Resource::Kind::kNone) {
+        out.first = first;
+        out.count = count;
+        out.kind = Resource::Kind::kRegisters;
+      } else if (follows) {
+        out.count += count;
+      } else {
+        out.kind = Resource::Kind::kComputed;
+      }
+      out.mask |= mask_of(first, count);
+      return;
+    }
+    bool memory = true;
+    bool reads = false;
+    for (const LocationOp& o : ops) {
+      memory = memory && o.atom != DW_OP_stack_value && o.atom != DW_OP_implicit_value;
+      if (o.atom < DW_OP_breg0 || o.atom > DW_OP_breg31) continue;
+      reads = true;
+      const int base = o.atom - DW_OP_breg0;
+      const int span = std::clamp(static_cast<int>(end_), 1, 4);
+      const int address = scope_.machine.target().convention().pointer_bytes;
+      const bool value = ops.back().atom == DW_OP_stack_value;
+      if (!value && frame_offset(scope_, function_, base)) continue;
+      out.mask |=
+          mask_of(base, std::max(1, (value ? span : address) / static_cast<int>(width(base))));
+    }
+    const auto kind = memory  ? Resource::Kind::kMemory
+                      : reads ? Resource::Kind::kComputed
+                              : Resource::Kind::kConstant;
+    out.kind = out.kind == Resource::Kind::kNone ? kind : Resource::Kind::kComputed;
+  }
+
+  [[nodiscard]] unsigned width(int dwarf) const {
+    const auto index = scope_.machine.find_dwarf_register(dwarf);
+    return index ? std::max(1, target_.registers()[*index].bits / 8) : 1U;
+  }
+
+  /// What adjoining instructions write together, as one value of several bytes.
+  void find_runs() {
+    const auto& nodes = graph_.nodes();
+    results_.resize(nodes.size());
+    runs_.resize(nodes.size());
+    goes_on_.resize(nodes.size());
+    std::vector<unsigned> lines(nodes.size());
+    for (unsigned i = 0; i < nodes.size(); ++i) {
+      const Instruction now = scope_.machine.instruction_at(nodes[i].address, false);
+      results_[i] = target_.result_of(now);
+      if (const auto line = scope_.program.line_at(nodes[i].address)) lines[i] = line->line;
+      goes_on_[i] = (target_.reads(now) & mask_of(results_[i].first, results_[i].count)) != 0;
+      if (nodes[i].flow == Flow::kCall && nodes[i].target)
+        if (const Function* callee = scope_.program.function_at(*nodes[i].target);
+            callee != nullptr && callee->begin == *nodes[i].target)
+          for (const isa::RegisterSpan& span : target_.helper_results(callee->name))
+            helpers_[i].push_back(span);
+    }
+    for (unsigned i = 0; i < nodes.size();) {
+      isa::RegisterSpan run = results_[i];
+      unsigned end = i + 1;
+      while (end < nodes.size() && goes_on_[end] == goes_on_[i] && lines[end] == lines[i] &&
+             nodes[end - 1].address + nodes[end - 1].size == nodes[end].address &&
+             extend(run, results_[end]))
+        ++end;
+      for (unsigned k = i; k < end; ++k) runs_[k] = run;
+      i = end;
+    }
+  }
+
+  /// Adds registers that adjoin; false if they do not.
+  static bool extend(isa::RegisterSpan& run, const isa::RegisterSpan& more) {
+    if (run.count == 0 || more.count == 0) return false;
+    if (more.first == run.first + run.count) {
+      run.count += more.count;
+      return true;
+    }
+    if (more.first + more.count != run.first) return false;
+    run.first = more.first;
+    run.count += more.count;
+    return true;
+  }
+
+  enum class Effect : std::uint8_t { kNone, kSets, kSpoils };
+
+  /// What an instruction does to a place.
+  [[nodiscard]] Effect effect(unsigned node, const Resource& place) const {
+    const FlowGraph::Node& here = graph_.nodes()[node];
+    if (const auto helper = helpers_.find(node); helper != helpers_.end())
+      for (const isa::RegisterSpan& span : helper->second)
+        if ((mask_of(span.first, span.count) & place.mask) != 0)
+          return span.first == place.first && place.kind == Resource::Kind::kRegisters
+                     ? Effect::kSets
+                     : Effect::kSpoils;
+    if ((here.writes & place.mask) == 0) return Effect::kNone;
+    if (place.kind != Resource::Kind::kRegisters) return Effect::kSpoils;
+    const isa::RegisterSpan& run = runs_[node];
+    // A pointer that moves by itself is in its register whole.
+    if ((here.writes & place.mask & ~mask_of(run.first, run.count)) != 0) return Effect::kSpoils;
+    if (run.first != place.first) return Effect::kSpoils;
+    if (!is_used_behind(node, place.mask)) return Effect::kSpoils;
+    return goes_on_[node] ? Effect::kNone : Effect::kSets;
+  }
+
+  /// A comparison may leave its result in a register; nobody reads it then.
+  [[nodiscard]] bool is_used_behind(unsigned node, std::uint64_t mask) const {
+    const auto known = used_.find({node, mask});
+    if (known != used_.end()) return known->second;
+    bool used = false;
+    std::set<std::pair<unsigned, std::uint64_t>> seen;
+    std::deque<std::pair<unsigned, std::uint64_t>> waiting;
+    const auto& nodes = graph_.nodes();
+    // Behind the run of instructions that write the value together.
+    unsigned last = node;
+    while (last + 1 < nodes.size() && runs_[last + 1].first == runs_[node].first &&
+           runs_[last + 1].count == runs_[node].count && results_[last + 1].count != 0 &&
+           nodes[last].address + nodes[last].size == nodes[last + 1].address && last - node < 8)
+      ++last;
+    for (const unsigned next : nodes[last].next) waiting.emplace_back(next, mask);
+    while (!waiting.empty() && !used) {
+      auto [at, left] = waiting.front();
+      waiting.pop_front();
+      if (!seen.insert({at, left}).second) continue;
+      if (seen.size() > 4000) used = true;
+      used = used || (reads(at) & left) != 0;
+      left &= ~kills(at);
+      if (left == 0) continue;
+      if (nodes[at].next.empty()) used = used || (left & result_registers()) != 0;
+      for (const unsigned next : nodes[at].next) waiting.emplace_back(next, left);
+    }
+    return used_[{node, mask}] = used;
+  }
+
+  [[nodiscard]] std::uint64_t reads(unsigned node) const {
+    const FlowGraph::Node& here = graph_.nodes()[node];
+    const std::uint64_t own = target_.reads(scope_.machine.instruction_at(here.address, false));
+    if (here.flow == Flow::kIndirectCall) return own | target_.convention().arguments;
+    if (here.flow != Flow::kCall) return own;
+    const Function* callee = here.target ? scope_.program.function_at(*here.target) : nullptr;
+    if (callee == nullptr || callee->begin != here.target)
+      return own | target_.convention().arguments;
+    return own | scope_.flows.live_at_entry(scope_.program, scope_.machine, *callee);
+  }
+  [[nodiscard]] std::uint64_t kills(unsigned node) const {
+    const FlowGraph::Node& here = graph_.nodes()[node];
+    const bool call = here.flow == Flow::kCall || here.flow == Flow::kIndirectCall;
+    return call ? target_.convention().call_clobbered : here.writes;
+  }
+  [[nodiscard]] std::uint64_t result_registers() const {
+    return target_.convention().call_clobbered & target_.convention().arguments;
+  }
+
+  void solve() {
+    const auto& nodes = graph_.nodes();
+    holds_.assign(nodes.size(), true);
+    for (bool changed = true; changed;) {
+      changed = false;
+      for (unsigned at = 0; at < nodes.size(); ++at) {
+        if (place_[at] < 0 || !holds_[at] || !nodes[at].reached) continue;
+        bool holds = true;
+        if (nodes[at].address == function_.begin) holds = local_.parameter || !in_registers(at);
+        for (const unsigned before : nodes[at].before)
+          if (holds && nodes[before].reached) holds = comes_with(before, at);
+        if (holds) continue;
+        holds_[at] = false;
+        changed = true;
+      }
+    }
+  }
+
+  [[nodiscard]] bool in_registers(unsigned node) const {
+    const Resource::Kind kind = at_node(node).kind;
+    return kind == Resource::Kind::kRegisters || kind == Resource::Kind::kComputed;
+  }
+
+  /// Coming from one instruction to the next one, does the place there hold?
+  [[nodiscard]] bool comes_with(unsigned before, unsigned at) const {
+    const Resource& place = at_node(at);
+    const auto& nodes = graph_.nodes();
+    const bool begins =
+        local_.places[static_cast<std::size_t>(place_[at])].range.begin == nodes[at].address;
+    const bool same = place_[before] >= 0 && at_node(before) == place;
+    if (place.kind == Resource::Kind::kConstant || place.kind == Resource::Kind::kMemory)
+      return begins || (same && holds_[before] && (nodes[before].writes & place.mask) == 0);
+    if (same) {
+      switch (effect(before, place)) {
+        case Effect::kNone: return holds_[before];
+        case Effect::kSets: return true;
+        case Effect::kSpoils: return begins && sets_last(before, place);
+      }
+    }
+    return found_before(before, at, place, begins);
+  }
+
+  /// The instruction that ends one place and begins the next one of the same kind.
+  [[nodiscard]] bool sets_last(unsigned before, const Resource& place) const {
+    return (graph_.nodes()[before].writes & place.mask) != 0;
+  }
+
+  /// Looks back on all ways for the instructions that have put the value there, byte by byte.
+  [[nodiscard]] bool found_before(unsigned before, unsigned at, const Resource& place,
+                                  bool begins) const {
+    const auto& nodes = graph_.nodes();
+    if (place.kind == Resource::Kind::kComputed) return begins;
+    std::vector<std::pair<unsigned, std::uint64_t>> waiting{{before, place.mask}};
+    std::set<std::pair<unsigned, std::uint64_t>> seen{waiting.front()};
+    while (!waiting.empty()) {
+      auto [node, missing] = waiting.back();
+      waiting.pop_back();
+      if (seen.size() > kMostBack) return begins && same_constant(before, at, place);
+      const bool call = nodes[node].flow == Flow::kCall || nodes[node].flow == Flow::kIndirectCall;
+      if (call && (missing & result_registers()) != 0) {
+        if (!begins) return false;  // what it returns
+        continue;
+      }
+      if (place_[node] >= 0 && at_node(node) == place) {
+        if (!holds_[node] && effect(node, place) != Effect::kSets) return false;
+        continue;
+      }
+      const std::uint64_t written = nodes[node].writes & place.mask;
+      if (written != 0 && (nodes[node].writes & ~place.mask) != 0) {
+        if (!begins || node != before) return false;
+        continue;
+      }
+      missing &= ~written;
+      if (missing == 0) continue;
+      if (nodes[node].before.empty()) return begins && same_constant(before, at, place);
+      for (const unsigned next : nodes[node].before)
+        if (seen.insert({next, missing}).second) waiting.emplace_back(next, missing);
+    }
+    return true;
+  }
+
+  /// The place before was a constant, and that is what the registers hold.
+  [[nodiscard]] bool same_constant(unsigned before, unsigned at, const Resource& place) const {
+    const Resource& was = at_node(before);
+    const isa::FrameState* state = graph_.state_at(at);
+    if (was.kind != Resource::Kind::kConstant || state == nullptr) return false;
+    for (int i = 0; i < place.count; ++i)
+      if (state->registers[static_cast<std::size_t>(place.first + i)].kind !=
+          isa::Known::Kind::kConstant)
+        return false;
+    return true;
+  }
+
+  const Scope& scope_;
+  const isa::Target& target_;
+  const Local& local_;
+  const FlowGraph& graph_;
+  const Function& function_;
+  const std::uint32_t begin_, end_;
+  std::vector<Resource> resources_;  ///< by place
+  std::vector<int> place_;           ///< by node; -1: none
+  std::vector<isa::RegisterSpan> results_, runs_;
+  std::vector<bool> goes_on_;  ///< it changes what is there, rather than bring a new value
+  std::map<unsigned, std::vector<isa::RegisterSpan>> helpers_;
+  std::vector<bool> holds_;
+  mutable std::map<std::pair<unsigned, std::uint64_t>, bool> used_;
+};
+
+}  // namespace
+
+Holding register_holding(const Scope& scope, const Local& local, const Function& function,
+                         std::uint32_t address, std::uint32_t begin, std::uint32_t end) {
+  return RegisterFlow(scope, local, function, begin, end).at(address);
+}
+
+namespace {
+
+/// Is there a way from one node to another?
+bool leads(const std::vector<FlowGraph::Node>& nodes, unsigned from, unsigned to) {
+  std::vector<bool> seen(nodes.size());
+  std::deque<unsigned> waiting{from};
+  while (!waiting.empty()) {
+    const unsigned at = waiting.front();
+    waiting.pop_front();
+    for (const unsigned next : nodes[at].next) {
+      if (next == to) return true;
+      if (!seen[next]) {
+        seen[next] = true;
+        waiting.push_back(next);
+      }
+    }
+  }
+  return false;
+}
+
+}  // namespace
+
+Holding slot_holding(const Scope& scope, const Function& function, std::uint32_t address,
+                     std::int32_t offset, std::uint32_t bytes) {
+  const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
+  const isa::Target& target = scope.machine.target();
+  const auto& nodes = graph.nodes();
+  const auto here = graph.node_at(address);
+  if (!here || graph.state_at(*here) == nullptr) return Holding::kHolds;
+  const auto end = offset + static_cast<std::int32_t>(bytes);
+  const auto within = [&](std::int32_t at) { return at >= offset && at < end; };
+  // Which instructions may be the first to store there.
+  std::vector<bool> stores(nodes.size());
+  for (unsigned i = 0; i < nodes.size(); ++i) {
+    const isa::FrameState* state = graph.state_at(i);
+    if (state == nullptr) continue;
+    if (!target.anchor(*state)) return Holding::kHolds;  // then nothing is known
+    const Instruction now = scope.machine.instruction_at(nodes[i].address, false);
+    if (const auto at = target.stack_store(now, *state); at && within(*at)) stores[i] = true;
+    for (const std::int32_t pointer : target.stack_pointers(*state))
+      stores[i] = stores[i] || (pointer >= offset - 1 && pointer <= end);
+  }
+  // Is there a way here from one of them?
+  for (unsigned i = 0; i < nodes.size(); ++i)
+    if (stores[i] && i != *here && leads(nodes, i, *here)) return Holding::kHolds;
+  return stores[*here] && leads(nodes, *here, *here) ? Holding::kHolds : Holding::kNotSet;
+}
+
+std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& function, int dwarf) {
+  const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
+  std::map<std::int32_t, unsigned> counts;
+  for (unsigned i = 0; i < graph.nodes().size(); ++i)
+    if (const isa::FrameState* state = graph.state_at(i))
+      if (const auto at = scope.machine.target().stack_offset_in(*state, dwarf)) ++counts[*at];
+  std::optional<std::int32_t> out;
+  for (const auto& [offset, count] : counts)
+    if (!out || count > counts[*out]) out = offset;
+  return out;
+}
+
+bool is_frame_pointer(const Scope& scope, const Function& function, std::uint32_t address,
+                      int dwarf) {
+  const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
+  const auto node = graph.node_at(address);
+  const isa::FrameState* state = node ? graph.state_at(*node) : nullptr;
+  if (state == nullptr) return false;
+  const auto now = scope.machine.target().stack_offset_in(*state, dwarf);
+  return now && now == frame_offset(scope, function, dwarf);
+}
+
+}  // namespace lucid::session

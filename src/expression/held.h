@@ -1,0 +1,42 @@
+// SPDX-License-Identifier: MIT
+// Whether the place that the debug information describes for a local holds it: a forward dataflow
+// over its function's flow graph. Compilers do not end a place at back edges and joins, when its
+// register is written for something else, or where a comparison spoils its operand; they begin one
+// before the first assignment.
+#ifndef LUCID_EXPRESSION_HELD_H
+#define LUCID_EXPRESSION_HELD_H
+
+#include <map>
+#include <vector>
+
+#include "expression/expression.h"
+
+namespace lucid::session {
+
+enum class Holding : std::uint8_t {
+  kHolds,
+  kOverwritten,
+  kNotSet,  ///< nothing has been stored there yet
+};
+
+/// Bytes `[begin, end)` of a local at an address in its function, by the places described there.
+/// REQUIRES: a place covers `address`; it is not in memory.
+Holding register_holding(const Scope& scope, const Local& local, const Function& function,
+                         std::uint32_t address, std::uint32_t begin, std::uint32_t end);
+
+/// An object in the frame, `bytes` from `offset` on (counted from the stack pointer at the
+/// function's entry): has anything been stored there on every way to an address?
+Holding slot_holding(const Scope& scope, const Function& function, std::uint32_t address,
+                     std::int32_t offset, std::uint32_t bytes);
+
+/// Where in the frame a register points for most of a function, counted from the stack pointer at
+/// its entry; nullopt if it does not point there.
+std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& function, int dwarf);
+
+/// Does a register point there at an address?
+bool is_frame_pointer(const Scope& scope, const Function& function, std::uint32_t address,
+                      int dwarf);
+
+}  // namespace lucid::session
+
+#endif  // LUCID_EXPRESSION_HELD_H

@@ -1,0 +1,471 @@
+// SPDX-License-Identifier: MIT
+// Where a local lives: DWARF location expressions, evaluated against a call level ("DWARF Version
+// 4", chapter "General Description", section on DWARF expressions). What is not understood is said
+// to be unknown, never guessed.
+#include <dwarf.h>
+#include <fmt/format.h>
+
+#include <algorithm>
+#include "expression/held.h"
+#include "expression/object.h"
+#include "frames/callers.h"
+#include "frames/stack_machine.h"
+
+namespace lucid::session {
+namespace {
+
+constexpr std::uint32_t kMostBytes = 65536;
+
+/// A call level as DWARF expressions see it.
+class Level final : public Surroundings {
+ public:
+  Level(const std::vector<Frame>& levels, unsigned number, const Scope& scope)
+      : levels_(levels),
+        number_(number),
+        scope_(scope),
+        convention_(scope.machine.target().convention()),
+        pointer_mask_((std::uint64_t{1} << (8 * convention_.pointer_bytes)) - 1) {}
+
+  [[nodiscard]] const Frame& frame() const { return levels_[number_]; }
+  [[nodiscard]] std::uint32_t look() const { return look_address(frame()); }
+
+  /// An address of data space out of a computed one, which may carry the space's bias.
+  [[nodiscard]] Address data_address(std::uint64_t computed) const {
+    return {Space::kData, static_cast<std::uint32_t>(computed & pointer_mask_)};
+  }
+
+  /// A register as it is in this level: a piece in memory if a callee has saved it.
+  [[nodiscard]] Piece piece(int dwarf) const {
+    Piece out;
+    bool lost = dwarf >= 0 && dwarf < 64 && (frame().lost >> dwarf & 1U) != 0;
+    if (const auto kept = frame().registers.find(dwarf); kept != frame().registers.end()) {
+      if (kept->second.address) {
+        out.kind = Piece::Kind::kMemory;
+        out.address = {Space::kData, *kept->second.address};
+        return out;
+      }
+      dwarf = kept->second.dwarf_register;
+      lost = false;
+    }
+    const auto index = scope_.machine.find_dwarf_register(dwarf);
+    if (lost || !index) return out;
+    out.kind = Piece::Kind::kRegister;
+    out.index = *index;
+    return out;
+  }
+
+  [[nodiscard]] Slot registers(int dwarf, unsigned bytes) const override {
+    Slot out;
+    if (dwarf == convention_.sp_dwarf) {
+      out.raw = frame().sp;
+      return out;
+    }
+    const auto first = scope_.machine.find_dwarf_register(dwarf);
+    if (!first) return {0, 0, {}};
+    const unsigned width = scope_.machine.target().registers()[*first].bits / 8;
+    Place place;
+    place.kind = Place::Kind::kPieces;
+    for (unsigned i = 0; i * width < bytes; ++i) {
+      if (width > 1) {
+        out.raw |= scope_.machine.register_value(*first) << (8 * width * i);
+        continue;
+      }
+      place.pieces.push_back(piece(dwarf + static_cast<int>(i)));
+      const auto byte = byte_of(place, i, scope_.machine);
+      if (!byte) {
+        out.known = 8 * i;
+        break;
+      }
+      out.raw |= std::uint64_t{*byte} << (8 * i);
+    }
+    return out;
+  }
+
+  [[nodiscard]] std::optional<std::uint64_t> memory(std::uint64_t address,
+                                                    unsigned bytes) const override {
+    std::uint64_t raw = 0;
+    for (unsigned i = 0; i < bytes; ++i) {
+      const auto byte = scope_.machine.peek(data_address(address + i));
+      if (!byte) return std::nullopt;
+      raw |= std::uint64_t{*byte} << (8 * i);
+    }
+    return raw;
+  }
+
+  [[nodiscard]] std::optional<std::uint64_t> cfa() const override {
+    return frame().known ? std::optional<std::uint64_t>(frame().cfa) : std::nullopt;
+  }
+
+  /// A frame base may be a register by name: then it is what the register holds. Clang names the
+  /// stack pointer or its copy and counts from the first byte in use: where a push stores before it
+  /// decrements, that is behind where the register points.
+  [[nodiscard]] std::optional<std::uint64_t> frame_base() const override {
+    const auto ops = scope_.program.frame_base_at(look());
+    if (ops.empty() || ops[0].atom == DW_OP_fbreg) return std::nullopt;
+    const bool named = ops[0].atom >= DW_OP_reg0 && ops[0].atom <= DW_OP_reg31;
+    if (ops.size() == 1 && (named || ops[0].atom == DW_OP_regx)) {
+      const Slot slot = registers(named ? ops[0].atom - DW_OP_reg0 : static_cast<int>(ops[0].a),
+                                  convention_.pointer_bytes);
+      return slot.known >= 16 ? std::optional<std::uint64_t>(slot.raw + convention_.stack_gap)
+                              : std::nullopt;
+    }
+    const auto base = compute(ops, *this);
+    return base && base->top.known >= 16 ? std::optional<std::uint64_t>(base->top.raw)
+                                         : std::nullopt;
+  }
+
+  /// What the caller says it passed in a register, in the caller's own values.
+  [[nodiscard]] std::optional<std::uint64_t> at_entry(int dwarf, unsigned bytes) const override {
+    unsigned caller = number_;  // inlined bodies share the frame of the function around them
+    while (caller < levels_.size() && levels_[caller].inlined != nullptr) ++caller;
+    if (++caller >= levels_.size() || caller > number_ + kMostCallers) return std::nullopt;
+    const Level above(levels_, caller, scope_);
+    const CallSite* site =
+        above.frame().at_call ? scope_.program.call_site_at(above.frame().pc) : nullptr;
+    if (site == nullptr || depth_ > kMostCallers) return std::nullopt;
+    for (const CallSite::Passed& passed : site->passed) {
+      if (passed.dwarf_register != dwarf) continue;
+      above.depth_ = depth_ + 1;
+      const auto value = compute(passed.value, above);
+      if (!value || value->top.known < 8 * bytes) return std::nullopt;
+      return value->top.raw;
+    }
+    return std::nullopt;
+  }
+
+ private:
+  static constexpr unsigned kMostCallers = 16;
+
+  const std::vector<Frame>& levels_;
+  const unsigned number_;
+  const Scope& scope_;
+  const isa::CallConvention convention_;
+  const std::uint64_t pointer_mask_;
+  mutable unsigned depth_ = 0;  ///< of entry values that rest on entry values
+};
+
+class LocationReader {
+ public:
+  LocationReader(const Local& local, const Scope& scope, const Level& level)
+      : local_(local), scope_(scope), level_(level) {}
+
+  Result<Operand> read() {
+    const std::uint32_t look = level_.look();
+    const Local::Place* place = nullptr;
+    for (const Local::Place& p : local_.places)
+      if (look >= p.range.begin && look < p.range.end) place = &p;
+    if (place == nullptr || place->ops.empty())
+      return fail(Unknown::kNoPlace, fmt::format("'{}' has no value here", local_.name),
+                  "not set yet, or optimised away");
+    if (!scope_.as_described && without_frame(*place))
+      return fail(Unknown::kNoFrame, fmt::format("'{}' has no value here", local_.name),
+                  "its function's frame is not made yet, or taken down");
+    const Type& type = scope_.program.types()[local_.type];
+    const std::uint32_t bytes = std::min(type.bytes, kMostBytes);
+    add_pieces(place->ops, bytes);
+    pieces_.resize(bytes);
+    if (!scope_.as_described) {
+      forget_what_does_not_hold(type, bytes);
+      if (auto shared = shared_place(bytes)) return fail(*shared);
+    }
+    const auto known = std::count_if(pieces_.begin(), pieces_.end(), [](const Piece& p) {
+      return p.kind != Piece::Kind::kUnknown;
+    });
+    const bool aggregate = type.kind == Type::Kind::kStruct || type.kind == Type::Kind::kUnion ||
+                           type.kind == Type::Kind::kArray;
+    if (known == 0 || (!aggregate && known < static_cast<std::ptrdiff_t>(bytes))) {
+      if (not_set_)
+        return fail(Unknown::kNotSet, fmt::format("'{}' is not set yet", local_.name),
+                    "not set yet");
+      return fail(Unknown::kOverwritten, fmt::format("'{}' cannot be told here", local_.name),
+                  "not set yet, or overwritten by now");
+    }
+    Place object;
+    object.kind = all_in_memory() ? Place::Kind::kMemory : Place::Kind::kPieces;
+    if (object.kind == Place::Kind::kMemory)
+      object.address = pieces_[0].address;
+    else
+      object.pieces = std::move(pieces_);
+    return object_at(object, local_.type, scope_);
+  }
+
+ private:
+  /// A place relative to the frame holds only between the prologue and the epilogue, and while the
+  /// register that it is reckoned from is the frame's.
+  [[nodiscard]] bool without_frame(const Local::Place& place) const {
+    const Function* function = level_.frame().function;
+    if (function == nullptr) return false;
+    const std::uint8_t atom = place.ops[0].atom;
+    const bool by_register = atom >= DW_OP_breg0 && atom <= DW_OP_breg31;
+    if ((!by_register && atom != DW_OP_fbreg) || place.ops.back().atom == DW_OP_stack_value)
+      return false;
+    int base = by_register ? atom - DW_OP_breg0 : -1;
+    if (!by_register) {
+      const auto ops = scope_.program.frame_base_at(level_.look());
+      if (ops.size() == 1 && ops[0].atom >= DW_OP_reg0 && ops[0].atom <= DW_OP_reg31)
+        base = ops[0].atom - DW_OP_reg0;
+      if (!ops.empty() && ops[0].atom >= DW_OP_breg0 && ops[0].atom <= DW_OP_breg31)
+        base = ops[0].atom - DW_OP_breg0;
+    }
+    const std::uint32_t node = node_address();
+    if (everywhere(place) && node < scope_.program.body_of(*function)) return true;
+    if (base < 0 || !is_frame_register(base, *function)) return false;
+    return !is_frame_pointer(scope_, *function, node, base);
+  }
+
+  /// Does the function use the register to point at its frame?
+  [[nodiscard]] bool is_frame_register(int dwarf, const Function& function) const {
+    return frame_offset(scope_, function, dwarf).has_value();
+  }
+
+  /// Where the level stands: the instruction, or the call that has not returned.
+  [[nodiscard]] std::uint32_t node_address() const {
+    const Frame& frame = level_.frame();
+    return frame.at_call ? frame.pc - scope_.machine.target().convention().instruction_unit
+                         : frame.pc;
+  }
+
+  /// Not one of a list of locations.
+  [[nodiscard]] bool everywhere(const Local::Place& place) const {
+    return std::any_of(local_.scope.begin(), local_.scope.end(), [&](const Local::Range& r) {
+      return r.begin == place.range.begin && r.end == place.range.end;
+    });
+  }
+
+  /// Each member, or the whole, by what the function's code does to its place.
+  void forget_what_does_not_hold(const Type& type, std::uint32_t bytes) {
+    const Function* function = level_.frame().function;
+    if (function == nullptr || level_.frame().left) return;
+    std::vector<std::uint32_t> begins{0};
+    for (const Type::Member& member : type.members)
+      if (member.offset > begins.back()) begins.push_back(member.offset);
+    begins.push_back(bytes);
+    for (std::size_t n = 0; n + 1 < begins.size(); ++n) {
+      const std::uint32_t from = begins[n];
+      const std::uint32_t to = std::min(begins[n + 1], bytes);
+      if (from >= to) continue;
+      const Holding holding = holds(*function, from, to);
+      if (holding == Holding::kHolds) continue;
+      not_set_ = holding == Holding::kNotSet;
+      for (std::uint32_t i = from; i < to; ++i) pieces_[i] = {};
+    }
+  }
+
+  [[nodiscard]] Holding holds(const Function& function, std::uint32_t from,
+                              std::uint32_t to) const {
+    if (const auto offset = slot_offset(from)) {
+      if (local_.parameter) return Holding::kHolds;
+      return slot_holding(scope_, function, node_address(), *offset, to - from);
+    }
+    const std::uint32_t look = level_.frame().at_call ? level_.look() : level_.frame().pc;
+    return register_holding(scope_, local_, function, look, from, to);
+  }
+
+  /// Of a byte in this level's frame: its distance from the stack pointer at the function's entry.
+  [[nodiscard]] std::optional<std::int32_t> slot_offset(std::uint32_t byte) const {
+    const Frame& frame = level_.frame();
+    const isa::CallConvention convention = scope_.machine.target().convention();
+    if (!frame.known || pieces_[byte].kind != Piece::Kind::kMemory || !in_frame_) return {};
+    const std::uint32_t entry_sp = frame.cfa - convention.return_bytes;
+    const std::uint32_t address = pieces_[byte].address.offset;
+    if (address > entry_sp || address + 4096 < entry_sp) return {};
+    return static_cast<std::int32_t>(address - entry_sp);
+  }
+
+  /// Another local that is in scope and lies in the same bytes of the frame.
+  [[nodiscard]] std::optional<Error> shared_place(std::uint32_t bytes) const {
+    if (!all_in_memory() || !slot_offset(0) || pieces_.size() < bytes || scope_.looking_at_place)
+      return std::nullopt;
+    Scope others = scope_;
+    others.as_described = others.looking_at_place = true;
+    for (const Local* other : locals_of(scope_)) {
+      if (other == &local_ || other->name == local_.name) continue;
+      const auto found = local_value(*other, others);
+      if (!found || found->place.kind != Place::Kind::kMemory) continue;
+      const std::uint32_t begin = found->place.address.offset;
+      const std::uint32_t size = std::max(1U, scope_.program.types()[other->type].bytes);
+      const std::uint32_t mine = pieces_[0].address.offset;
+      if (found->place.address.space != Space::kData || begin >= mine + bytes ||
+          mine >= begin + size)
+        continue;
+      Place place;
+      place.kind = Place::Kind::kMemory;
+      place.address = pieces_[0].address;
+      const auto value = object_at(place, local_.type, scope_);
+      const std::string text = value ? written(*value, {}, scope_) : "?";
+      return Error{
+          ErrorCode::kNotFound,
+          fmt::format("{} or {} = {}", local_.name, other->name, text),
+          {},
+          fmt::format("{} or {} = {}: they share their place", local_.name, other->name, text),
+          Unknown::kSharedPlace};
+    }
+    return std::nullopt;
+  }
+
+  [[nodiscard]] bool all_in_memory() const {
+    for (std::size_t i = 0; i < pieces_.size(); ++i)
+      if (pieces_[i].kind != Piece::Kind::kMemory ||
+          pieces_[i].address.offset != pieces_[0].address.offset + i)
+        return false;
+    return !pieces_.empty();
+  }
+
+  /// Splits a composite location; what is not understood leaves unknown pieces.
+  void add_pieces(const std::vector<LocationOp>& ops, std::uint32_t bytes) {
+    std::vector<LocationOp> part;
+    bool composite = false;
+    for (const LocationOp& op : ops) {
+      if (op.atom != DW_OP_piece && op.atom != DW_OP_bit_piece) {
+        part.push_back(op);
+        continue;
+      }
+      composite = true;
+      if (op.atom == DW_OP_piece)
+        add_part(part, static_cast<std::uint32_t>(op.a));
+      else
+        add_bits(part, static_cast<unsigned>(op.a), static_cast<unsigned>(op.b));
+      part.clear();
+    }
+    if (!composite) add_part(part, bytes);
+  }
+
+  void add_part(const std::vector<LocationOp>& ops, std::uint32_t bytes) {
+    bytes = std::min(bytes, kMostBytes - static_cast<std::uint32_t>(pieces_.size()));
+    const std::size_t end = pieces_.size() + bytes;
+    const auto add_constants = [&](std::uint64_t raw, unsigned known) {
+      for (unsigned i = 0; i < bytes && i < 8 && 8 * i + 8 <= known; ++i) {
+        pieces_.emplace_back();
+        pieces_.back().kind = Piece::Kind::kConstant;
+        pieces_.back().index = raw >> (8 * i) & 0xff;
+      }
+    };
+    const std::uint8_t atom = ops.empty() ? std::uint8_t{DW_OP_nop} : ops[0].atom;
+    if ((atom >= DW_OP_reg0 && atom <= DW_OP_reg31) || atom == DW_OP_regx) {
+      const int first = atom == DW_OP_regx ? static_cast<int>(ops[0].a) : atom - DW_OP_reg0;
+      if (wide_register(first)) {
+        const Slot slot = level_.registers(first, bytes);
+        add_constants(slot.raw, slot.known);
+      } else {
+        for (std::uint32_t i = 0; i < bytes; ++i)
+          pieces_.push_back(level_.piece(first + static_cast<int>(i)));
+      }
+    } else if (atom == DW_OP_implicit_value) {
+      add_constants(static_cast<std::uint64_t>(ops[0].b), Slot::kAll);
+    } else if (const auto found = ops.empty() ? std::nullopt : compute(ops, level_)) {
+      if (found->is_value) {
+        add_constants(found->top.raw, found->top.known);
+      } else if (found->top.known >= 16) {
+        in_frame_ = in_frame_ || is_in_frame(ops);
+        for (std::uint32_t i = 0; i < bytes; ++i) {
+          pieces_.emplace_back();
+          pieces_.back().kind = Piece::Kind::kMemory;
+          pieces_.back().address = level_.data_address(found->top.raw + i + behind_pointer(ops));
+        }
+      }
+    }
+    pieces_.resize(end);
+  }
+
+  /// Reckoned from the frame, not from a pointer of the program's.
+  [[nodiscard]] bool is_in_frame(const std::vector<LocationOp>& ops) const {
+    const std::uint8_t atom = ops[0].atom;
+    if (atom == DW_OP_fbreg || atom == DW_OP_call_frame_cfa) return true;
+    const Function* function = level_.frame().function;
+    return function != nullptr && atom >= DW_OP_breg0 && atom <= DW_OP_breg31 &&
+           is_frame_register(atom - DW_OP_breg0, *function);
+  }
+
+  /// Clang counts from the first byte in use, in places relative to the frame's register as well.
+  [[nodiscard]] std::uint32_t behind_pointer(const std::vector<LocationOp>& ops) const {
+    const auto base = scope_.program.frame_base_at(level_.look());
+    const bool named = base.size() == 1 && base[0].atom >= DW_OP_reg0 &&
+                       base[0].atom <= DW_OP_reg31 && ops[0].atom >= DW_OP_breg0 &&
+                       ops[0].atom - DW_OP_breg0 == base[0].atom - DW_OP_reg0;
+    return named ? scope_.machine.target().convention().stack_gap : 0U;
+  }
+
+  [[nodiscard]] bool wide_register(int dwarf) const {
+    const auto index = scope_.machine.find_dwarf_register(dwarf);
+    return index && scope_.machine.target().registers()[*index].bits > 8;
+  }
+
+  /// Bits that follow those before them; a byte of which a bit is unknown is unknown.
+  void add_bits(const std::vector<LocationOp>& ops, unsigned count, unsigned offset) {
+    if (count > 64 || offset > 64) return;
+    const std::size_t behind = pieces_.size();
+    add_part(ops, (offset + count + 7) / 8);
+    Place place;
+    place.kind = Place::Kind::kPieces;
+    place.pieces.assign(pieces_.begin() + static_cast<std::ptrdiff_t>(behind), pieces_.end());
+    pieces_.resize(behind);
+    for (unsigned i = offset; i < offset + count; ++i) {
+      const auto byte = byte_of(place, i / 8, scope_.machine);
+      if (bits_ == 0) byte_ = 0;
+      if (!byte)
+        byte_.reset();
+      else if (byte_)
+        *byte_ |= (*byte >> i % 8 & 1U) << bits_;
+      if (++bits_ < 8) continue;
+      bits_ = 0;
+      pieces_.emplace_back();
+      if (!byte_) continue;
+      pieces_.back().kind = Piece::Kind::kConstant;
+      pieces_.back().index = *byte_;
+    }
+  }
+
+  const Local& local_;
+  const Scope& scope_;
+  const Level& level_;
+  std::vector<Piece> pieces_;
+  bool not_set_ = false;
+  bool in_frame_ = false;         ///< it is in memory at an address that is worked out
+  unsigned bits_ = 0;             ///< of the byte under way
+  std::optional<unsigned> byte_;  ///< unknown if a bit of it is
+};
+
+}  // namespace
+
+std::uint32_t names_address(const Scope& scope) {
+  if (scope.names_at) return *scope.names_at;
+  if (scope.level == 0) return scope.machine.pc();
+  const auto levels = call_levels(scope.program, scope.machine, scope.flows);
+  return scope.level < levels.size() ? look_address(levels[scope.level]) : scope.machine.pc();
+}
+
+std::vector<const Local*> locals_of(const Scope& scope) {
+  const std::uint32_t look = names_address(scope);
+  const InlinedCall* body = nullptr;  // whose names are meant
+  if (scope.level == 0 || scope.names_at) {
+    const auto inlined = scope.program.inlined_at(look);
+    if (!inlined.empty()) body = inlined.front();
+  } else if (const auto levels = call_levels(scope.program, scope.machine, scope.flows);
+             scope.level < levels.size()) {
+    body = levels[scope.level].inlined;
+  }
+  std::vector<const Local*> out;
+  for (const Local* local : scope.program.locals_at(look)) {
+    const InlinedCall* owner =
+        local->inlined < 0
+            ? nullptr
+            : &scope.program.inlined_calls()[static_cast<std::size_t>(local->inlined)];
+    if (owner == body) out.push_back(local);
+  }
+  return out;
+}
+
+Result<Operand> local_value(const Local& local, const Scope& scope) {
+  const auto levels = call_levels(scope.program, scope.machine, scope.flows);
+  if (scope.level >= levels.size())
+    return fail(ErrorCode::kNotFound, "there is no such call level any more");
+  const std::uint32_t look = look_address(levels[scope.level]);
+  bool in_scope = false;
+  for (const Local::Range& range : local.scope)
+    in_scope = in_scope || (look >= range.begin && look < range.end);
+  if (!in_scope)
+    return fail(Unknown::kNotInScope, fmt::format("'{}' is not in scope here", local.name), "");
+  return LocationReader(local, scope, Level(levels, scope.level, scope)).read();
+}
+
+}  // namespace lucid::session

@@ -1,0 +1,240 @@
+// SPDX-License-Identifier: MIT
+#include "expression/object.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <cstring>
+
+#include "expression/integers.h"
+
+namespace lucid::session {
+namespace {
+
+std::optional<std::uint8_t> byte_of(const Piece& piece, const isa::Machine& machine) {
+  switch (piece.kind) {
+    case Piece::Kind::kMemory: return machine.peek(piece.address);
+    case Piece::Kind::kRegister:
+      return static_cast<std::uint8_t>(machine.register_value(piece.index));
+    case Piece::Kind::kConstant: return static_cast<std::uint8_t>(piece.index);
+    case Piece::Kind::kUnknown: break;
+  }
+  return std::nullopt;
+}
+
+double real_of(std::uint64_t raw, std::uint32_t bytes) {
+  if (bytes == 8) {
+    double real = 0;
+    std::memcpy(&real, &raw, 8);
+    return real;
+  }
+  const auto word = static_cast<std::uint32_t>(raw);
+  float real = 0;
+  std::memcpy(&real, &word, 4);
+  return static_cast<double>(real);
+}
+
+}  // namespace
+
+std::optional<std::uint8_t> byte_of(const Place& place, std::uint32_t offset,
+                                    const isa::Machine& machine) {
+  if (place.kind == Place::Kind::kMemory)
+    return machine.peek({place.address.space, place.address.offset + offset});
+  if (place.kind != Place::Kind::kPieces || offset >= place.pieces.size()) return std::nullopt;
+  return byte_of(place.pieces[offset], machine);
+}
+
+Place place_of(const Variable& variable) {
+  Place place;
+  if (variable.constant.empty()) {
+    place.kind = Place::Kind::kMemory;
+    place.address = variable.address;
+    return place;
+  }
+  place.kind = Place::Kind::kPieces;
+  for (const std::uint8_t byte : variable.constant)
+    place.pieces.push_back({Piece::Kind::kConstant, byte, {}});
+  return place;
+}
+
+Place place_within(const Place& whole, std::uint32_t offset, std::uint32_t bytes) {
+  Place out;
+  out.kind = whole.kind;
+  out.address = whole.address;
+  out.bytes = static_cast<std::uint8_t>(std::min(bytes, 8U));
+  if (whole.kind == Place::Kind::kMemory) {
+    out.address.offset += offset;
+    return out;
+  }
+  out.pieces.resize(bytes);
+  for (std::uint32_t i = 0; i < bytes && offset + i < whole.pieces.size(); ++i)
+    out.pieces[i] = whole.pieces[offset + i];
+  return out;
+}
+
+Place led_to(const Operand& pointer, const Scope& scope) {
+  Place out;
+  out.kind = Place::Kind::kMemory;
+  auto offset = static_cast<std::uint32_t>(pointer.value.integer);
+  const Type& type = scope.program.types()[pointer.type];
+  out.address.space = type.leads_to;
+  constexpr std::uint32_t kInData = 0x800000;  // the top bit of a `__memx` pointer
+  if (type.kind == Type::Kind::kPointer && type.bytes == 3) {
+    out.address.space = (offset & kInData) != 0 ? Space::kData : Space::kCode;
+    offset &= kInData - 1;
+  }
+  out.address.offset = offset;
+  return out;
+}
+
+Result<Operand> object_at(const Place& place, unsigned type, const Scope& scope) {
+  const Type& t = scope.program.types()[type];
+  Operand out;
+  out.type = type;
+  out.place = place;
+  out.value.type = t.name;
+  if (place.kind == Place::Kind::kMemory) out.value.address = place.address;
+  switch (t.kind) {
+    case Type::Kind::kArray:
+    case Type::Kind::kStruct:
+    case Type::Kind::kUnion:
+      out.value.kind = Value::Kind::kAggregate;
+      out.place.bytes = static_cast<std::uint8_t>(std::min(t.bytes, 8U));
+      return out;
+    case Type::Kind::kVoid:
+    case Type::Kind::kFunction:
+      return fail(ErrorCode::kUsage, fmt::format("a value of type '{}' cannot be shown", t.name));
+    case Type::Kind::kUnknown:
+      return fail(ErrorCode::kUnsupported, "its type is not known",
+                  "read its bytes: chip.ram[address]");
+    default: break;
+  }
+  const std::uint32_t bytes =
+      place.bit_size != 0 ? (place.bit_offset + place.bit_size + 7U) / 8 : std::min(t.bytes, 8U);
+  if (bytes == 0) return fail(ErrorCode::kUnsupported, "its type has no size");
+  out.place.bytes = static_cast<std::uint8_t>(bytes);
+  std::uint64_t raw = 0;
+  for (std::uint32_t i = 0; i < bytes; ++i) {
+    const auto byte = byte_of(place, i, scope.machine);
+    if (!byte && place.kind == Place::Kind::kMemory)
+      return fail(ErrorCode::kOutOfRange,
+                  fmt::format("there is no memory at {:#06x}", place.address.offset),
+                  "is the pointer good?");
+    if (!byte)
+      return fail(ErrorCode::kNotFound, "part of it cannot be told here", "overwritten by now");
+    raw |= std::uint64_t{*byte} << (8 * i);
+  }
+  if (t.kind == Type::Kind::kFloat && (t.bytes == 4 || t.bytes == 8)) {
+    out.value.kind = Value::Kind::kReal;
+    out.value.real = real_of(raw, t.bytes);
+    out.value.bits = static_cast<std::uint8_t>(8 * t.bytes);
+    return out;
+  }
+  out.value.is_signed = t.kind == Type::Kind::kSigned || t.kind == Type::Kind::kChar || t.is_signed;
+  if (t.kind == Type::Kind::kPointer) out.target = t.target;
+  out.value.bits = place.bit_size != 0 ? place.bit_size : static_cast<std::uint8_t>(8 * bytes);
+  out.value.integer = fit(raw >> place.bit_offset, out.value.bits, out.value.is_signed);
+  if (t.reference) return object_at(led_to(out, scope), t.target, scope);
+  return out;
+}
+
+std::optional<Type::Member> find_member(const Program& program, unsigned type,
+                                        const std::string& name, unsigned depth) {
+  constexpr unsigned kMostDepth = 16;
+  if (depth > kMostDepth) return std::nullopt;
+  for (const Type::Member& m : program.types()[type].members)
+    if (m.name == name) return m;
+  // Then in base classes and in members without a name.
+  for (const Type::Member& m : program.types()[type].members) {
+    if (!m.base && !m.name.empty()) continue;
+    auto found = find_member(program, m.type, name, depth + 1);
+    if (!found) continue;
+    found->offset += m.offset;
+    return found;
+  }
+  return std::nullopt;
+}
+
+Result<Operand> member_of(const Operand& whole, const Type::Member& member, const Scope& scope) {
+  const std::uint32_t bytes = member.bit_size != 0 ? (member.bit_offset + member.bit_size + 7U) / 8
+                                                   : scope.program.types()[member.type].bytes;
+  Place place = place_within(whole.place, member.offset, bytes);
+  place.bit_offset = member.bit_offset;
+  place.bit_size = member.bit_size;
+  return object_at(place, member.type, scope);
+}
+
+namespace {
+
+Result<void> store_flag(isa::Machine& machine, unsigned flag, bool on) {
+  const auto index = machine.find_register("sreg");
+  if (!index) return fail(ErrorCode::kNotFound, "this machine has no status register");
+  const std::uint64_t bit = std::uint64_t{1} << flag;
+  const std::uint64_t now = machine.register_value(*index);
+  machine.set_register(*index, on ? now | bit : now & ~bit);
+  return {};
+}
+
+bool store_byte(isa::Machine& machine, const Place& place, unsigned offset, std::uint8_t byte,
+                bool with_effects) {
+  if (place.kind == Place::Kind::kMemory) {
+    const Address address{place.address.space, place.address.offset + offset};
+    return with_effects ? machine.store(address, byte) : machine.poke(address, byte);
+  }
+  const Piece& piece = place.pieces[offset];
+  if (piece.kind == Piece::Kind::kMemory) return machine.poke(piece.address, byte);
+  machine.set_register(piece.index, byte);
+  return true;
+}
+
+}  // namespace
+
+Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value,
+                   bool with_effects) {
+  switch (place.kind) {
+    case Place::Kind::kNone:
+      return fail(ErrorCode::kUsage, "this has no place to store a value",
+                  "name a variable, register, byte of memory or pin");
+    case Place::Kind::kRegister: {
+      const MemoryArea* code = machine.area("flash");
+      const unsigned unit = machine.target().convention().instruction_unit;
+      if (machine.target().registers()[place.index].name == "pc" && code != nullptr &&
+          (value >= code->end || value % unit != 0))
+        return fail(ErrorCode::kOutOfRange, fmt::format("no instruction can begin at {:#x}", value),
+                    fmt::format("flash ends at {:#x}; instructions begin at multiples of {}",
+                                code->end, unit));
+      machine.set_register(place.index, value);
+      return {};
+    }
+    case Place::Kind::kFlag: return store_flag(machine, place.index, value != 0);
+    case Place::Kind::kPin: return machine.drive(place.pin, value != 0);
+    case Place::Kind::kPieces:
+    case Place::Kind::kMemory: break;
+  }
+  std::uint64_t old = 0;
+  for (unsigned i = 0; i < place.bytes; ++i) {
+    const auto byte = byte_of(place, i, machine);
+    if (!byte)
+      return fail(ErrorCode::kOutOfRange,
+                  place.kind == Place::Kind::kMemory
+                      ? fmt::format("there is no memory at {:#06x}", place.address.offset + i)
+                      : "part of it has no place here");
+    if (place.kind == Place::Kind::kPieces && place.pieces[i].kind == Piece::Kind::kConstant)
+      return fail(ErrorCode::kUnsupported, "it cannot be changed",
+                  "the compiler has made it a constant here, or works it out from others");
+    old |= std::uint64_t{*byte} << (8 * i);
+  }
+  std::uint64_t raw = value;
+  if (place.bit_size != 0) {
+    const std::uint64_t mask = ((std::uint64_t{1} << place.bit_size) - 1) << place.bit_offset;
+    raw = (old & ~mask) | (value << place.bit_offset & mask);
+  }
+  // High bytes first: a 16-bit I/O register takes them when its low byte is written.
+  for (unsigned i = place.bytes; i-- > 0;)
+    if (!store_byte(machine, place, i, static_cast<std::uint8_t>(raw >> (8 * i)), with_effects))
+      return fail(ErrorCode::kUnsupported, "nothing here holds a value that could be changed",
+                  "to write it as the firmware does: let … with effects");
+  return {};
+}
+
+}  // namespace lucid::session

@@ -1,0 +1,516 @@
+// SPDX-License-Identifier: MIT
+#include "frames/callers.h"
+
+#include <algorithm>
+#include <functional>
+#include <set>
+#include <utility>
+
+namespace lucid::session {
+namespace {
+
+constexpr unsigned kMostFrames = 256;
+constexpr unsigned kMostScanned = 256;
+constexpr unsigned kMostTailCalls = 8;
+constexpr unsigned kMostShared = 128;  // instructions of code that is shared with other functions
+
+class Unwinder {
+ public:
+  Unwinder(const Program& program, const isa::Machine& machine, Flows& flows)
+      : program_(program),
+        machine_(machine),
+        target_(machine.target()),
+        flows_(flows),
+        convention_(target_.convention()),
+        pointer_mask_(convention_.pointer_bytes >= 4
+                          ? UINT32_MAX
+                          : (std::uint32_t{1} << (8 * convention_.pointer_bytes)) - 1) {
+    const MemoryArea* ram = machine.area("ram");
+    ram_end_ = ram != nullptr ? ram->end : UINT32_MAX;
+    find_vectors();
+  }
+
+  std::vector<Frame> unwind() {
+    std::vector<Frame> frames;
+    std::uint32_t pc = machine_.pc();
+    std::uint32_t sp = machine_.sp();
+    bool at_call = false;
+    for (;;) {
+      Frame frame;
+      frame.pc = pc;
+      frame.sp = sp;
+      frame.registers = registers_;
+      frame.lost = lost_;
+      frame.at_call = at_call;
+      // A return address may lie behind the last instruction of a function that never returns.
+      frame.function = program_.function_at(at_call ? pc - convention_.instruction_unit : pc);
+      next_registers_ = registers_;
+      next_lost_ = lost_;
+      if (frame.function == nullptr)
+        frame.end = CallersEnd::kNoFunction;
+      else if (find_frame(frame))
+        frame.end = why_end(frame, frames.size());
+      else
+        frame.end = frame.function->name == "main" ? CallersEnd::kStart : CallersEnd::kNoFrame;
+      frames.push_back(frame);
+      if (frame.end != CallersEnd::kNone) return frames;
+      registers_ = std::move(next_registers_);
+      lost_ = next_lost_;
+      pc = frame.returns_to;
+      sp = frame.cfa;
+      at_call = !frame.interrupt && !task_begins_;
+    }
+  }
+
+ private:
+  /// A table of vectors is one only if each of the first holds a jump: programs in assembly may do
+  /// without.
+  void find_vectors() {
+    constexpr std::size_t kLooked = 4;
+    const auto& vectors = machine_.info().vectors;
+    for (std::size_t i = 0; i < vectors.size() && i < kLooked; ++i)
+      if (machine_.instruction_at(vectors[i].address, false).flow != Flow::kJump) return;
+    for (const InterruptVector& vector : vectors)
+      vectors_end_ = std::max(vectors_end_, vector.address + convention_.instruction_unit);
+  }
+
+  /// A register in the frame at hand; nullopt if it has been overwritten.
+  [[nodiscard]] std::optional<std::uint64_t> value_of(int dwarf) const {
+    if (const auto kept = registers_.find(dwarf); kept != registers_.end()) {
+      if (kept->second.address) {
+        const auto byte = machine_.peek({Space::kData, *kept->second.address});
+        return byte ? std::optional<std::uint64_t>(*byte) : std::nullopt;
+      }
+      dwarf = kept->second.dwarf_register;
+    } else if (dwarf >= 0 && dwarf < 64 && (lost_ >> dwarf & 1U) != 0) {
+      return std::nullopt;
+    }
+    const auto index = machine_.find_dwarf_register(dwarf);
+    return index ? std::optional<std::uint64_t>(machine_.register_value(*index)) : std::nullopt;
+  }
+
+  /// A register that holds an address: one, or a pair that begins with it.
+  [[nodiscard]] std::optional<std::uint32_t> address_in(int dwarf, std::uint32_t sp) const {
+    if (dwarf == convention_.sp_dwarf) return sp;
+    const auto index = machine_.find_dwarf_register(dwarf);
+    if (!index) return std::nullopt;
+    const unsigned bits = machine_.target().registers()[*index].bits;
+    std::uint64_t out = 0;
+    for (unsigned have = 0; have < 8U * convention_.pointer_bytes; have += bits) {
+      const auto part = value_of(dwarf + static_cast<int>(have / bits));
+      if (!part) return std::nullopt;
+      out |= *part << have;
+    }
+    return static_cast<std::uint32_t>(out);
+  }
+
+  [[nodiscard]] isa::SharedCode shared(std::uint32_t address) const {
+    const Function* function = program_.function_at(address);
+    return function == nullptr ? isa::SharedCode::kNone : target_.shared_code(function->name);
+  }
+
+  bool find_frame(Frame& frame) {
+    if (!frame.at_call && frame.pc < vectors_end_ && frame.pc != 0) {
+      // At a vector itself: nothing has been pushed but the address that was interrupted.
+      frame.interrupt = true;
+      return finish(frame, frame.sp);
+    }
+    if (!frame.at_call && shared(frame.pc) != isa::SharedCode::kNone) return from_shared(frame);
+    return from_flow(frame, frame.pc, frame.sp) || from_table(frame);
+  }
+
+  /// By what following the function's code tells about the place `at` in it.
+  bool from_flow(Frame& frame, std::uint32_t at, std::uint32_t sp) {
+    const std::uint32_t look = frame.at_call ? at - convention_.instruction_unit : at;
+    const FlowGraph* whole = &flows_.of(program_, machine_, *frame.function);
+    const auto node = whole->node_at(look);
+    if (!node) return false;
+    if (whole->state_at(*node) == nullptr && !frame.function->has_lines)
+      whole = &flows_.with_ways_in(program_, machine_, *frame.function);
+    const FlowGraph& graph = *whole;
+    const FlowGraph::Node& here = graph.nodes()[*node];
+    if (frame.at_call ? here.address + here.size != at : here.address != at) return false;
+    const isa::FrameState* state = graph.state_at(*node);
+    const auto anchor = state != nullptr ? target_.anchor(*state) : std::nullopt;
+    const auto base = anchor ? address_in(anchor->dwarf_register, sp) : std::nullopt;
+    if (!base) return false;
+    const std::uint32_t entry_sp =
+        (*base - static_cast<std::uint32_t>(anchor->offset)) & pointer_mask_;
+    keep_registers(frame, *state, entry_sp);
+    find_pushes(frame, graph, here.address, sp, entry_sp);
+    return finish(frame, entry_sp);
+  }
+
+  /// Where the caller's registers are, seen from this frame.
+  void keep_registers(Frame& frame, const isa::FrameState& state, std::uint32_t entry_sp) {
+    using Kind = isa::Known::Kind;
+    for (int r = 0; r < 64; ++r) {
+      if (r == convention_.sp_dwarf || !machine_.find_dwarf_register(r)) continue;
+      const isa::Known entry{Kind::kEntry, 0, r};
+      const isa::Known& now = state.registers[static_cast<std::size_t>(r)];
+      if (now == entry) continue;  // still where it was
+      std::optional<std::int32_t> offset;
+      for (const auto& [at, what] : state.slots)
+        if (what == entry) offset = at;
+      if (now.kind == Kind::kLoaded) offset = now.number;
+      int other = -1;
+      for (int q = 0; !offset && q < 64; ++q)
+        if (state.registers[static_cast<std::size_t>(q)] == entry) other = q;
+      if (offset) {
+        const std::uint32_t address =
+            (entry_sp + static_cast<std::uint32_t>(*offset)) & pointer_mask_;
+        next_registers_[r] = {address, -1};
+        next_lost_ &= ~(std::uint64_t{1} << r);
+        frame.saved.push_back({r, static_cast<std::int32_t>(address)});  // see finish()
+      } else if (other >= 0 && (lost_ >> other & 1U) == 0) {
+        const auto at = registers_.find(other);
+        next_registers_[r] = at != registers_.end() ? at->second : Kept{{}, other};
+        next_lost_ &= ~(std::uint64_t{1} << r);
+      } else {
+        next_registers_.erase(r);
+        next_lost_ |= std::uint64_t{1} << r;
+      }
+    }
+  }
+
+  /// Code that is shared belongs to the function that has jumped there: a copy of the machine runs
+  /// to where it leads.
+  bool from_shared(Frame& frame) {
+    const auto copy = machine_.clone();
+    for (const RegisterName& name : target_.registers()) {
+      const auto index = machine_.find_dwarf_register(name.dwarf);
+      if (!index || name.dwarf == convention_.sp_dwarf) continue;
+      if (const auto value = value_of(name.dwarf)) copy->set_register(*index, *value);
+    }
+    if (const auto index = machine_.find_dwarf_register(convention_.sp_dwarf))
+      copy->set_register(*index, frame.sp);
+    copy->set_pc(frame.pc);
+    target_.mask_interrupts(*copy);
+    isa::FrameState state = seen_from(*copy);
+    isa::RunRequest one;
+    one.instructions = 1;
+    one.pass_first_breakpoint = true;
+    for (unsigned i = 0; i < kMostShared; ++i) {
+      const Instruction instruction = copy->instruction_at(copy->pc(), false);
+      const bool returns = instruction.flow == Flow::kReturn;
+      target_.follow(instruction, state);
+      copy->run(one);
+      if (returns) {
+        const std::uint32_t entry_sp = copy->sp() - convention_.return_bytes;
+        const auto anchor = target_.anchor(state);
+        if (anchor && anchor->dwarf_register == convention_.sp_dwarf)
+          keep_registers(frame, state, entry_sp - static_cast<std::uint32_t>(anchor->offset));
+        else
+          next_lost_ = ~std::uint64_t{0};
+        finish(frame, entry_sp);
+        find_owner(frame);
+        return true;
+      }
+      if (shared(copy->pc()) != isa::SharedCode::kNone) continue;
+      const bool table = shared(frame.pc) == isa::SharedCode::kTable;
+      const Function* owner = program_.function_at(copy->pc());
+      if (owner == nullptr) return false;
+      frame.function = owner;
+      return from_flow(frame, table ? copy->pc() : frame.pc, frame.sp);
+    }
+    return false;
+  }
+
+  /// Whose frame it is that shared code takes down: what was called, if it gets there.
+  void find_owner(Frame& frame) const {
+    const auto call = call_before(frame.returns_to);
+    const Function* owner = call && call->target ? program_.function_at(*call->target) : nullptr;
+    if (owner != nullptr && owner->begin == *call->target &&
+        flows_.of(program_, machine_, *owner).node_at(frame.pc))
+      frame.function = owner;
+  }
+
+  /// The numbers that a frame's end reckons with are known; its pointer is what it leads by.
+  [[nodiscard]] isa::FrameState seen_from(const isa::Machine& at) const {
+    isa::FrameState state = target_.seen_by_pointer();
+    state.loads_are_places = true;
+    for (isa::Known& known : state.registers)
+      if (known.kind == isa::Known::Kind::kConstant) {
+        const auto index = at.find_dwarf_register(known.number);
+        known.number = index ? static_cast<std::int32_t>(at.register_value(*index)) : 0;
+      }
+    return state;
+  }
+
+  /// By the image's frame information, where nothing is seen to lead. It leaves out what handlers
+  /// push first.
+  bool from_table(Frame& frame) {
+    const std::uint32_t look = frame.at_call ? frame.pc - convention_.instruction_unit : frame.pc;
+    const FlowGraph& graph = flows_.of(program_, machine_, *frame.function);
+    const auto node = graph.node_at(look);
+    if (is_handler(*frame.function) || (node && graph.state_at(*node) != nullptr)) return false;
+    const auto row = program_.frame_at(look);
+    const auto base = row ? address_in(row->cfa_register, frame.sp) : std::nullopt;
+    if (!base) return false;
+    const std::uint32_t cfa = (*base + static_cast<std::uint32_t>(row->cfa_offset)) & pointer_mask_;
+    if (!frame.interrupt) next_lost_ |= convention_.call_clobbered;
+    for (const FrameRow::Saved& saved : row->saved) {
+      if (saved.dwarf_register == convention_.return_dwarf) continue;
+      const std::uint32_t address = cfa + static_cast<std::uint32_t>(saved.offset);
+      frame.saved.push_back({saved.dwarf_register, static_cast<std::int32_t>(address)});
+      next_registers_[saved.dwarf_register] = {address, -1};
+      if (saved.dwarf_register < 64) next_lost_ &= ~(std::uint64_t{1} << saved.dwarf_register);
+    }
+    return finish(frame, cfa - convention_.return_bytes);
+  }
+
+  bool finish(Frame& frame, std::uint32_t entry_sp) {
+    frame.cfa = (entry_sp + convention_.return_bytes) & pointer_mask_;
+    frame.return_slot = frame.cfa - convention_.return_bytes + convention_.stack_gap;
+    std::vector<std::uint8_t> bytes;
+    for (std::uint32_t i = 0; i < convention_.return_bytes; ++i)
+      bytes.push_back(machine_.peek({Space::kData, frame.return_slot + i}).value_or(0));
+    frame.returns_to = target_.return_address(bytes);
+    // A handler may have been called like a function.
+    if (is_handler(*frame.function) && !called_from(frame.returns_to, *frame.function))
+      frame.interrupt = true;
+    std::vector<FrameRow::Saved> saved;
+    for (FrameRow::Saved s : frame.saved) {
+      // Only a handler saves what a call may overwrite: elsewhere it is pushed for its room, or as
+      // an argument.
+      if (!frame.interrupt && s.dwarf_register < 64 &&
+          (convention_.call_clobbered >> s.dwarf_register & 1U) != 0)
+        continue;
+      s.offset -= static_cast<std::int32_t>(frame.cfa);
+      saved.push_back(s);
+    }
+    frame.saved = std::move(saved);
+    frame.known = true;
+    return true;
+  }
+
+  /// Which instructions have pushed what lies between: if straight code leads here.
+  void find_pushes(Frame& frame, const FlowGraph& graph, std::uint32_t look, std::uint32_t sp,
+                   std::uint32_t entry_sp) const {
+    std::uint32_t at = entry_sp;
+    std::map<std::uint32_t, std::uint32_t> pushed;
+    auto node = graph.node_at(frame.function->begin);
+    for (unsigned i = 0; node && i < kMostScanned; ++i, ++*node) {
+      if (*node >= graph.nodes().size()) return;
+      const FlowGraph::Node& here = graph.nodes()[*node];
+      if (here.address == look) break;
+      const Instruction instruction = machine_.instruction_at(here.address, false);
+      const isa::StackEffect effect = target_.stack_effect(instruction);
+      const bool straight =
+          here.flow == Flow::kNext || here.flow == Flow::kCall || here.flow == Flow::kIndirectCall;
+      if (!straight || effect.kind == isa::StackEffect::Kind::kPop ||
+          effect.kind == isa::StackEffect::Kind::kUnknown)
+        return;
+      if (effect.kind == isa::StackEffect::Kind::kPush)
+        pushed[at - 1 + convention_.stack_gap] = here.address;
+      at -= effect.bytes;
+    }
+    if (at == sp) frame.pushed = std::move(pushed);
+  }
+
+  /// A handler by its name, or because a vector leads to it.
+  [[nodiscard]] bool is_handler(const Function& function) const {
+    if (target_.is_handler_name(function.name)) return true;
+    if (vectors_end_ == 0) return false;
+    for (const InterruptVector& vector : machine_.info().vectors) {
+      if (vector.address == 0) continue;
+      const Instruction jump = machine_.instruction_at(vector.address, false);
+      if (jump.flow == Flow::kJump && jump.target == function.begin && function.begin != 0)
+        return true;
+    }
+    return false;
+  }
+
+  /// Does a call stand before the address, and could it have led to the function?
+  [[nodiscard]] bool called_from(std::uint32_t address, const Function& callee) const {
+    const auto call = call_before(address);
+    if (!call) return false;
+    // Whose end it is that a helper takes down is not known.
+    return !call->target || target_.shared_code(callee.name) != isa::SharedCode::kNone ||
+           leads_to(*call->target, callee, 0);
+  }
+
+  /// The call that returns to an address: where it leads, if that is fixed.
+  struct Call {
+    std::optional<std::uint32_t> target;
+  };
+  [[nodiscard]] std::optional<Call> call_before(std::uint32_t address) const {
+    if (address == 0) return std::nullopt;
+    const Function* caller = program_.function_at(address - convention_.instruction_unit);
+    if (caller == nullptr) {  // start-up code, whose labels are no functions
+      for (std::uint32_t size = target_.longest(); size > 0; size -= convention_.instruction_unit) {
+        const Instruction before = machine_.instruction_at(address - size, false);
+        if (before.size == size && before.flow == Flow::kCall) return Call{before.target};
+      }
+      return std::nullopt;
+    }
+    const FlowGraph& graph = flows_.of(program_, machine_, *caller);
+    const auto node = graph.node_at(address - convention_.instruction_unit);
+    if (!node) return std::nullopt;
+    const FlowGraph::Node& before = graph.nodes()[*node];
+    if (before.address + before.size != address ||
+        (before.flow != Flow::kCall && before.flow != Flow::kIndirectCall))
+      return std::nullopt;
+    return Call{before.target};
+  }
+
+  [[nodiscard]] bool leads_to(std::uint32_t address, const Function& callee, unsigned depth) const {
+    if (address >= callee.begin && address < callee.end) return true;
+    if (depth > kMostTailCalls) return false;
+    const Function* way = program_.function_at(address);
+    if (way == nullptr) {  // a trampoline that the linker has made
+      const Instruction jump = machine_.instruction_at(address, false);
+      return jump.flow == Flow::kJump && jump.target && leads_to(*jump.target, callee, depth + 1);
+    }
+    const FlowGraph& graph = flows_.of(program_, machine_, *way);
+    if (graph.has_unknown_jump()) return true;
+    if (const auto inner = graph.node_at(callee.begin); inner && graph.state_at(*inner) != nullptr)
+      return true;
+    return std::any_of(graph.leaves().begin(), graph.leaves().end(), [&](const auto& leave) {
+      return leads_to(leave.address, callee, depth + 1);
+    });
+  }
+
+  /// Whether the address that the frame returns to can be taken for its caller's.
+  CallersEnd why_end(const Frame& frame, std::size_t count) {
+    task_begins_ = false;
+    if (frame.function->name == "main") return CallersEnd::kStart;
+    if (count + 1 >= kMostFrames) return CallersEnd::kTooMany;
+    if (frame.cfa <= frame.sp || frame.cfa + convention_.stack_gap > ram_end_)
+      return CallersEnd::kNotOnStack;
+    const Function* caller = program_.function_at(frame.returns_to);
+    if (frame.interrupt) {
+      if (caller == nullptr) return CallersEnd::kNoFunction;
+      const FlowGraph& graph = flows_.of(program_, machine_, *caller);
+      const auto node = graph.node_at(frame.returns_to);
+      return node && graph.nodes()[*node].address == frame.returns_to ? CallersEnd::kNone
+                                                                      : CallersEnd::kNoInstruction;
+    }
+    if (called_from(frame.returns_to, *frame.function)) return CallersEnd::kNone;
+    if (caller != nullptr && caller->begin == frame.returns_to && frame.returns_to != 0 &&
+        !call_before(frame.returns_to)) {
+      task_begins_ = true;  // nobody has called it: its address was put there
+      return CallersEnd::kNone;
+    }
+    if (call_before(frame.returns_to)) return CallersEnd::kOtherCall;
+    return frame.pc == frame.function->begin && !frame.at_call ? CallersEnd::kTaskBegins
+                                                               : CallersEnd::kNoCall;
+  }
+
+  const Program& program_;
+  const isa::Machine& machine_;
+  const isa::Target& target_;
+  Flows& flows_;
+  const isa::CallConvention convention_;
+  const std::uint32_t pointer_mask_;
+  std::uint32_t ram_end_ = 0, vectors_end_ = 0;
+  std::map<int, Kept> registers_, next_registers_;  ///< of the frame at hand, and of its caller
+  std::uint64_t lost_ = 0, next_lost_ = 0;
+  bool task_begins_ = false;
+};
+
+}  // namespace
+
+std::vector<Frame> unwind(const Program& program, const isa::Machine& machine, Flows& flows) {
+  return Unwinder(program, machine, flows).unwind();
+}
+
+std::uint32_t look_address(const Frame& frame) { return frame.at_call ? frame.pc - 1 : frame.pc; }
+
+namespace {
+
+/// The tail calls that lead from one function to another; nullopt if there is no way, or several.
+std::optional<std::vector<const CallSite*>> tail_calls(const Program& program, std::uint32_t from,
+                                                       std::uint32_t to) {
+  std::optional<std::vector<const CallSite*>> found;
+  unsigned ways = 0;
+  unsigned looked = 0;
+  std::vector<const CallSite*> path;
+  const std::function<void(std::uint32_t)> search = [&](std::uint32_t at) {
+    const Function* function = program.function_at(at);
+    if (function == nullptr || path.size() >= kMostTailCalls || ++looked > 1000) return;
+    for (const CallSite* site : program.tail_calls_in(*function)) {
+      const bool again = std::find(path.begin(), path.end(), site) != path.end();
+      if (!site->callee || again) continue;
+      path.push_back(site);
+      if (*site->callee == to) {
+        ++ways;
+        found = path;
+      } else {
+        search(*site->callee);
+      }
+      path.pop_back();
+    }
+  };
+  search(from);
+  return ways == 1 ? found : std::nullopt;
+}
+
+/// The levels between a frame and the call that led to it: functions that jumped on.
+void add_left_levels(const Program& program, const Frame& frame, const Frame& caller,
+                     std::vector<Frame>& out) {
+  const CallSite* site = caller.at_call ? program.call_site_at(caller.pc) : nullptr;
+  if (site == nullptr || !site->callee || frame.function == nullptr || frame.interrupt ||
+      *site->callee == frame.function->begin)
+    return;
+  const auto path = tail_calls(program, *site->callee, frame.function->begin);
+  if (!path) return;
+  for (auto jump = path->rbegin(); jump != path->rend(); ++jump) {
+    Frame left;
+    left.pc = (*jump)->returns_to;
+    left.at_call = true;
+    left.left = true;
+    left.cfa = frame.cfa;
+    left.lost = ~std::uint64_t{0};
+    left.function = program.function_at(look_address(left));
+    out.push_back(std::move(left));
+  }
+}
+
+}  // namespace
+
+std::vector<Frame> call_levels(const Program& program, const isa::Machine& machine, Flows& flows) {
+  std::vector<Frame> out;
+  const std::vector<Frame> frames = unwind(program, machine, flows);
+  for (std::size_t i = 0; i < frames.size(); ++i) {
+    Frame frame = frames[i];
+    if (i > 0) add_left_levels(program, frames[i - 1], frame, out);
+    const InlinedCall* inner = nullptr;
+    for (const InlinedCall* call : program.inlined_at(look_address(frame))) {
+      Frame level = frame;
+      level.inlined = call;
+      level.inner = std::exchange(inner, call);
+      level.interrupt = false;
+      out.push_back(std::move(level));
+    }
+    frame.inner = inner;
+    out.push_back(std::move(frame));
+  }
+  return out;
+}
+
+}  // namespace lucid::session
+
+namespace lucid {
+
+std::string callers_end_text(CallersEnd end) {
+  switch (end) {
+    case CallersEnd::kNone: return "it goes on";
+    case CallersEnd::kStart: return "the program begins here";
+    case CallersEnd::kTaskBegins: return "nothing has called this: a task begins here";
+    case CallersEnd::kNoCall:
+      return "no call stands before the return address: a task begins here, or the stack is "
+             "damaged";
+    case CallersEnd::kOtherCall:
+      return "the call before the return address leads elsewhere: the stack may be damaged";
+    case CallersEnd::kNoFunction: return "the return address is in no function";
+    case CallersEnd::kNoInstruction: return "no instruction begins at the interrupted address";
+    case CallersEnd::kNoFrame:
+      return "where its return address lies cannot be told at this instruction";
+    case CallersEnd::kNotOnStack: return "the stack holds no further return address";
+    case CallersEnd::kTooMany: return "there are more";
+  }
+  return {};
+}
+
+}  // namespace lucid

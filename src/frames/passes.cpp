@@ -1,0 +1,195 @@
+// SPDX-License-Identifier: MIT
+#include "frames/passes.h"
+
+#include <algorithm>
+
+namespace lucid::session {
+
+namespace {
+
+constexpr unsigned kNone = UINT32_MAX;
+
+bool begins_with(const LineFlow::Stack& stack, const LineFlow::Stack& level) {
+  return stack.size() >= level.size() && std::equal(level.begin(), level.end(), stack.begin());
+}
+
+}  // namespace
+
+LineFlow::LineFlow(const Program& program, const FlowGraph& graph, const Function& function)
+    : graph_(graph), program_(program) {
+  const auto& nodes = graph.nodes();
+  lines_.resize(nodes.size());
+  stacks_.resize(nodes.size());
+  first_ = graph.node_at(function.begin).value_or(0);
+  std::vector<const InlinedCall*> here;  // that touch this function
+  for (const InlinedCall& call : program.inlined_calls())
+    for (const Local::Range& range : call.ranges)
+      if (range.begin < function.end && function.begin < range.end) {
+        here.push_back(&call);
+        break;
+      }
+  std::stable_sort(here.begin(), here.end(),
+                   [](const auto* a, const auto* b) { return a->depth < b->depth; });
+  for (unsigned i = 0; i < nodes.size(); ++i) {
+    const std::uint32_t address = nodes[i].address;
+    if (const auto range = program.line_at(address)) lines_[i] = {range->file, range->line};
+    for (const InlinedCall* call : here)
+      for (const Local::Range& range : call->ranges)
+        if (address >= range.begin && address < range.end) {
+          stacks_[i].push_back(call);
+          break;
+        }
+  }
+  adopt();
+}
+
+/// Code without a line goes with the line that all ways to it come from.
+void LineFlow::adopt() {
+  const auto& nodes = graph_.nodes();
+  for (bool changed = true; changed;) {
+    changed = false;
+    for (unsigned i = 0; i < nodes.size(); ++i) {
+      if (lines_[i].line != 0 || nodes[i].before.empty()) continue;
+      const unsigned first = nodes[i].before.front();
+      const bool same =
+          std::all_of(nodes[i].before.begin(), nodes[i].before.end(), [&](unsigned before) {
+            return lines_[before] == lines_[first] && stacks_[before] == stacks_[i];
+          });
+      if (!same || lines_[first].line == 0) continue;
+      lines_[i] = lines_[first];
+      changed = true;
+    }
+  }
+}
+
+LineFlow::Line LineFlow::line_at_level(unsigned node, const Stack& level) const {
+  const Stack& stack = stacks_[node];
+  if (!begins_with(stack, level)) return {};
+  if (stack.size() == level.size()) return lines_[node];
+  const InlinedCall& inner = *stack[level.size()];
+  return {inner.call_file.value_or(0), inner.call_line};
+}
+
+/// Is there a way that does not lead over `without`?
+bool LineFlow::reaches(unsigned from, unsigned to, unsigned without) const {
+  std::vector<bool> seen(graph_.nodes().size());
+  std::vector<unsigned> waiting{from};
+  while (!waiting.empty()) {
+    const unsigned at = waiting.back();
+    waiting.pop_back();
+    for (const unsigned next : graph_.nodes()[at].next) {
+      if (next == without || seen[next]) continue;
+      if (next == to) return true;
+      seen[next] = true;
+      waiting.push_back(next);
+    }
+  }
+  return false;
+}
+
+/// Between two executions of the one there is always just one of the other, which comes first.
+bool LineFlow::belongs_to(unsigned later, unsigned earlier) const {
+  if (first_ != earlier && (first_ == later || reaches(first_, later, earlier))) return false;
+  return !reaches(later, later, earlier) && !reaches(earlier, earlier, later);
+}
+
+/// Is there a way round within the line, from a node on?
+bool LineFlow::loops_within(unsigned node, const Line& line, const Stack& level) const {
+  std::set<unsigned> seen{node};
+  std::vector<unsigned> waiting{node};
+  while (!waiting.empty()) {
+    const unsigned at = waiting.back();
+    waiting.pop_back();
+    for (const unsigned next : graph_.nodes()[at].next) {
+      if (line_at_level(next, level) != line) continue;
+      if (graph_.nodes()[next].address <= graph_.nodes()[at].address) return true;
+      if (seen.insert(next).second) waiting.push_back(next);
+    }
+  }
+  return false;
+}
+
+std::vector<unsigned> LineFlow::entries(const Line& line, const Stack& level) const {
+  const auto [known, is_new] = entries_.try_emplace({line, level});
+  if (!is_new) return known->second;
+  const auto& nodes = graph_.nodes();
+  const auto within = [&](unsigned node) { return line_at_level(node, level) == line; };
+  std::vector<unsigned> own, inner;
+  for (unsigned i = 0; i < nodes.size(); ++i) {
+    if (!within(i)) continue;
+    const bool from_outside = i == first_ || nodes[i].before.empty() ||
+                              std::any_of(nodes[i].before.begin(), nodes[i].before.end(),
+                                          [&](unsigned before) { return !within(before); });
+    // What nothing is seen to lead to is a place only where a stretch of the line begins.
+    if (!from_outside || (nodes[i].before.empty() && i != first_ && i > 0 && within(i - 1)))
+      continue;
+    // Where no row of the line table begins, compilers have let other code go with the line.
+    const auto range = program_.line_at(nodes[i].address);
+    const bool row_begins = range && range->begin == nodes[i].address;
+    const bool is_own = (stacks_[i].size() == level.size() && row_begins) ||
+                        program_.has_statement(nodes[i].address, line.file, line.line);
+    (is_own ? own : inner).push_back(i);
+  }
+  std::vector<unsigned> out = own.empty() ? inner : own;
+  constexpr std::size_t kMostCompared = 24;
+  if (out.size() > 1 && out.size() <= kMostCompared) {
+    std::vector<unsigned> kept;
+    for (const unsigned later : out) {
+      const bool part = std::any_of(out.begin(), out.end(), [&](unsigned earlier) {
+        return earlier != later && belongs_to(later, earlier);
+      });
+      if (!part) kept.push_back(later);
+    }
+    out = kept;
+  }
+  return entries_[{line, level}] = out;
+}
+
+std::vector<Arrival> LineFlow::arrivals(const Line& line) const {
+  std::set<Stack> levels;
+  for (unsigned i = 0; i < lines_.size(); ++i) {
+    if (lines_[i] == line) levels.insert(stacks_[i]);
+    for (std::size_t n = 0; n < stacks_[i].size(); ++n) {
+      const InlinedCall& call = *stacks_[i][n];
+      if (call.call_line == line.line && call.call_file.value_or(0) == line.file)
+        levels.insert(
+            Stack(stacks_[i].begin(), stacks_[i].begin() + static_cast<std::ptrdiff_t>(n)));
+    }
+  }
+  std::vector<Arrival> out;
+  for (const Stack& level : levels)
+    for (const unsigned node : entries(line, level)) {
+      Arrival arrival;
+      arrival.address = graph_.nodes()[node].address;
+      for (const unsigned before : graph_.nodes()[node].before)
+        (line_at_level(before, level) == line ? arrival.inner : arrival.outer)
+            .push_back(graph_.nodes()[before].address);
+      if (arrival.inner.empty()) arrival.outer.clear();
+      arrival.rounds = loops_within(node, line, level);
+      out.push_back(std::move(arrival));
+    }
+  return out;
+}
+
+bool LineFlow::is_arrival(unsigned from, unsigned to) const {
+  const Line& line = lines_[to];
+  const Stack& level = stacks_[to];
+  if (line.line == 0 || line_at_level(from, level) == line) return false;
+  const auto list = entries(line, level);
+  return std::find(list.begin(), list.end(), to) != list.end();
+}
+
+Arrival LineFlow::arrival_at(std::uint32_t address) const {
+  Arrival out;
+  out.address = address;
+  const auto node = graph_.node_at(address);
+  if (!node) return out;
+  for (const unsigned before : graph_.nodes()[*node].before) {
+    const bool round = before == *node || reaches(*node, before, kNone);
+    (round ? out.inner : out.outer).push_back(graph_.nodes()[before].address);
+  }
+  if (out.inner.empty()) out.outer.clear();
+  return out;
+}
+
+}  // namespace lucid::session

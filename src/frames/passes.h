@@ -1,0 +1,72 @@
+// SPDX-License-Identifier: MIT
+// When a line executes: arriving in its code from another line of the same call level, never by a
+// return. Rounds of a loop that stands on one line are one pass. A stretch that always follows an
+// earlier stretch of the line belongs to the same pass: compilers split a line into several.
+#ifndef LUCID_FRAMES_PASSES_H
+#define LUCID_FRAMES_PASSES_H
+
+#include <map>
+#include <set>
+#include <vector>
+
+#include "frames/flow.h"
+
+namespace lucid::session {
+
+/// A place at which a pass begins.
+struct Arrival {
+  std::uint32_t address = 0;
+  /// Instructions that lead there from within: then it is no arrival. If there are any, `outer` are
+  /// all others that lead there, so that the last one executed tells.
+  std::vector<std::uint32_t> inner, outer;
+  bool rounds = false;  ///< of a loop that stands on this line are one pass
+};
+
+/// The lines and inlined bodies of a function's instructions.
+class LineFlow {
+ public:
+  using Stack = std::vector<const InlinedCall*>;  ///< outermost first
+  struct Line {
+    unsigned file = 0, line = 0;  ///< line 0: none
+    friend bool operator==(const Line& a, const Line& b) {
+      return a.file == b.file && a.line == b.line;
+    }
+    friend bool operator!=(const Line& a, const Line& b) { return !(a == b); }
+    friend bool operator<(const Line& a, const Line& b) {
+      return a.file != b.file ? a.file < b.file : a.line < b.line;
+    }
+  };
+
+  LineFlow(const Program& program, const FlowGraph& graph, const Function& function);
+
+  [[nodiscard]] const FlowGraph& graph() const { return graph_; }
+  [[nodiscard]] const Line& line_of(unsigned node) const { return lines_[node]; }
+  [[nodiscard]] const Stack& stack_of(unsigned node) const { return stacks_[node]; }
+  /// The line that a node belongs to as seen from a level: within a body that is inlined further
+  /// in, the line of the call. Line 0 if it is not within the level, or has no line.
+  [[nodiscard]] Line line_at_level(unsigned node, const Stack& level) const;
+  /// Where passes of a line begin in this function, all its inlined copies included.
+  [[nodiscard]] std::vector<Arrival> arrivals(const Line& line) const;
+  /// Does coming from one node to another begin a pass of the other's line?
+  [[nodiscard]] bool is_arrival(unsigned from, unsigned to) const;
+  /// Where the function's body begins: not when a loop leads back there.
+  [[nodiscard]] Arrival arrival_at(std::uint32_t address) const;
+
+ private:
+  void adopt();
+  [[nodiscard]] bool reaches(unsigned from, unsigned to, unsigned without) const;
+  [[nodiscard]] bool loops_within(unsigned node, const Line& line, const Stack& level) const;
+  [[nodiscard]] bool belongs_to(unsigned later, unsigned earlier) const;
+  [[nodiscard]] std::vector<unsigned> entries(const Line& line, const Stack& level) const;
+
+  const FlowGraph& graph_;
+  const Program& program_;
+  unsigned first_ = 0;
+  std::vector<Line> lines_;
+  std::vector<Stack> stacks_;
+  mutable std::map<std::pair<Line, Stack>, std::vector<unsigned>> entries_;
+};
+
+}  // namespace lucid::session
+
+#endif  // LUCID_FRAMES_PASSES_H

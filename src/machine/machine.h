@@ -1,0 +1,247 @@
+// SPDX-License-Identifier: MIT
+// Machine: a running chip as the debugger sees it, whatever its instruction set.
+//
+// Looking never changes anything: every const function may be called at any pause, in any order,
+// any number of times, without a trace in the machine's hash.
+#ifndef LUCID_MACHINE_MACHINE_H
+#define LUCID_MACHINE_MACHINE_H
+
+#include <atomic>
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lucid/chip.h"
+#include "machine/target.h"
+
+namespace lucid::isa {
+
+/// Kinds of misbehaviour that end a run.
+enum class Fault : std::uint8_t {
+  kNone,
+  kReservedInstruction,  ///< about to execute; it is not executed
+  kErasedFlash,          ///< about to execute erased flash
+  kOutsideMemory,        ///< a load or store where nothing answers; it was completed (reads give 0)
+  kStackOutsideRam,      ///< a push, pop, call or return there; it was completed
+  kStackIntoData,        ///< the stack wrote over static data; it was completed
+  kNeverWritten,  ///< a load of RAM that nothing has written since power-on; it was completed
+  kBusyFlash,     ///< a load or fetch from flash that is being programmed; it gives 0xff
+  kNeverWakes,    ///< asleep or held in reset, and nothing is left that could end it
+  kOutside,       ///< something outside the chip has failed: Stop::failure
+};
+
+/// Asked whenever a marked instruction is about to execute.
+class MarkListener {
+ public:
+  virtual ~MarkListener() = default;
+  /// False: the run goes on as if there were no mark.
+  virtual bool ends_run_at(std::uint32_t pc) = 0;
+};
+
+/// A condition that a machine may work out without asking: operations on a stack of whole numbers
+/// of at most 32 bits. It holds if the last one leaves something else than 0.
+struct Predicate {
+  enum class Kind : std::uint8_t {
+    kConstant,  ///< pushes `value`
+    kBytes,     ///< pushes `bits` (8, 16, 32) of plain memory at data address `value`
+    kFit,       ///< the top becomes a number of `bits`
+    kAdd,       ///< this and the following: of the two on top, the upper one on the right
+    kSubtract,
+    kAnd,
+    kOr,
+    kXor,
+    kEqual,
+    kLess,
+    kNot,  ///< 1 for 0, 0 for anything else
+  };
+  struct Operation {
+    Kind kind;
+    std::uint32_t value = 0;
+    std::uint8_t bits = 32;
+    bool is_signed = false;
+    friend bool operator==(const Operation& a, const Operation& b) {
+      return a.kind == b.kind && a.value == b.value && a.bits == b.bits &&
+             a.is_signed == b.is_signed;
+    }
+  };
+  std::vector<Operation> operations;
+};
+
+/// What ends a run.
+struct RunRequest {
+  std::uint64_t until_ticks = UINT64_MAX;     ///< ends at the first boundary at or after this time
+  std::uint64_t until_cycles = UINT64_MAX;    ///< the same in cycles
+  std::uint64_t instructions = UINT64_MAX;    ///< how many; an interrupt entry counts as one
+  bool endless = false;                       ///< more runs follow: `until_ticks` is only a slice
+  bool pass_first_breakpoint = false;         ///< execute the instruction at PC though it is marked
+  bool stop_at_interrupt = false;             ///< end when an interrupt has been entered
+  std::optional<std::uint32_t> within_begin;  ///< end when PC leaves [begin, end)
+  std::uint32_t within_end = 0;
+  MarkListener* marks = nullptr;                       ///< null: every mark ends the run
+  std::uint32_t events = 0;                            ///< end behind these, bits of EventKind
+  const std::atomic<bool>* pause_requested = nullptr;  ///< looked at every few thousand cycles
+};
+
+/// What a run can be asked to end at, as bit numbers of RunRequest::events.
+enum class EventKind : std::uint8_t {
+  kInterrupt,    ///< entered; `number` is the vector
+  kReturn,       ///< a return from interrupt has executed
+  kSleep,        ///< the processor has stopped
+  kWake,         ///< and goes on
+  kByteOut,      ///< has left a serial port: `name`, `number`
+  kByteIn,       ///< has arrived
+  kEepromWrite,  ///< has begun: address `number`, `value`
+  kEdge,         ///< pin `name` is now `value`
+  kWire,         ///< what the chip does to a wire has changed
+  kReset,        ///< by the chip itself; `number` is its cause, as the status register shows it
+};
+struct Event {
+  EventKind kind = EventKind::kInterrupt;
+  unsigned number = 0, value = 0;
+  std::string name;
+};
+constexpr std::uint32_t bit(EventKind kind) { return 1U << static_cast<unsigned>(kind); }
+
+/// What a debugger may want to know of a byte, as bits.
+enum : std::uint8_t { kOnRead = 1, kOnWrite = 2, kOnChange = 4 };
+
+/// A watched byte has been read, written or, by hardware, changed.
+struct Access {
+  Address address;
+  bool write = false;
+  std::uint8_t before = 0, after = 0;
+  std::uint32_t pc = 0;  ///< byte address of the instruction
+};
+
+struct Stop {
+  enum class Why : std::uint8_t {
+    kTime,
+    kInstructions,
+    kBreakpoint,
+    kInterruptEntered,
+    kLeftRange,
+    kRequested,
+    kFault,
+    kBreakInstruction,
+    kAccess,  ///< the instruction is complete
+    kEvent,
+  } why = Why::kTime;
+  Fault fault = Fault::kNone;
+  std::uint32_t fault_pc = 0;       ///< byte address of the instruction at fault
+  std::uint32_t fault_address = 0;  ///< data address it touched
+  std::string failure;              ///< for Fault::kOutside, in words
+  bool fault_in_entry = false;      ///< of an interrupt; `fault_pc` is where it came
+  std::uint32_t last_pc = 0;        ///< byte address of the last instruction executed
+  int interrupt = -1;               ///< vector number, if one has been entered
+  std::vector<Access> accesses;     ///< to watched bytes, by the last instruction
+  std::vector<Event> events;        ///< of those asked for
+};
+
+/// What went wrong, in words and with its addresses. REQUIRES: stop.why is kFault.
+[[nodiscard]] std::string fault_text(const Stop& stop);
+
+class Machine {
+ public:
+  virtual ~Machine() = default;
+  [[nodiscard]] virtual std::unique_ptr<Machine> clone() const = 0;
+  [[nodiscard]] virtual const Target& target() const = 0;
+  [[nodiscard]] virtual const ChipInfo& info() const = 0;
+
+  // Running
+  virtual Stop run(const RunRequest& request) = 0;
+  virtual void reset() = 0;
+  virtual Result<void> load(const Image& image) = 0;
+  /// Error: kOutOfRange for an address that is not the start of an instruction in code memory.
+  virtual Result<void> set_breakpoint(std::uint32_t address, bool on) = 0;
+  /// As long as `unless` does not hold at a breakpoint, a run with a listener may pass it without
+  /// asking; null: it always asks. A machine that cannot do that ignores it.
+  virtual void pass_unless(std::uint32_t /*address*/, const Predicate* /*unless*/) {}
+  /// How often it has done so since it was last asked.
+  virtual std::uint64_t take_passed(std::uint32_t /*address*/) { return 0; }
+  /// Pushes into `[begin, end)` of data space are faults; an empty range turns that off.
+  virtual void guard_stack(std::uint32_t begin, std::uint32_t end) = 0;
+  /// Ends a run behind each access of these kinds (kOnRead, …) to a byte; 0 turns that off. Loads
+  /// and stores cost nothing elsewhere. What changes without a store (a register operand, flags,
+  /// I/O and EEPROM changed by hardware) is compared after each instruction, which makes a run
+  /// slow. Error: kOutOfRange if there is no such byte.
+  virtual Result<void> watch(Address address, std::uint8_t kinds);
+  /// Makes a load of RAM that nothing has written since power-on a fault.
+  virtual void check_unwritten(bool on) { (void)on; }
+  /// A fault that is off is passed over: an access is completed, a word that is no instruction does
+  /// nothing for a cycle. kNeverWakes cannot be turned off; kNeverWritten is off at first.
+  void set_fault(Fault fault, bool on);
+  [[nodiscard]] bool fault_is_on(Fault fault) const {
+    return (faults_off_ >> static_cast<unsigned>(fault) & 1U) == 0;
+  }
+
+  // Looking
+  [[nodiscard]] virtual std::optional<std::uint8_t> peek(Address address) const = 0;
+  /// The bytes themselves, where they are nothing but memory; null elsewhere. Good until the
+  /// machine runs or changes.
+  [[nodiscard]] virtual const std::uint8_t* plain_bytes(Address address, unsigned bytes) const;
+  [[nodiscard]] virtual std::uint64_t register_value(unsigned index) const = 0;
+  [[nodiscard]] virtual std::uint32_t pc() const = 0;
+  [[nodiscard]] virtual std::uint32_t sp() const = 0;
+  /// Time since power-on, in ticks of the oscillator (ChipInfo::clock_hz).
+  [[nodiscard]] virtual std::uint64_t ticks() const = 0;
+  /// Cycles of the processor's clock since power-on, asleep or not.
+  [[nodiscard]] virtual std::uint64_t cycles() const { return ticks(); }
+  /// How many ticks a cycle takes now.
+  [[nodiscard]] virtual unsigned ticks_a_cycle() const { return 1; }
+  [[nodiscard]] virtual std::uint64_t hash() const = 0;
+  /// True if the next thing to happen is the entry of an interrupt, not the instruction at PC.
+  [[nodiscard]] virtual bool interrupt_imminent() const = 0;
+  /// True if nothing can interrupt the program.
+  [[nodiscard]] virtual bool interrupts_off() const { return false; }
+  [[nodiscard]] virtual bool asleep() const { return false; }
+  /// The lowest stack pointer while the stack was in use since reset; nullopt before its first use.
+  [[nodiscard]] virtual std::optional<std::uint32_t> deepest_sp() const { return std::nullopt; }
+  /// A machine whose execution point, registers and stack are as they were then, behind the
+  /// instruction that did it; other memory is as it is now. Null if that is not known.
+  [[nodiscard]] virtual std::unique_ptr<Machine> at_deepest() const { return nullptr; }
+  /// Of the ticks so far, those that the processor was asleep.
+  [[nodiscard]] virtual std::uint64_t slept_ticks() const { return 0; }
+  [[nodiscard]] virtual std::vector<PinState> pins() const { return {}; }
+  /// The named values a status register holds: letter and bit, highest first. Empty: no such
+  /// register.
+  [[nodiscard]] virtual std::string flag_letters() const { return {}; }
+  [[nodiscard]] virtual std::uint8_t flags() const { return 0; }
+
+  // Changing
+  virtual bool poke(Address address, std::uint8_t value) = 0;
+  /// As an instruction of the firmware would, with all that it has for effects.
+  virtual bool store(Address address, std::uint8_t value) { return poke(address, value); }
+  virtual void set_register(unsigned index, std::uint64_t value) = 0;
+  virtual void set_pc(std::uint32_t address) = 0;
+  virtual Result<void> drive(const std::string& pin, std::optional<bool> level);
+  [[nodiscard]] virtual std::vector<PartState> parts() const { return {}; }
+  virtual Result<void> act(const std::string& part, const std::string& action,
+                           const std::string& value);
+  virtual Result<void> apply(const std::string& pin, std::int32_t microvolts);
+  virtual Result<void> feed(const std::string& port, const std::string& bytes);
+  virtual Result<void> feed_frame(const std::string& port, const SerialFrame& frame);
+  virtual Result<void> transfer(const TwoWireTransfer& transfer);
+  virtual std::vector<SerialText> take_serial() { return {}; }
+  virtual std::vector<std::string> take_notes() { return {}; }
+  /// Further chips that run along, by name, and one of them as it is now; null for another name.
+  [[nodiscard]] virtual std::vector<std::string> companions() const { return {}; }
+  [[nodiscard]] virtual std::unique_ptr<Machine> companion(const std::string& name) const;
+
+  // Served from the above
+  [[nodiscard]] Instruction instruction_at(std::uint32_t address, bool with_text = true) const;
+  [[nodiscard]] std::optional<unsigned> find_register(const std::string& name) const;
+  [[nodiscard]] std::optional<unsigned> find_dwarf_register(int dwarf) const;
+  [[nodiscard]] const MemoryArea* area(const std::string& name) const;
+  [[nodiscard]] const IoRegister* io_register(const std::string& name) const;
+  /// Where a register can be watched, lowest byte first; empty if it cannot.
+  [[nodiscard]] virtual std::vector<Address> register_bytes(unsigned index) const;
+
+ private:
+  std::uint32_t faults_off_ = 1U << static_cast<unsigned>(Fault::kNeverWritten);
+};
+
+}  // namespace lucid::isa
+
+#endif  // LUCID_MACHINE_MACHINE_H
