@@ -26,7 +26,7 @@ enum Opcode : std::uint8_t {
 };
 constexpr unsigned kSp = 6, kPc = 7;
 
-class ToyTarget final : public isa::Target {
+class ToyTarget final : public machine::Target {
  public:
   [[nodiscard]] const std::vector<RegisterName>& registers() const override {
     static const std::vector<RegisterName> kNames{{"r0", 32, 0}, {"r1", 32, 1}, {"r2", 32, 2},
@@ -34,7 +34,9 @@ class ToyTarget final : public isa::Target {
                                                   {"sp", 32, 6}, {"pc", 32, 7}};
     return kNames;
   }
-  [[nodiscard]] isa::CallConvention convention() const override { return {6, 7, 4, 4, 0, 4, 4}; }
+  [[nodiscard]] machine::CallConvention convention() const override {
+    return {6, 7, 4, 4, 0, 4, 4};
+  }
   [[nodiscard]] std::uint8_t longest() const override { return 4; }
   [[nodiscard]] Instruction decode(const std::vector<std::uint8_t>& bytes,
                                    std::uint32_t address) const override {
@@ -59,8 +61,8 @@ class ToyTarget final : public isa::Target {
     if (i.bytes.size() == 4)
       i.operands = fmt::format("r{}, r{}, {}", i.bytes[1], i.bytes[2], i.bytes[3]);
   }
-  [[nodiscard]] isa::StackEffect stack_effect(const Instruction&) const override { return {}; }
-  [[nodiscard]] Explanation explain(const isa::Machine& machine,
+  [[nodiscard]] machine::StackEffect stack_effect(const Instruction&) const override { return {}; }
+  [[nodiscard]] Explanation explain(const machine::Machine& machine,
                                     std::uint32_t address) const override {
     Explanation e;
     e.instruction = machine.instruction_at(address);
@@ -72,7 +74,7 @@ class ToyTarget final : public isa::Target {
   }
 };
 
-class ToyMachine final : public isa::Machine {
+class ToyMachine final : public machine::Machine {
  public:
   ToyMachine() : memory_(0x10000) {
     info_.name = "Toy32";
@@ -84,31 +86,31 @@ class ToyMachine final : public isa::Machine {
   [[nodiscard]] std::unique_ptr<Machine> clone() const override {
     return std::make_unique<ToyMachine>(*this);
   }
-  [[nodiscard]] const isa::Target& target() const override { return target_; }
+  [[nodiscard]] const machine::Target& target() const override { return target_; }
   [[nodiscard]] const ChipInfo& info() const override { return info_; }
-  isa::Stop run(const isa::RunRequest& request) override {
-    isa::Stop stop;
+  machine::Stop run(const machine::RunRequest& request) override {
+    machine::Stop stop;
     bool pass = request.pass_first_breakpoint;
     for (std::uint64_t n = 0; n < request.instructions; ++n, pass = false) {
       if (ticks_ >= request.until_ticks) return stop;
       if (request.pause_requested != nullptr && *request.pause_requested) {
-        stop.why = isa::Stop::Why::kRequested;
+        stop.why = machine::Stop::Why::kRequested;
         return stop;
       }
       if (!pass && marks_.count(r_[kPc]) != 0) {
-        stop.why = isa::Stop::Why::kBreakpoint;
+        stop.why = machine::Stop::Why::kBreakpoint;
         return stop;
       }
       stop.last_pc = r_[kPc];
       if (!execute()) {
-        stop.why = isa::Stop::Why::kFault;
-        stop.fault = isa::Fault::kReservedInstruction;
+        stop.why = machine::Stop::Why::kFault;
+        stop.fault = machine::Fault::kReservedInstruction;
         stop.fault_pc = r_[kPc];
         return stop;
       }
       ++ticks_;
     }
-    stop.why = isa::Stop::Why::kInstructions;
+    stop.why = machine::Stop::Why::kInstructions;
     return stop;
   }
   void reset() override {

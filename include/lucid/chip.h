@@ -30,7 +30,7 @@
 #include "lucid/time.h"
 
 namespace lucid {
-namespace isa {
+namespace machine {
 class Machine;
 }
 class Part;
@@ -166,7 +166,7 @@ class LUCID_API Chip {
   /// Every chip that `make` knows, by name.
   static std::vector<Summary> catalogue();
   /// A chip around another implementation; takes ownership. REQUIRES: machine is not null.
-  explicit Chip(std::unique_ptr<isa::Machine> machine);
+  explicit Chip(std::unique_ptr<machine::Machine> machine);
 
   Chip(const Chip& other);             ///< a snapshot
   Chip& operator=(const Chip& other);  ///< back to that snapshot
@@ -249,11 +249,11 @@ class LUCID_API Chip {
   std::vector<std::string> take_notes();
 
   /// For the layers above; not part of the public face.
-  [[nodiscard]] isa::Machine& machine();
-  [[nodiscard]] const isa::Machine& machine() const;
+  [[nodiscard]] machine::Machine& machine();
+  [[nodiscard]] const machine::Machine& machine() const;
 
  private:
-  std::unique_ptr<isa::Machine> machine_;
+  std::unique_ptr<machine::Machine> machine_;
 };
 
 }  // namespace lucid

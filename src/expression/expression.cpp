@@ -31,7 +31,7 @@ std::int64_t whole_number(double real) {
 
 namespace {
 
-std::optional<std::uint64_t> read_bytes(const isa::Machine& machine, Address address,
+std::optional<std::uint64_t> read_bytes(const machine::Machine& machine, Address address,
                                         unsigned bytes) {
   std::uint64_t raw = 0;
   for (unsigned i = 0; i < bytes; ++i) {
@@ -243,7 +243,7 @@ class Evaluator {
   }
 
   Result<Operand> stack(const Node& node) {
-    const isa::Machine& machine = scope_.machine;
+    const machine::Machine& machine = scope_.machine;
     const MemoryArea* ram = machine.area("ram");
     const std::uint32_t gap = machine.target().convention().stack_gap;
     if (ram == nullptr) return fail(at(node, "this chip has no RAM to hold a stack"));
@@ -537,13 +537,13 @@ Result<bool> Expression::holds(const Scope& scope) const {
   if (const auto quick = quick_truth(scope.machine)) return *quick;
   return Evaluator(scope).truth(*root_);
 }
-std::optional<bool> Expression::quick_truth(const isa::Machine& machine) const {
+std::optional<bool> Expression::quick_truth(const machine::Machine& machine) const {
   if (!root_->quick) return std::nullopt;
   const auto number = quick_value(*root_, machine, int_bits_);
   return number ? std::optional<bool>(*number != 0) : std::nullopt;
 }
 
-std::optional<isa::Predicate> Expression::predicate(const isa::Machine& machine) const {
+std::optional<machine::Predicate> Expression::predicate(const machine::Machine& machine) const {
   return predicate_of(*root_, machine);
 }
 

@@ -25,7 +25,7 @@ namespace lucid::session {
 /// What names are looked up in.
 struct Scope {
   const Program& program;
-  const isa::Machine& machine;
+  const machine::Machine& machine;
   Flows& flows;
   std::optional<std::uint32_t> static_end;     ///< end of static data in data space, if known
   unsigned level = 0;                          ///< call level counted from the innermost, 0
@@ -90,9 +90,9 @@ class Expression {
   [[nodiscard]] Result<bool> holds(const Scope& scope) const;
   /// The same for whole numbers of objects that stand still, in well under a microsecond. nullopt:
   /// something else is in it, or it cannot be worked out.
-  [[nodiscard]] std::optional<bool> quick_truth(const isa::Machine& machine) const;
+  [[nodiscard]] std::optional<bool> quick_truth(const machine::Machine& machine) const;
   /// The same as a machine may work it out by itself, if it can.
-  [[nodiscard]] std::optional<isa::Predicate> predicate(const isa::Machine& machine) const;
+  [[nodiscard]] std::optional<machine::Predicate> predicate(const machine::Machine& machine) const;
   /// The objects its value depends on, as they are found now. False: also on others, or on some
   /// that move.
   bool parts(const Scope& scope, std::vector<Operand>& out) const;
@@ -121,7 +121,7 @@ std::string written(const Operand& operand, Format format, const Scope& scope);
 std::int64_t whole_number(double real);
 /// Stores an integer (or the bits of a real) at a place: as a value that it comes to hold, or as
 /// the firmware would write it.
-Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value,
+Result<void> store(machine::Machine& machine, const Place& place, std::uint64_t value,
                    bool with_effects = false);
 /// The parameters and locals that the scope's call level can see, innermost first.
 std::vector<const Local*> locals_of(const Scope& scope);

@@ -568,7 +568,7 @@ class Parser {
   }
 
   /// Of another chip there are no names of its program.
-  Tree elsewhere(const std::string& name, const isa::Machine& companion) {
+  Tree elsewhere(const std::string& name, const machine::Machine& companion) {
     const Scope there{scope_.program, companion, scope_.flows, std::nullopt, 0, std::nullopt};
     Parser parser(text_, there);
     parser.at_ = at_;

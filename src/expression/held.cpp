@@ -168,11 +168,11 @@ class RegisterFlow {
       if (nodes[i].flow == Flow::kCall && nodes[i].target)
         if (const Function* callee = scope_.program.function_at(*nodes[i].target);
             callee != nullptr && callee->begin == *nodes[i].target)
-          for (const isa::RegisterSpan& span : target_.helper_results(callee->name))
+          for (const machine::RegisterSpan& span : target_.helper_results(callee->name))
             helpers_[i].push_back(span);
     }
     for (unsigned i = 0; i < nodes.size();) {
-      isa::RegisterSpan run = results_[i];
+      machine::RegisterSpan run = results_[i];
       unsigned end = i + 1;
       while (end < nodes.size() && goes_on_[end] == goes_on_[i] && lines[end] == lines[i] &&
              nodes[end - 1].address + nodes[end - 1].size == nodes[end].address &&
@@ -184,7 +184,7 @@ class RegisterFlow {
   }
 
   /// Adds registers that adjoin; false if they do not.
-  static bool extend(isa::RegisterSpan& run, const isa::RegisterSpan& more) {
+  static bool extend(machine::RegisterSpan& run, const machine::RegisterSpan& more) {
     if (run.count == 0 || more.count == 0) return false;
     if (more.first == run.first + run.count) {
       run.count += more.count;
@@ -202,14 +202,14 @@ class RegisterFlow {
   [[nodiscard]] Effect effect(unsigned node, const Resource& place) const {
     const FlowGraph::Node& here = graph_.nodes()[node];
     if (const auto helper = helpers_.find(node); helper != helpers_.end())
-      for (const isa::RegisterSpan& span : helper->second)
+      for (const machine::RegisterSpan& span : helper->second)
         if ((mask_of(span.first, span.count) & place.mask) != 0)
           return span.first == place.first && place.kind == Resource::Kind::kRegisters
                      ? Effect::kSets
                      : Effect::kSpoils;
     if ((here.writes & place.mask) == 0) return Effect::kNone;
     if (place.kind != Resource::Kind::kRegisters) return Effect::kSpoils;
-    const isa::RegisterSpan& run = runs_[node];
+    const machine::RegisterSpan& run = runs_[node];
     // A pointer that moves by itself is in its register whole.
     if ((here.writes & place.mask & ~mask_of(run.first, run.count)) != 0) return Effect::kSpoils;
     if (run.first != place.first) return Effect::kSpoils;
@@ -349,26 +349,26 @@ class RegisterFlow {
   /// The place before was a constant, and that is what the registers hold.
   [[nodiscard]] bool same_constant(unsigned before, unsigned at, const Resource& place) const {
     const Resource& was = at_node(before);
-    const isa::FrameState* state = graph_.state_at(at);
+    const machine::FrameState* state = graph_.state_at(at);
     if (was.kind != Resource::Kind::kConstant || state == nullptr) return false;
     for (int i = 0; i < place.count; ++i)
       if (state->registers[static_cast<std::size_t>(place.first + i)].kind !=
-          isa::Known::Kind::kConstant)
+          machine::Known::Kind::kConstant)
         return false;
     return true;
   }
 
   const Scope& scope_;
-  const isa::Target& target_;
+  const machine::Target& target_;
   const Local& local_;
   const FlowGraph& graph_;
   const Function& function_;
   const std::uint32_t begin_, end_;
   std::vector<Resource> resources_;  ///< by place
   std::vector<int> place_;           ///< by node; -1: none
-  std::vector<isa::RegisterSpan> results_, runs_;
+  std::vector<machine::RegisterSpan> results_, runs_;
   std::vector<bool> goes_on_;  ///< it changes what is there, rather than bring a new value
-  std::map<unsigned, std::vector<isa::RegisterSpan>> helpers_;
+  std::map<unsigned, std::vector<machine::RegisterSpan>> helpers_;
   std::vector<bool> holds_;
   mutable std::map<std::pair<unsigned, std::uint64_t>, bool> used_;
 };
@@ -405,7 +405,7 @@ bool leads(const std::vector<FlowGraph::Node>& nodes, unsigned from, unsigned to
 Holding slot_holding(const Scope& scope, const Function& function, std::uint32_t address,
                      std::int32_t offset, std::uint32_t bytes) {
   const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
-  const isa::Target& target = scope.machine.target();
+  const machine::Target& target = scope.machine.target();
   const auto& nodes = graph.nodes();
   const auto here = graph.node_at(address);
   if (!here || graph.state_at(*here) == nullptr) return Holding::kHolds;
@@ -414,7 +414,7 @@ Holding slot_holding(const Scope& scope, const Function& function, std::uint32_t
   // Which instructions may be the first to store there.
   std::vector<bool> stores(nodes.size());
   for (unsigned i = 0; i < nodes.size(); ++i) {
-    const isa::FrameState* state = graph.state_at(i);
+    const machine::FrameState* state = graph.state_at(i);
     if (state == nullptr) continue;
     if (!target.anchor(*state)) return Holding::kHolds;  // then nothing is known
     const Instruction now = scope.machine.instruction_at(nodes[i].address, false);
@@ -432,7 +432,7 @@ std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& fun
   const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
   std::map<std::int32_t, unsigned> counts;
   for (unsigned i = 0; i < graph.nodes().size(); ++i)
-    if (const isa::FrameState* state = graph.state_at(i))
+    if (const machine::FrameState* state = graph.state_at(i))
       if (const auto at = scope.machine.target().stack_offset_in(*state, dwarf)) ++counts[*at];
   std::optional<std::int32_t> out;
   for (const auto& [offset, count] : counts)
@@ -444,7 +444,7 @@ bool is_frame_pointer(const Scope& scope, const Function& function, std::uint32_
                       int dwarf) {
   const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
   const auto node = graph.node_at(address);
-  const isa::FrameState* state = node ? graph.state_at(*node) : nullptr;
+  const machine::FrameState* state = node ? graph.state_at(*node) : nullptr;
   if (state == nullptr) return false;
   const auto now = scope.machine.target().stack_offset_in(*state, dwarf);
   return now && now == frame_offset(scope, function, dwarf);

@@ -138,7 +138,8 @@ namespace {
 /// Works a marked tree out; types are known already.
 class Quick {
  public:
-  Quick(const isa::Machine& machine, unsigned int_bits) : machine_(machine), int_bits_(int_bits) {}
+  Quick(const machine::Machine& machine, unsigned int_bits)
+      : machine_(machine), int_bits_(int_bits) {}
 
   [[gnu::always_inline]] std::int64_t operand(const Node& node) {
     if (node.kind == NodeKind::kConstant) return node.quick->value;
@@ -212,14 +213,14 @@ class Quick {
     return fit(raw >> place.bit_offset, quick.bits, quick.is_signed);
   }
 
-  const isa::Machine& machine_;
+  const machine::Machine& machine_;
   const unsigned int_bits_;
   bool failed_ = false;
 };
 
 }  // namespace
 
-std::optional<std::int64_t> quick_value(const Node& node, const isa::Machine& machine,
+std::optional<std::int64_t> quick_value(const Node& node, const machine::Machine& machine,
                                         unsigned int_bits) {
   Quick quick(machine, int_bits);
   const std::int64_t value = quick.value(node);
@@ -231,7 +232,7 @@ namespace {
 /// Writes a marked tree down in the order in which it is worked out.
 class Postfix {
  public:
-  explicit Postfix(const isa::Machine& machine) : machine_(machine) {}
+  explicit Postfix(const machine::Machine& machine) : machine_(machine) {}
 
   void write(const Node& node) {
     const Node::Quick& quick = *node.quick;
@@ -249,15 +250,15 @@ class Postfix {
       default: leaf(quick);
     }
   }
-  [[nodiscard]] std::optional<isa::Predicate> written() && {
+  [[nodiscard]] std::optional<machine::Predicate> written() && {
     if (!possible_) return std::nullopt;
     return std::move(predicate_);
   }
 
  private:
-  using Kind = isa::Predicate::Kind;
+  using Kind = machine::Predicate::Kind;
 
-  void add(const isa::Predicate::Operation& operation) {
+  void add(const machine::Predicate::Operation& operation) {
     predicate_.operations.push_back(operation);
   }
   void constant(std::uint32_t value) { add({Kind::kConstant, value}); }
@@ -327,14 +328,14 @@ class Postfix {
     add({Kind::kBytes, place.address.offset, static_cast<std::uint8_t>(bits), quick.is_signed});
   }
 
-  const isa::Machine& machine_;
-  isa::Predicate predicate_;
+  const machine::Machine& machine_;
+  machine::Predicate predicate_;
   bool possible_ = true;
 };
 
 }  // namespace
 
-std::optional<isa::Predicate> predicate_of(const Node& node, const isa::Machine& machine) {
+std::optional<machine::Predicate> predicate_of(const Node& node, const machine::Machine& machine) {
   if (!node.quick) return std::nullopt;
   Postfix postfix(machine);
   postfix.write(node);

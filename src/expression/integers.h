@@ -51,11 +51,11 @@ std::optional<Number> worked_out(char op, Number a, Number b, unsigned int_bits)
 /// Marks the parts of a tree that quick_value() can work out.
 void prepare_quick(Node& node, const Scope& scope);
 /// The value of a marked tree. nullopt: ask Evaluator, which knows how to say what is wrong.
-std::optional<std::int64_t> quick_value(const Node& node, const isa::Machine& machine,
+std::optional<std::int64_t> quick_value(const Node& node, const machine::Machine& machine,
                                         unsigned int_bits);
 
 /// The same as operations that a machine may work out by itself. nullopt: they would not do.
-std::optional<isa::Predicate> predicate_of(const Node& node, const isa::Machine& machine);
+std::optional<machine::Predicate> predicate_of(const Node& node, const machine::Machine& machine);
 
 }  // namespace lucid::session
 

@@ -139,7 +139,7 @@ class Level final : public Surroundings {
   const std::vector<Frame>& levels_;
   const unsigned number_;
   const Scope& scope_;
-  const isa::CallConvention convention_;
+  const machine::CallConvention convention_;
   const std::uint64_t pointer_mask_;
   mutable unsigned depth_ = 0;  ///< of entry values that rest on entry values
 };
@@ -264,7 +264,7 @@ class LocationReader {
   /// Of a byte in this level's frame: its distance from the stack pointer at the function's entry.
   [[nodiscard]] std::optional<std::int32_t> slot_offset(std::uint32_t byte) const {
     const Frame& frame = level_.frame();
-    const isa::CallConvention convention = scope_.machine.target().convention();
+    const machine::CallConvention convention = scope_.machine.target().convention();
     if (!frame.known || pieces_[byte].kind != Piece::Kind::kMemory || !in_frame_) return {};
     const std::uint32_t entry_sp = frame.cfa - convention.return_bytes;
     const std::uint32_t address = pieces_[byte].address.offset;

@@ -11,7 +11,7 @@
 namespace lucid::session {
 namespace {
 
-std::optional<std::uint8_t> byte_of(const Piece& piece, const isa::Machine& machine) {
+std::optional<std::uint8_t> byte_of(const Piece& piece, const machine::Machine& machine) {
   switch (piece.kind) {
     case Piece::Kind::kMemory: return machine.peek(piece.address);
     case Piece::Kind::kRegister:
@@ -37,7 +37,7 @@ double real_of(std::uint64_t raw, std::uint32_t bytes) {
 }  // namespace
 
 std::optional<std::uint8_t> byte_of(const Place& place, std::uint32_t offset,
-                                    const isa::Machine& machine) {
+                                    const machine::Machine& machine) {
   if (place.kind == Place::Kind::kMemory)
     return machine.peek({place.address.space, place.address.offset + offset});
   if (place.kind != Place::Kind::kPieces || offset >= place.pieces.size()) return std::nullopt;
@@ -166,7 +166,7 @@ Result<Operand> member_of(const Operand& whole, const Type::Member& member, cons
 
 namespace {
 
-Result<void> store_flag(isa::Machine& machine, unsigned flag, bool on) {
+Result<void> store_flag(machine::Machine& machine, unsigned flag, bool on) {
   const auto index = machine.find_register("sreg");
   if (!index) return fail(ErrorCode::kNotFound, "this machine has no status register");
   const std::uint64_t bit = std::uint64_t{1} << flag;
@@ -175,7 +175,7 @@ Result<void> store_flag(isa::Machine& machine, unsigned flag, bool on) {
   return {};
 }
 
-bool store_byte(isa::Machine& machine, const Place& place, unsigned offset, std::uint8_t byte,
+bool store_byte(machine::Machine& machine, const Place& place, unsigned offset, std::uint8_t byte,
                 bool with_effects) {
   if (place.kind == Place::Kind::kMemory) {
     const Address address{place.address.space, place.address.offset + offset};
@@ -189,7 +189,7 @@ bool store_byte(isa::Machine& machine, const Place& place, unsigned offset, std:
 
 }  // namespace
 
-Result<void> store(isa::Machine& machine, const Place& place, std::uint64_t value,
+Result<void> store(machine::Machine& machine, const Place& place, std::uint64_t value,
                    bool with_effects) {
   switch (place.kind) {
     case Place::Kind::kNone:

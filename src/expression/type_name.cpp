@@ -87,7 +87,7 @@ std::string read_name(const std::string& text, std::size_t& at, bool types) {
 }
 
 std::optional<Operand> read_type(const std::string& text, std::size_t& at, const Program& program,
-                                 const isa::CallConvention& convention) {
+                                 const machine::CallConvention& convention) {
   std::size_t end = at;
   std::string name;
   for (std::string word = read_name(text, end, true); !word.empty();

@@ -15,7 +15,7 @@ std::string read_name(const std::string& text, std::size_t& at, bool types);
 /// type, or if C knows it and the program does not, width and kind of its values. nullopt, and `at`
 /// unmoved, if there is none.
 std::optional<Operand> read_type(const std::string& text, std::size_t& at, const Program& program,
-                                 const isa::CallConvention& convention);
+                                 const machine::CallConvention& convention);
 
 }  // namespace lucid::session
 

@@ -16,7 +16,7 @@ constexpr unsigned kMostShared = 128;  // instructions of code that is shared wi
 
 class Unwinder {
  public:
-  Unwinder(const Program& program, const isa::Machine& machine, Flows& flows)
+  Unwinder(const Program& program, const machine::Machine& machine, Flows& flows)
       : program_(program),
         machine_(machine),
         target_(machine.target()),
@@ -104,9 +104,9 @@ class Unwinder {
     return static_cast<std::uint32_t>(out);
   }
 
-  [[nodiscard]] isa::SharedCode shared(std::uint32_t address) const {
+  [[nodiscard]] machine::SharedCode shared(std::uint32_t address) const {
     const Function* function = program_.function_at(address);
-    return function == nullptr ? isa::SharedCode::kNone : target_.shared_code(function->name);
+    return function == nullptr ? machine::SharedCode::kNone : target_.shared_code(function->name);
   }
 
   bool find_frame(Frame& frame) {
@@ -115,7 +115,7 @@ class Unwinder {
       frame.interrupt = true;
       return finish(frame, frame.sp);
     }
-    if (!frame.at_call && shared(frame.pc) != isa::SharedCode::kNone) return from_shared(frame);
+    if (!frame.at_call && shared(frame.pc) != machine::SharedCode::kNone) return from_shared(frame);
     return from_flow(frame, frame.pc, frame.sp) || from_table(frame);
   }
 
@@ -130,7 +130,7 @@ class Unwinder {
     const FlowGraph& graph = *whole;
     const FlowGraph::Node& here = graph.nodes()[*node];
     if (frame.at_call ? here.address + here.size != at : here.address != at) return false;
-    const isa::FrameState* state = graph.state_at(*node);
+    const machine::FrameState* state = graph.state_at(*node);
     const auto anchor = state != nullptr ? target_.anchor(*state) : std::nullopt;
     const auto base = anchor ? address_in(anchor->dwarf_register, sp) : std::nullopt;
     if (!base) return false;
@@ -142,12 +142,12 @@ class Unwinder {
   }
 
   /// Where the caller's registers are, seen from this frame.
-  void keep_registers(Frame& frame, const isa::FrameState& state, std::uint32_t entry_sp) {
-    using Kind = isa::Known::Kind;
+  void keep_registers(Frame& frame, const machine::FrameState& state, std::uint32_t entry_sp) {
+    using Kind = machine::Known::Kind;
     for (int r = 0; r < 64; ++r) {
       if (r == convention_.sp_dwarf || !machine_.find_dwarf_register(r)) continue;
-      const isa::Known entry{Kind::kEntry, 0, r};
-      const isa::Known& now = state.registers[static_cast<std::size_t>(r)];
+      const machine::Known entry{Kind::kEntry, 0, r};
+      const machine::Known& now = state.registers[static_cast<std::size_t>(r)];
       if (now == entry) continue;  // still where it was
       std::optional<std::int32_t> offset;
       for (const auto& [at, what] : state.slots)
@@ -186,8 +186,8 @@ class Unwinder {
       copy->set_register(*index, frame.sp);
     copy->set_pc(frame.pc);
     target_.mask_interrupts(*copy);
-    isa::FrameState state = seen_from(*copy);
-    isa::RunRequest one;
+    machine::FrameState state = seen_from(*copy);
+    machine::RunRequest one;
     one.instructions = 1;
     one.pass_first_breakpoint = true;
     for (unsigned i = 0; i < kMostShared; ++i) {
@@ -206,8 +206,8 @@ class Unwinder {
         find_owner(frame);
         return true;
       }
-      if (shared(copy->pc()) != isa::SharedCode::kNone) continue;
-      const bool table = shared(frame.pc) == isa::SharedCode::kTable;
+      if (shared(copy->pc()) != machine::SharedCode::kNone) continue;
+      const bool table = shared(frame.pc) == machine::SharedCode::kTable;
       const Function* owner = program_.function_at(copy->pc());
       if (owner == nullptr) return false;
       frame.function = owner;
@@ -226,11 +226,11 @@ class Unwinder {
   }
 
   /// The numbers that a frame's end reckons with are known; its pointer is what it leads by.
-  [[nodiscard]] isa::FrameState seen_from(const isa::Machine& at) const {
-    isa::FrameState state = target_.seen_by_pointer();
+  [[nodiscard]] machine::FrameState seen_from(const machine::Machine& at) const {
+    machine::FrameState state = target_.seen_by_pointer();
     state.loads_are_places = true;
-    for (isa::Known& known : state.registers)
-      if (known.kind == isa::Known::Kind::kConstant) {
+    for (machine::Known& known : state.registers)
+      if (known.kind == machine::Known::Kind::kConstant) {
         const auto index = at.find_dwarf_register(known.number);
         known.number = index ? static_cast<std::int32_t>(at.register_value(*index)) : 0;
       }
@@ -295,13 +295,13 @@ class Unwinder {
       const FlowGraph::Node& here = graph.nodes()[*node];
       if (here.address == look) break;
       const Instruction instruction = machine_.instruction_at(here.address, false);
-      const isa::StackEffect effect = target_.stack_effect(instruction);
+      const machine::StackEffect effect = target_.stack_effect(instruction);
       const bool straight =
           here.flow == Flow::kNext || here.flow == Flow::kCall || here.flow == Flow::kIndirectCall;
-      if (!straight || effect.kind == isa::StackEffect::Kind::kPop ||
-          effect.kind == isa::StackEffect::Kind::kUnknown)
+      if (!straight || effect.kind == machine::StackEffect::Kind::kPop ||
+          effect.kind == machine::StackEffect::Kind::kUnknown)
         return;
-      if (effect.kind == isa::StackEffect::Kind::kPush)
+      if (effect.kind == machine::StackEffect::Kind::kPush)
         pushed[at - 1 + convention_.stack_gap] = here.address;
       at -= effect.bytes;
     }
@@ -326,7 +326,7 @@ class Unwinder {
     const auto call = call_before(address);
     if (!call) return false;
     // Whose end it is that a helper takes down is not known.
-    return !call->target || target_.shared_code(callee.name) != isa::SharedCode::kNone ||
+    return !call->target || target_.shared_code(callee.name) != machine::SharedCode::kNone ||
            leads_to(*call->target, callee, 0);
   }
 
@@ -398,10 +398,10 @@ class Unwinder {
   }
 
   const Program& program_;
-  const isa::Machine& machine_;
-  const isa::Target& target_;
+  const machine::Machine& machine_;
+  const machine::Target& target_;
   Flows& flows_;
-  const isa::CallConvention convention_;
+  const machine::CallConvention convention_;
   const std::uint32_t pointer_mask_;
   std::uint32_t ram_end_ = 0, vectors_end_ = 0;
   std::map<int, Kept> registers_, next_registers_;  ///< of the frame at hand, and of its caller
@@ -411,7 +411,7 @@ class Unwinder {
 
 }  // namespace
 
-std::vector<Frame> unwind(const Program& program, const isa::Machine& machine, Flows& flows) {
+std::vector<Frame> unwind(const Program& program, const machine::Machine& machine, Flows& flows) {
   return Unwinder(program, machine, flows).unwind();
 }
 
@@ -469,7 +469,8 @@ void add_left_levels(const Program& program, const Frame& frame, const Frame& ca
 
 }  // namespace
 
-std::vector<Frame> call_levels(const Program& program, const isa::Machine& machine, Flows& flows) {
+std::vector<Frame> call_levels(const Program& program, const machine::Machine& machine,
+                               Flows& flows) {
   std::vector<Frame> out;
   const std::vector<Frame> frames = unwind(program, machine, flows);
   for (std::size_t i = 0; i < frames.size(); ++i) {

@@ -42,11 +42,12 @@ struct Frame {
 /// Innermost first. A frame's size and what it has saved come from following its function's code;
 /// where nothing leads there, from the image's frame information. A caller is one only if a call
 /// that could have come here stands before the return address, or an interrupt has come from it.
-std::vector<Frame> unwind(const Program& program, const isa::Machine& machine, Flows& flows);
+std::vector<Frame> unwind(const Program& program, const machine::Machine& machine, Flows& flows);
 
 /// The same with a level for each inlined call that a frame stands in, and for each function that
 /// was left by a tail call, where the debug information leaves only one way to get here.
-std::vector<Frame> call_levels(const Program& program, const isa::Machine& machine, Flows& flows);
+std::vector<Frame> call_levels(const Program& program, const machine::Machine& machine,
+                               Flows& flows);
 
 /// Where a level stands: within its call, not behind it. Not an instruction's address: compilers
 /// end what holds only before a call one byte before its return.

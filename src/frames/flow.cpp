@@ -17,7 +17,7 @@ constexpr std::size_t kMostNodes = 60'000;
 /// known.
 class FlowGraph::Maker {
  public:
-  Maker(FlowGraph& graph, const Program& program, const isa::Machine& machine,
+  Maker(FlowGraph& graph, const Program& program, const machine::Machine& machine,
         const Function& function, const Returns& returns)
       : graph_(graph),
         program_(program),
@@ -56,7 +56,7 @@ class FlowGraph::Maker {
     made.writes = target_.writes(instruction);
     // What makes room on the stack is also how a linker writes a call of what follows.
     const std::uint32_t behind = address + made.size;
-    if (target_.stack_effect(instruction).kind == isa::StackEffect::Kind::kAllocate &&
+    if (target_.stack_effect(instruction).kind == machine::StackEffect::Kind::kAllocate &&
         inside(address) && !inside(behind)) {
       made.flow = Flow::kCall;
       made.target = behind;
@@ -74,7 +74,7 @@ class FlowGraph::Maker {
       pc += graph_.nodes_[node(pc)].size;
   }
 
-  void enter(std::uint32_t address, const isa::FrameState& state, unsigned from) {
+  void enter(std::uint32_t address, const machine::FrameState& state, unsigned from) {
     if (graph_.nodes_.size() >= kMostNodes) return;
     const unsigned to = node(address);
     if (from != kNoNode) edges_.emplace(from, to);
@@ -102,8 +102,8 @@ class FlowGraph::Maker {
     const Node here = graph_.nodes_[at];
     const Instruction instruction = code_[at];
     if (instruction.validity == Validity::kReserved) return;
-    isa::FrameState state = graph_.states_[at];
-    const isa::FrameState before = state;
+    machine::FrameState state = graph_.states_[at];
+    const machine::FrameState before = state;
     target_.follow(instruction, state);
     const std::uint32_t behind = here.address + here.size;
     switch (here.flow) {
@@ -147,38 +147,38 @@ class FlowGraph::Maker {
     return address >= function_.begin && address < function_.end;
   }
 
-  [[nodiscard]] isa::SharedCode shared(std::uint32_t address) const {
+  [[nodiscard]] machine::SharedCode shared(std::uint32_t address) const {
     const Function* other = program_.function_at(address);
-    return other == nullptr ? isa::SharedCode::kNone : target_.shared_code(other->name);
+    return other == nullptr ? machine::SharedCode::kNone : target_.shared_code(other->name);
   }
 
-  void go(std::uint32_t address, const isa::FrameState& state, unsigned from) {
-    if (inside(address) || shared(address) == isa::SharedCode::kFrame)
+  void go(std::uint32_t address, const machine::FrameState& state, unsigned from) {
+    if (inside(address) || shared(address) == machine::SharedCode::kFrame)
       enter(address, state, from);
     else
       leave(address, state);
   }
   /// Shared code is jumped into; a function that ends in a call which never returns does not fall
   /// into what happens to follow.
-  void fall(std::uint32_t address, const isa::FrameState& state, unsigned from) {
+  void fall(std::uint32_t address, const machine::FrameState& state, unsigned from) {
     if (inside(address) == inside(graph_.nodes_[from].address))
       go(address, state, from);
     else
       leave(address, state);
   }
-  void leave(std::uint32_t address, const isa::FrameState& state) {
+  void leave(std::uint32_t address, const machine::FrameState& state) {
     const auto [at, is_new] = leaves_.emplace(address, state);
     if (!is_new) at->second.join(state);
   }
 
-  void jump(std::uint32_t address, const isa::FrameState& state, unsigned from) {
-    if (!inside(address) && shared(address) == isa::SharedCode::kTable)
+  void jump(std::uint32_t address, const machine::FrameState& state, unsigned from) {
+    if (!inside(address) && shared(address) == machine::SharedCode::kTable)
       jump_by_register(state, from);
     else
       go(address, state, from);
   }
 
-  void jump_by_register(const isa::FrameState& state, unsigned from) {
+  void jump_by_register(const machine::FrameState& state, unsigned from) {
     const auto targets = target_.jump_targets(machine_, state, function_.begin, function_.end);
     if (!targets) {
       graph_.unknown_jump_ = true;
@@ -210,7 +210,7 @@ class FlowGraph::Maker {
     });
     std::vector<unsigned> place(order.size());
     std::vector<Node> nodes;
-    std::vector<isa::FrameState> states;
+    std::vector<machine::FrameState> states;
     for (unsigned i = 0; i < order.size(); ++i) {
       place[order[i]] = i;
       nodes.push_back(std::move(graph_.nodes_[order[i]]));
@@ -227,21 +227,21 @@ class FlowGraph::Maker {
 
   FlowGraph& graph_;
   const Program& program_;
-  const isa::Machine& machine_;
-  const isa::Target& target_;
+  const machine::Machine& machine_;
+  const machine::Target& target_;
   const Function& function_;
   const Returns& returns_;
   std::map<std::uint32_t, unsigned> index_;
   std::vector<Instruction> code_;  ///< by node
   std::set<std::pair<std::uint32_t, unsigned>> waiting_;
   std::set<std::pair<unsigned, unsigned>> edges_;
-  std::map<std::uint32_t, isa::FrameState> leaves_;
-  std::vector<std::pair<unsigned, isa::FrameState>> unknown_jumps_;
+  std::map<std::uint32_t, machine::FrameState> leaves_;
+  std::vector<std::pair<unsigned, machine::FrameState>> unknown_jumps_;
 };
 
 namespace {
 
-std::vector<std::uint8_t> code_of(const isa::Machine& machine, std::uint32_t begin,
+std::vector<std::uint8_t> code_of(const machine::Machine& machine, std::uint32_t begin,
                                   std::uint32_t end) {
   std::vector<std::uint8_t> out;
   out.reserve(end - begin);
@@ -255,15 +255,16 @@ std::vector<std::uint8_t> code_of(const isa::Machine& machine, std::uint32_t beg
 
 }  // namespace
 
-FlowGraph::FlowGraph(const Program& program, const isa::Machine& machine, const Function& function,
-                     const Returns& returns, const std::vector<Leave>& entries)
+FlowGraph::FlowGraph(const Program& program, const machine::Machine& machine,
+                     const Function& function, const Returns& returns,
+                     const std::vector<Leave>& entries)
     : begin_(function.begin),
       end_(std::min<std::uint32_t>(function.end, function.begin + 2 * kMostNodes)),
       code_(code_of(machine, begin_, end_)) {
   Maker(*this, program, machine, function, returns).make(entries);
 }
 
-bool FlowGraph::is_of(const isa::Machine& machine) const {
+bool FlowGraph::is_of(const machine::Machine& machine) const {
   if (const std::uint8_t* bytes =
           machine.plain_bytes({Space::kCode, begin_}, static_cast<unsigned>(code_.size())))
     return std::equal(code_.begin(), code_.end(), bytes);
@@ -283,11 +284,11 @@ std::optional<unsigned> FlowGraph::node_at(std::uint32_t address) const {
   return static_cast<unsigned>(at - nodes_.begin() - 1);
 }
 
-const isa::FrameState* FlowGraph::state_at(unsigned node) const {
+const machine::FrameState* FlowGraph::state_at(unsigned node) const {
   return nodes_[node].reached ? &states_[node] : nullptr;
 }
 
-const FlowGraph& Flows::of(const Program& program, const isa::Machine& machine,
+const FlowGraph& Flows::of(const Program& program, const machine::Machine& machine,
                            const Function& function) {
   auto& graph = graphs_[function.begin];
   if (graph == nullptr || !graph->is_of(machine)) {
@@ -302,7 +303,8 @@ const FlowGraph& Flows::of(const Program& program, const isa::Machine& machine,
 }
 
 /// Small functions are looked into: those that end a program are.
-bool Flows::returns(const Program& program, const isa::Machine& machine, std::uint32_t address) {
+bool Flows::returns(const Program& program, const machine::Machine& machine,
+                    std::uint32_t address) {
   constexpr unsigned kMostDepth = 4;
   const Function* callee = program.function_at(address);
   // A symbol alone may reach over what follows it.
@@ -326,7 +328,7 @@ bool Flows::returns(const Program& program, const isa::Machine& machine, std::ui
   return returns_[address] = back;
 }
 
-const LineFlow& Flows::lines_of(const Program& program, const isa::Machine& machine,
+const LineFlow& Flows::lines_of(const Program& program, const machine::Machine& machine,
                                 const Function& function) {
   const FlowGraph& graph = of(program, machine, function);
   auto& lines = lines_[function.begin];
@@ -334,10 +336,10 @@ const LineFlow& Flows::lines_of(const Program& program, const isa::Machine& mach
   return *lines;
 }
 
-std::uint64_t Flows::live_at_entry(const Program& program, const isa::Machine& machine,
+std::uint64_t Flows::live_at_entry(const Program& program, const machine::Machine& machine,
                                    const Function& function, unsigned depth) {
   constexpr unsigned kMostDepth = 4;
-  const isa::CallConvention convention = machine.target().convention();
+  const machine::CallConvention convention = machine.target().convention();
   if (depth > kMostDepth) return convention.arguments;
   if (const auto known = live_.find(function.begin); known != live_.end()) return known->second;
   live_[function.begin] = convention.arguments;  // of what calls itself
@@ -385,7 +387,7 @@ void Flows::forget() {
   leaves_.clear();
 }
 
-const FlowGraph& Flows::with_ways_in(const Program& program, const isa::Machine& machine,
+const FlowGraph& Flows::with_ways_in(const Program& program, const machine::Machine& machine,
                                      const Function& function) {
   auto& graph = wide_[function.begin];
   if (graph != nullptr && graph->is_of(machine)) return *graph;
@@ -401,7 +403,7 @@ const FlowGraph& Flows::with_ways_in(const Program& program, const isa::Machine&
       continue;
     const FlowGraph& around = of(program, machine, other);
     for (unsigned i = 0; i < around.nodes().size(); ++i)
-      if (const isa::FrameState* state = around.state_at(i))
+      if (const machine::FrameState* state = around.state_at(i))
         entries.push_back({around.nodes()[i].address, *state});
   }
   graph = std::make_unique<const FlowGraph>(program, machine, function, asker(program, machine),

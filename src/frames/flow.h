@@ -30,31 +30,31 @@ class FlowGraph {
   /// known there.
   struct Leave {
     std::uint32_t address = 0;
-    isa::FrameState state;
+    machine::FrameState state;
   };
 
   /// `entries` are further places where others come in; `returns` says whether a call of an address
   /// comes back: behind one that does not, nothing is known.
   using Returns = std::function<bool(std::uint32_t)>;
-  FlowGraph(const Program& program, const isa::Machine& machine, const Function& function,
+  FlowGraph(const Program& program, const machine::Machine& machine, const Function& function,
             const Returns& returns, const std::vector<Leave>& entries = {});
 
   [[nodiscard]] const std::vector<Node>& nodes() const { return nodes_; }  ///< by address
   /// The node of the instruction that begins at an address, or that holds it.
   [[nodiscard]] std::optional<unsigned> node_at(std::uint32_t address) const;
   /// What is known before an instruction; null where nothing leads.
-  [[nodiscard]] const isa::FrameState* state_at(unsigned node) const;
+  [[nodiscard]] const machine::FrameState* state_at(unsigned node) const;
   [[nodiscard]] const std::vector<Leave>& leaves() const { return leaves_; }
   /// There is an indirect jump whose way is not known: it may go anywhere.
   [[nodiscard]] bool has_unknown_jump() const { return unknown_jump_; }
   /// The code is still what the graph was made from.
-  [[nodiscard]] bool is_of(const isa::Machine& machine) const;
+  [[nodiscard]] bool is_of(const machine::Machine& machine) const;
 
  private:
   class Maker;
 
   std::vector<Node> nodes_;
-  std::vector<isa::FrameState> states_;  ///< by node; only where `reached`
+  std::vector<machine::FrameState> states_;  ///< by node; only where `reached`
   std::vector<Leave> leaves_;
   bool unknown_jump_ = false;
   std::uint32_t begin_ = 0, end_ = 0;
@@ -68,16 +68,16 @@ class Flows {
  public:
   /// Good until the next call. REQUIRES: `function` is one of `program`, which has not changed
   /// since the last call to forget().
-  const FlowGraph& of(const Program& program, const isa::Machine& machine,
+  const FlowGraph& of(const Program& program, const machine::Machine& machine,
                       const Function& function);
   /// The same, with the ways into it from the middle of others: libraries in assembly have some.
-  const FlowGraph& with_ways_in(const Program& program, const isa::Machine& machine,
+  const FlowGraph& with_ways_in(const Program& program, const machine::Machine& machine,
                                 const Function& function);
   /// The lines of a function's graph.
-  const LineFlow& lines_of(const Program& program, const isa::Machine& machine,
+  const LineFlow& lines_of(const Program& program, const machine::Machine& machine,
                            const Function& function);
   /// The registers among those for arguments that a function reads before it writes them.
-  std::uint64_t live_at_entry(const Program& program, const isa::Machine& machine,
+  std::uint64_t live_at_entry(const Program& program, const machine::Machine& machine,
                               const Function& function, unsigned depth = 0);
   void forget();
   Flows();
@@ -85,8 +85,8 @@ class Flows {
   Flows(Flows&&) noexcept;
 
  private:
-  bool returns(const Program& program, const isa::Machine& machine, std::uint32_t address);
-  [[nodiscard]] FlowGraph::Returns asker(const Program& program, const isa::Machine& machine) {
+  bool returns(const Program& program, const machine::Machine& machine, std::uint32_t address);
+  [[nodiscard]] FlowGraph::Returns asker(const Program& program, const machine::Machine& machine) {
     return [&, this](std::uint32_t address) { return returns(program, machine, address); };
   }
 

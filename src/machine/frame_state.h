@@ -12,7 +12,7 @@
 #include <utility>
 #include <vector>
 
-namespace lucid::isa {
+namespace lucid::machine {
 
 /// What a register or a slot of the stack holds.
 struct Known {
@@ -97,6 +97,6 @@ struct Anchor {
   std::int32_t offset = 0;
 };
 
-}  // namespace lucid::isa
+}  // namespace lucid::machine
 
 #endif  // LUCID_MACHINE_FRAME_STATE_H

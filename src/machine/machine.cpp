@@ -9,7 +9,7 @@
 #include "base/text.h"
 
 namespace lucid {
-namespace isa {
+namespace machine {
 
 std::string fault_text(const Stop& stop) {
   const auto hex = [](std::uint32_t value) { return fmt::format("0x{:04x}", value); };
@@ -121,9 +121,9 @@ const IoRegister* Machine::io_register(const std::string& name) const {
   return nullptr;
 }
 
-}  // namespace isa
+}  // namespace machine
 
-Chip::Chip(std::unique_ptr<isa::Machine> machine) : machine_(std::move(machine)) {}
+Chip::Chip(std::unique_ptr<machine::Machine> machine) : machine_(std::move(machine)) {}
 Chip::Chip(const Chip& other) : machine_(other.machine_->clone()) {}
 Chip& Chip::operator=(const Chip& other) {
   if (this != &other) machine_ = other.machine_->clone();
@@ -139,9 +139,11 @@ const ChipInfo& Chip::info() const { return machine_->info(); }
 
 namespace {
 
-RunEnd end_of(const isa::Stop& stop) {
-  if (stop.why == isa::Stop::Why::kBreakInstruction) return {RunEnd::Why::kBreakInstruction, {}};
-  if (stop.why == isa::Stop::Why::kFault) return {RunEnd::Why::kFault, isa::fault_text(stop)};
+RunEnd end_of(const machine::Stop& stop) {
+  if (stop.why == machine::Stop::Why::kBreakInstruction)
+    return {RunEnd::Why::kBreakInstruction, {}};
+  if (stop.why == machine::Stop::Why::kFault)
+    return {RunEnd::Why::kFault, machine::fault_text(stop)};
   return {};
 }
 
@@ -157,21 +159,21 @@ std::uint64_t saturated(std::uint64_t now, std::uint64_t more) {
 }  // namespace
 
 RunEnd Chip::run_for(std::uint64_t cycles) {
-  isa::RunRequest request;
+  machine::RunRequest request;
   request.until_cycles = saturated(machine_->cycles(), cycles);
   request.pass_first_breakpoint = true;
   return end_of(machine_->run(request));
 }
 
 RunEnd Chip::run_for(Picoseconds span) {
-  isa::RunRequest request;
+  machine::RunRequest request;
   request.until_ticks = saturated(machine_->ticks(), to_ticks(span, info().clock_hz));
   request.pass_first_breakpoint = true;
   return end_of(machine_->run(request));
 }
 
 RunEnd Chip::step() {
-  isa::RunRequest request;
+  machine::RunRequest request;
   request.instructions = 1;
   request.endless = true;  // asleep for ever, it says so
   request.pass_first_breakpoint = true;
@@ -296,7 +298,7 @@ std::string Chip::take_serial_output() {
   return out;
 }
 std::vector<std::string> Chip::take_notes() { return machine_->take_notes(); }
-isa::Machine& Chip::machine() { return *machine_; }
-const isa::Machine& Chip::machine() const { return *machine_; }
+machine::Machine& Chip::machine() { return *machine_; }
+const machine::Machine& Chip::machine() const { return *machine_; }
 
 }  // namespace lucid

@@ -16,7 +16,7 @@
 #include "lucid/chip.h"
 #include "machine/target.h"
 
-namespace lucid::isa {
+namespace lucid::machine {
 
 /// Kinds of misbehaviour that end a run.
 enum class Fault : std::uint8_t {
@@ -242,6 +242,6 @@ class Machine {
   std::uint32_t faults_off_ = 1U << static_cast<unsigned>(Fault::kNeverWritten);
 };
 
-}  // namespace lucid::isa
+}  // namespace lucid::machine
 
 #endif  // LUCID_MACHINE_MACHINE_H

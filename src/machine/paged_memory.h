@@ -12,7 +12,7 @@
 
 #include "base/hash.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class PagedMemory {
  public:
@@ -95,6 +95,6 @@ class PagedMemory {
   std::vector<Shared> pages_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_MACHINE_PAGED_MEMORY_H

@@ -12,7 +12,7 @@
 #include "lucid/instruction.h"
 #include "machine/frame_state.h"
 
-namespace lucid::isa {
+namespace lucid::machine {
 
 class Machine;
 
@@ -154,6 +154,6 @@ class Target {
       const std::vector<std::uint8_t>& bytes) const = 0;
 };
 
-}  // namespace lucid::isa
+}  // namespace lucid::machine
 
 #endif  // LUCID_MACHINE_TARGET_H

@@ -441,8 +441,8 @@ void Session::Core::note_feeder(std::uint32_t pc) {
   const auto found = feeders_.find(pc);
   if (found == feeders_.end()) return;
   const Instruction instruction = machine().instruction_at(pc, false);
-  const isa::StackEffect effect = machine().target().stack_effect(instruction);
-  const bool pops = effect.kind == isa::StackEffect::Kind::kPop;
+  const machine::StackEffect effect = machine().target().stack_effect(instruction);
+  const bool pops = effect.kind == machine::StackEffect::Kind::kPop;
   const std::uint32_t sp = machine().sp() + (pops ? effect.bytes : 0U) - (pops ? 0U : effect.bytes);
   for (const std::uint32_t address : found->second) came_from_[address] = {pc, sp};
 }
@@ -552,20 +552,20 @@ namespace {
 
 struct FaultName {
   const char* name;
-  isa::Fault fault;
+  machine::Fault fault;
   const char* words;
 };
 constexpr FaultName kFaults[] = {
-    {"reserved-instruction", isa::Fault::kReservedInstruction, "a word that is no instruction"},
-    {"erased-flash", isa::Fault::kErasedFlash, "erased flash is executed"},
-    {"busy-flash", isa::Fault::kBusyFlash,
+    {"reserved-instruction", machine::Fault::kReservedInstruction, "a word that is no instruction"},
+    {"erased-flash", machine::Fault::kErasedFlash, "erased flash is executed"},
+    {"busy-flash", machine::Fault::kBusyFlash,
      "flash is read or executed that is busy being programmed"},
-    {"outside-memory", isa::Fault::kOutsideMemory, "a load or store where there is no memory"},
-    {"stack-outside-ram", isa::Fault::kStackOutsideRam, "the stack is used outside RAM"},
-    {"stack-into-data", isa::Fault::kStackIntoData, "the stack writes over static data"},
-    {"never-written-read", isa::Fault::kNeverWritten,
+    {"outside-memory", machine::Fault::kOutsideMemory, "a load or store where there is no memory"},
+    {"stack-outside-ram", machine::Fault::kStackOutsideRam, "the stack is used outside RAM"},
+    {"stack-into-data", machine::Fault::kStackIntoData, "the stack writes over static data"},
+    {"never-written-read", machine::Fault::kNeverWritten,
      "RAM is read that nothing has written since power-on"},
-    {"no-handler", isa::Fault::kNone, "an interrupt without a handler is entered"},
+    {"no-handler", machine::Fault::kNone, "an interrupt without a handler is entered"},
 };
 
 }  // namespace
@@ -574,8 +574,8 @@ std::vector<Session::Fault> Session::Core::faults() const {
   std::vector<Session::Fault> out;
   for (const FaultName& row : kFaults)
     out.push_back({row.name, row.words,
-                   row.fault == isa::Fault::kNone ? pause_without_handler_
-                                                  : machine().fault_is_on(row.fault)});
+                   row.fault == machine::Fault::kNone ? pause_without_handler_
+                                                      : machine().fault_is_on(row.fault)});
   return out;
 }
 
@@ -584,7 +584,7 @@ Result<void> Session::Core::set_fault(const std::string& name, bool on) {
   for (const FaultName& row : kFaults) {
     names.emplace_back(row.name);
     if (name != row.name) continue;
-    if (row.fault == isa::Fault::kNone)
+    if (row.fault == machine::Fault::kNone)
       pause_without_handler_ = on;
     else
       machine().set_fault(row.fault, on);

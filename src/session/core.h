@@ -19,7 +19,7 @@
 
 namespace lucid {
 
-class Session::Core final : private isa::MarkListener {
+class Session::Core final : private machine::MarkListener {
  public:
   explicit Core(Chip chip) : chip_(std::move(chip)) { remember(); }
 
@@ -46,7 +46,7 @@ class Session::Core final : private isa::MarkListener {
   void look_at_watches();
 
   // Moving
-  Pause go(isa::RunRequest request, Pause::Cause at_end);
+  Pause go(machine::RunRequest request, Pause::Cause at_end);
   Result<Pause> go_to(const std::string& place);
   Result<Pause> go_until(const std::string& expression);
   Pause step_instruction(StepKind kind);
@@ -102,8 +102,8 @@ class Session::Core final : private isa::MarkListener {
   void forget_drive(const std::string& pin);
   std::vector<Session::Input> inputs_;
 
-  [[nodiscard]] isa::Machine& machine() { return chip_.machine(); }
-  [[nodiscard]] const isa::Machine& machine() const { return chip_.machine(); }
+  [[nodiscard]] machine::Machine& machine() { return chip_.machine(); }
+  [[nodiscard]] const machine::Machine& machine() const { return chip_.machine(); }
   void remember();
   void deliver();
   /// The tick that much later; the last one there is, if that is sooner.
@@ -113,7 +113,7 @@ class Session::Core final : private isa::MarkListener {
   }
 
   Chip chip_;
-  std::unique_ptr<isa::Machine> before_;  ///< as it was at the last pause
+  std::unique_ptr<machine::Machine> before_;  ///< as it was at the last pause
   Program program_;
   std::string image_path_;
   std::optional<std::uint32_t> static_begin_, static_end_;
@@ -188,17 +188,17 @@ class Session::Core final : private isa::MarkListener {
   /// What a stretch of running came to.
   struct Outcome {
     enum class Kind : std::uint8_t { kTarget, kBreakpoint, kEnd } kind = Kind::kEnd;
-    isa::Stop stop;
+    machine::Stop stop;
     Pause::Cause cause = Pause::Cause::kStep;  ///< for kBreakpoint
     std::string detail;
     std::vector<unsigned> ids;
     std::optional<DataAccess> data;
   };
 
-  Outcome run(isa::RunRequest request, const Target* target = nullptr);
+  Outcome run(machine::RunRequest request, const Target* target = nullptr);
   void note_feeder(std::uint32_t pc);
   [[nodiscard]] bool goes_on(const Entry& entry, std::uint32_t pc) const;
-  isa::Stop run_in_slices(isa::RunRequest request);
+  machine::Stop run_in_slices(machine::RunRequest request);
   /// Counts a pass of every breakpoint at the PC. True: at least one wants to pause.
   bool hit(Outcome& outcome);
   /// Counts a pass of one. True: it wants to pause.
@@ -212,19 +212,19 @@ class Session::Core final : private isa::MarkListener {
   [[nodiscard]] std::uint32_t events_wanted() const;
   [[nodiscard]] bool object_under_way() const;
   [[nodiscard]] bool looks_at_every_instruction() const;
-  bool digest(const isa::Stop& stop, Outcome& outcome);
-  bool note(Entry& entry, WatchedObject& object, std::size_t index, const isa::Access& access,
-            const isa::Stop& stop, Outcome& outcome);
-  void judge(Entry& entry, WatchedObject& object, const isa::Stop& stop, Outcome& outcome);
+  bool digest(const machine::Stop& stop, Outcome& outcome);
+  bool note(Entry& entry, WatchedObject& object, std::size_t index, const machine::Access& access,
+            const machine::Stop& stop, Outcome& outcome);
+  void judge(Entry& entry, WatchedObject& object, const machine::Stop& stop, Outcome& outcome);
   void became_true(Entry& entry, Outcome& outcome);
   void follow(Entry& entry);
-  void look_at_local(Entry& entry, const isa::Stop& stop, Outcome& outcome);
+  void look_at_local(Entry& entry, const machine::Stop& stop, Outcome& outcome);
   [[nodiscard]] DataAccess account(const Entry& entry, const WatchedObject& object,
-                                   const Partial& partial, const isa::Stop& stop) const;
-  [[nodiscard]] std::string object_text(const Entry& entry, const isa::Machine& at) const;
-  [[nodiscard]] bool matches(const Entry& entry, const isa::Event& event,
-                             const isa::Stop& stop) const;
-  [[nodiscard]] std::string event_text(const isa::Event& event) const;
+                                   const Partial& partial, const machine::Stop& stop) const;
+  [[nodiscard]] std::string object_text(const Entry& entry, const machine::Machine& at) const;
+  [[nodiscard]] bool matches(const Entry& entry, const machine::Event& event,
+                             const machine::Stop& stop) const;
+  [[nodiscard]] std::string event_text(const machine::Event& event) const;
   void end_frames();
   /// Passes that end in nothing but counting are counted without ending the run.
   bool ends_run_at(std::uint32_t pc) override;

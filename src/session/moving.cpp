@@ -24,7 +24,7 @@ void Session::Core::deliver() {
   for (const std::string& note : notes) listener_->on_note(note);
 }
 
-isa::Stop Session::Core::run_in_slices(isa::RunRequest request) {
+machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
   request.pause_requested = &pause_requested_;
   const std::uint64_t end = request.until_ticks;
   request.endless = end == UINT64_MAX && request.until_cycles == UINT64_MAX;
@@ -32,16 +32,16 @@ isa::Stop Session::Core::run_in_slices(isa::RunRequest request) {
     request.until_ticks = std::min({end, later(kSliceTicks), limit_end_, next_pace_});
     if (!driven_until_.empty())
       request.until_ticks = std::min(request.until_ticks, driven_until_.begin()->first);
-    isa::Stop stop = machine().run(request);
+    machine::Stop stop = machine().run(request);
     let_go();
     deliver();
     if (machine().ticks() >= next_pace_) keep_pace();
     // A run that looks at each instruction comes by often, in little simulated time.
     constexpr unsigned kOften = 1024;
-    const bool sliced = stop.why == isa::Stop::Why::kTime;
+    const bool sliced = stop.why == machine::Stop::Why::kTime;
     if (listener_ != nullptr && (sliced || ++stretches_ % kOften == 0))
       listener_->on_progress(to_time(machine().ticks(), machine().info().clock_hz));
-    if (stop.why != isa::Stop::Why::kTime || machine().ticks() >= end ||
+    if (stop.why != machine::Stop::Why::kTime || machine().ticks() >= end ||
         machine().cycles() >= request.until_cycles || over_limit())
       return stop;
     request.pass_first_breakpoint = false;
@@ -56,7 +56,7 @@ void Session::Core::keep_pace() {
     (void)feed(text.port, text.bytes).has_value();
 }
 
-Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target* target) {
+Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Target* target) {
   temporary_.clear();
   target_ = target;
   if (target != nullptr)
@@ -70,7 +70,7 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
     make_marks();
     // What the program stands before, or what has been counted, is not met again.
     const std::pair<std::uint32_t, std::uint64_t> here{machine().pc(), machine().ticks()};
-    isa::RunRequest stretch = request;
+    machine::RunRequest stretch = request;
     stretch.pass_first_breakpoint = here == stood_at_ || counted_ == here;
     if (!feeders_.empty()) note_feeder(here.first);
     const bool one = object_under_way() || looks_at_every_instruction();
@@ -83,28 +83,29 @@ Session::Core::Outcome Session::Core::run(isa::RunRequest request, const Target*
       outcome.kind = Outcome::Kind::kBreakpoint;
       break;
     }
-    if (why == isa::Stop::Why::kAccess || why == isa::Stop::Why::kEvent ||
-        (one && why == isa::Stop::Why::kInstructions)) {
+    if (why == machine::Stop::Why::kAccess || why == machine::Stop::Why::kEvent ||
+        (one && why == machine::Stop::Why::kInstructions)) {
       if (request.instructions != UINT64_MAX) {
-        outcome.stop.why = isa::Stop::Why::kInstructions;
+        outcome.stop.why = machine::Stop::Why::kInstructions;
         break;
       }
       if (request.stop_at_interrupt && outcome.stop.interrupt >= 0) {
-        outcome.stop.why = isa::Stop::Why::kInterruptEntered;
+        outcome.stop.why = machine::Stop::Why::kInterruptEntered;
         break;
       }
       if (request.within_begin &&
           (machine().pc() < *request.within_begin || machine().pc() >= request.within_end)) {
-        outcome.stop.why = isa::Stop::Why::kLeftRange;
+        outcome.stop.why = machine::Stop::Why::kLeftRange;
         break;
       }
       if (pause_requested_ || over_limit()) {
-        outcome.stop.why = pause_requested_ ? isa::Stop::Why::kRequested : isa::Stop::Why::kTime;
+        outcome.stop.why =
+            pause_requested_ ? machine::Stop::Why::kRequested : machine::Stop::Why::kTime;
         break;
       }
       continue;
     }
-    if (why != isa::Stop::Why::kBreakpoint) break;
+    if (why != machine::Stop::Why::kBreakpoint) break;
     end_frames();
     if (hit(outcome)) {
       outcome.kind = Outcome::Kind::kBreakpoint;
@@ -190,11 +191,13 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
     pause.data = end.data;
   } else if (end.kind == Outcome::Kind::kEnd) {
     switch (end.stop.why) {
-      case isa::Stop::Why::kRequested: pause.cause = Pause::Cause::kRequested; break;
-      case isa::Stop::Why::kBreakInstruction: pause.cause = Pause::Cause::kBreakInstruction; break;
-      case isa::Stop::Why::kFault:
+      case machine::Stop::Why::kRequested: pause.cause = Pause::Cause::kRequested; break;
+      case machine::Stop::Why::kBreakInstruction:
+        pause.cause = Pause::Cause::kBreakInstruction;
+        break;
+      case machine::Stop::Why::kFault:
         pause.cause = Pause::Cause::kFault;
-        pause.detail = isa::fault_text(end.stop);
+        pause.detail = machine::fault_text(end.stop);
         break;
       default: break;
     }
@@ -203,7 +206,7 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
       pause.detail = to_text(limit_);
     }
   }
-  const isa::Machine& m = machine();
+  const machine::Machine& m = machine();
   // A breakpoint where another cause paused: its instruction executes next, so this is a pass.
   const std::pair<std::uint32_t, std::uint64_t> here{m.pc(), m.ticks()};
   if (end.kind != Outcome::Kind::kBreakpoint && counted_ != here && !m.interrupt_imminent() &&
@@ -232,7 +235,7 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
   return pause;
 }
 
-Pause Session::Core::go(isa::RunRequest request, Pause::Cause at_end) {
+Pause Session::Core::go(machine::RunRequest request, Pause::Cause at_end) {
   begin_run();
   return finish(run(request), at_end);
 }
@@ -252,19 +255,19 @@ Result<Pause> Session::Core::go_until(const std::string& text) {
   const session::Scope names = scope();
   if (auto first = expression->holds(names); !first) return fail(first.error());
   begin_run();
-  isa::RunRequest request;
+  machine::RunRequest request;
   request.instructions = 1;
   for (;;) {
     Outcome outcome = run(request);
     if (outcome.kind == Outcome::Kind::kBreakpoint ||
-        outcome.stop.why != isa::Stop::Why::kInstructions)
+        outcome.stop.why != machine::Stop::Why::kInstructions)
       return finish(outcome, Pause::Cause::kStep);
     if (pause_requested_) {
-      outcome.stop.why = isa::Stop::Why::kRequested;
+      outcome.stop.why = machine::Stop::Why::kRequested;
       return finish(outcome, Pause::Cause::kRequested);
     }
     if (over_limit()) {
-      outcome.stop.why = isa::Stop::Why::kTime;
+      outcome.stop.why = machine::Stop::Why::kTime;
       return finish(outcome, Pause::Cause::kStep);
     }
     const auto holds = expression->holds(names);

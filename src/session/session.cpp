@@ -110,14 +110,14 @@ bool Session::all_breakpoints_on() const { return core_->breakpoints_on_; }
 Pause Session::go() { return core_->go({}, Pause::Cause::kStep); }
 Result<Pause> Session::go_to(const std::string& place) { return core_->go_to(place); }
 Pause Session::go_for(std::uint64_t cycles) {
-  isa::RunRequest request;
+  machine::RunRequest request;
   const std::uint64_t now = core_->machine().cycles();
   request.until_cycles = cycles > UINT64_MAX - now ? UINT64_MAX : now + cycles;
   return core_->go(request, Pause::Cause::kTimeUp);
 }
 Pause Session::go_for(Picoseconds span) {
-  const isa::Machine& m = core_->machine();
-  isa::RunRequest request;
+  const machine::Machine& m = core_->machine();
+  machine::RunRequest request;
   request.until_ticks = core_->later(to_ticks(span, m.info().clock_hz));
   return core_->go(request, Pause::Cause::kTimeUp);
 }
@@ -207,7 +207,7 @@ Result<MemoryView> Session::memory(const std::string& area, std::optional<std::u
 
 std::vector<IoView> Session::io(const std::string& like) const {
   std::vector<IoView> out;
-  const auto word = [](const isa::Machine& machine, const IoRegister& io) {
+  const auto word = [](const machine::Machine& machine, const IoRegister& io) {
     std::uint32_t value = 0;
     for (unsigned i = 0; i < io.bytes; ++i)
       value |= std::uint32_t{machine.peek({Space::kData, io.address + i}).value_or(0)} << (8 * i);
@@ -248,7 +248,7 @@ std::vector<VariableView> Session::variables() const { return core_->variables()
 
 TimeView Session::time() const {
   const Pause& pause = core_->pause_;
-  const isa::Machine& m = core_->machine();
+  const machine::Machine& m = core_->machine();
   const std::uint64_t hz = m.info().clock_hz;
   return {pause.cycles, pause.cycles_since, pause.time, pause.since, to_time(m.slept_ticks(), hz),
           hz,           m.ticks_a_cycle()};

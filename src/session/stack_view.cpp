@@ -146,8 +146,8 @@ class Session::Core::StackReader {
   }
 
   const Core& core_;
-  const isa::Machine& machine_;
-  const isa::CallConvention convention_;
+  const machine::Machine& machine_;
+  const machine::CallConvention convention_;
   const unsigned most_;
   StackView view_;
   std::uint32_t at_ = 0;

@@ -131,7 +131,7 @@ class Session::Core::Step {
         noted_at_.reset();
         Outcome outcome = core_.run(one());
         if (outcome.kind == Outcome::Kind::kBreakpoint ||
-            outcome.stop.why != isa::Stop::Why::kInstructions)
+            outcome.stop.why != machine::Stop::Why::kInstructions)
           return outcome;
         continue;
       }
@@ -159,7 +159,7 @@ class Session::Core::Step {
   }
 
  private:
-  [[nodiscard]] isa::Machine& machine() const { return core_.machine(); }
+  [[nodiscard]] machine::Machine& machine() const { return core_.machine(); }
   [[nodiscard]] const session::Frame& frame() const { return chain_[in_]; }
   [[nodiscard]] const Function* function() const { return frame().function; }
 
@@ -170,7 +170,7 @@ class Session::Core::Step {
 
   /// The stack pointer at a node of the function at hand, in this call of it.
   [[nodiscard]] std::optional<std::uint32_t> sp_at(const FlowGraph& graph, unsigned node) const {
-    const isa::FrameState* state = frame().known ? graph.state_at(node) : nullptr;
+    const machine::FrameState* state = frame().known ? graph.state_at(node) : nullptr;
     const auto anchor = state != nullptr ? machine().target().anchor(*state) : std::nullopt;
     if (!anchor || anchor->dwarf_register != convention_.sp_dwarf) return std::nullopt;
     return frame().cfa - convention_.return_bytes + static_cast<std::uint32_t>(anchor->offset);
@@ -279,7 +279,8 @@ class Session::Core::Step {
       return here;
     }
     const Outcome outcome = core_.run(one());
-    if (outcome.kind != Outcome::Kind::kEnd || outcome.stop.why != isa::Stop::Why::kInstructions)
+    if (outcome.kind != Outcome::Kind::kEnd ||
+        outcome.stop.why != machine::Stop::Why::kInstructions)
       return outcome;
     const auto now = session::unwind(core_.program_, machine(), core_.flows_);
     for (std::size_t level = in_; level < chain_.size(); ++level)
@@ -301,8 +302,8 @@ class Session::Core::Step {
     return std::nullopt;
   }
 
-  static isa::RunRequest one() {
-    isa::RunRequest request;
+  static machine::RunRequest one() {
+    machine::RunRequest request;
     request.instructions = 1;
     request.pass_first_breakpoint = true;
     return request;
@@ -318,7 +319,7 @@ class Session::Core::Step {
     if (now.flow != Flow::kJump || !now.target || function() == nullptr) return false;
     const Function* to = core_.program_.function_at(*now.target);
     return to != nullptr && to != function() && to->begin == *now.target &&
-           machine().target().shared_code(to->name) == isa::SharedCode::kNone;
+           machine().target().shared_code(to->name) == machine::SharedCode::kNone;
   }
 
   /// Makes the call at hand. nullopt: the step does not end in what is called.
@@ -339,7 +340,7 @@ class Session::Core::Step {
       executed_ = false;
       return std::nullopt;
     }
-    if (outcome.stop.why != isa::Stop::Why::kInstructions) return outcome;
+    if (outcome.stop.why != machine::Stop::Why::kInstructions) return outcome;
     const Function* callee = core_.program_.function_at(machine().pc());
     if (callee == nullptr || callee->begin != machine().pc()) return run_through(callee, "");
     const std::string filtered = core_.passed_over(*callee);
@@ -350,7 +351,7 @@ class Session::Core::Step {
     if (body == machine().pc()) return outcome;
     const FlowGraph& graph = core_.flows_.of(core_.program_, machine(), *callee);
     const auto node = graph.node_at(body);
-    const isa::FrameState* state = node ? graph.state_at(*node) : nullptr;
+    const machine::FrameState* state = node ? graph.state_at(*node) : nullptr;
     const auto anchor = state != nullptr ? machine().target().anchor(*state) : std::nullopt;
     Target target;
     target.places.push_back({body, {}});
@@ -376,7 +377,7 @@ class Session::Core::Step {
   Core& core_;
   const StepKind kind_;
   const std::vector<session::Frame> chain_;
-  const isa::CallConvention convention_;
+  const machine::CallConvention convention_;
   std::size_t in_ = 0;       ///< the level, of `chain_`
   std::uint32_t place_ = 0;  ///< an instruction of that level: the step goes on there
   bool executed_ = false;    ///< or behind it
@@ -398,7 +399,7 @@ std::vector<std::uint32_t> Session::Core::places_of_stack_switches() {
   if (stack_switches_) return *stack_switches_;
   constexpr std::uint32_t kMostBytes = 65536;
   std::vector<std::uint32_t> out;
-  const isa::CallConvention convention = machine().target().convention();
+  const machine::CallConvention convention = machine().target().convention();
   std::uint32_t looked_at = 0;
   for (const Function& function : program_.functions()) {
     bool writes_sp = false;
@@ -406,7 +407,7 @@ std::vector<std::uint32_t> Session::Core::places_of_stack_switches() {
     for (std::uint32_t pc = function.begin; pc < function.end && looked_at < kMostBytes;) {
       const Instruction now = machine().instruction_at(pc, false);
       writes_sp = writes_sp ||
-                  machine().target().stack_effect(now).kind == isa::StackEffect::Kind::kUnknown;
+                  machine().target().stack_effect(now).kind == machine::StackEffect::Kind::kUnknown;
       if (!function.has_lines && now.flow == Flow::kJump && now.target == pc && previous != pc)
         out.push_back(pc);
       previous = pc;
@@ -417,7 +418,7 @@ std::vector<std::uint32_t> Session::Core::places_of_stack_switches() {
     const FlowGraph& graph = flows_.of(program_, machine(), function);
     for (unsigned i = 0; i < graph.nodes().size(); ++i) {
       const FlowGraph::Node& node = graph.nodes()[i];
-      const isa::FrameState* state = graph.state_at(i);
+      const machine::FrameState* state = graph.state_at(i);
       const bool goes = node.flow == Flow::kReturn || node.flow == Flow::kInterruptReturn ||
                         node.flow == Flow::kIndirectJump;
       if (!goes || state == nullptr || node.address < function.begin ||
@@ -442,7 +443,7 @@ void Session::Core::note_returned(const Function* function) {
         (symbol.name.find(".isra") != std::string::npos ||
          symbol.name.find(".part") != std::string::npos))
       return;
-  const isa::RegisterSpan in = machine().target().returned_in(type.bytes);
+  const machine::RegisterSpan in = machine().target().returned_in(type.bytes);
   const auto& registers = machine().target().registers();
   session::Place place;
   place.kind = session::Place::Kind::kPieces;
@@ -471,7 +472,7 @@ Pause Session::Core::step_instruction(StepKind kind) {
   const Instruction instruction = machine().instruction_at(machine().pc(), false);
   const std::uint32_t sp = machine().sp();
   const bool calls = is_call(instruction.flow) && !machine().interrupt_imminent();
-  isa::RunRequest request;
+  machine::RunRequest request;
   request.instructions = 1;
   Outcome outcome = run(request);
   if (outcome.stop.interrupt >= 0) {
@@ -481,7 +482,7 @@ Pause Session::Core::step_instruction(StepKind kind) {
                   fmt::format("interrupt {} was entered",
                               number < vectors.size() ? vectors[number].name : "?"));
   }
-  if (kind == StepKind::kOver && calls && outcome.stop.why == isa::Stop::Why::kInstructions) {
+  if (kind == StepKind::kOver && calls && outcome.stop.why == machine::Stop::Why::kInstructions) {
     const Function* callee = program_.function_at(machine().pc());
     const std::uint32_t behind = instruction.address + instruction.size;
     outcome = run_through(behind, sp);

@@ -19,7 +19,7 @@ using Kind = BreakpointSpec::Kind;
 
 /// The bytes a value lies in; empty if it has none that can be watched.
 std::vector<session::WatchedByte> bytes_of(const session::Operand& operand, const Program& program,
-                                           const isa::Machine& machine) {
+                                           const machine::Machine& machine) {
   using Place = session::Place;
   std::vector<session::WatchedByte> out;
   const Place& place = operand.place;
@@ -53,17 +53,17 @@ std::vector<session::WatchedByte> bytes_of(const session::Operand& operand, cons
   return out;
 }
 
-std::optional<isa::EventKind> event_of(Kind kind) {
+std::optional<machine::EventKind> event_of(Kind kind) {
   switch (kind) {
-    case Kind::kInterrupt: return isa::EventKind::kInterrupt;
-    case Kind::kReturn: return isa::EventKind::kReturn;
-    case Kind::kEdge: return isa::EventKind::kEdge;
-    case Kind::kByteIn: return isa::EventKind::kByteIn;
-    case Kind::kByteOut: return isa::EventKind::kByteOut;
-    case Kind::kSleep: return isa::EventKind::kSleep;
-    case Kind::kWake: return isa::EventKind::kWake;
-    case Kind::kEepromWrite: return isa::EventKind::kEepromWrite;
-    case Kind::kReset: return isa::EventKind::kReset;
+    case Kind::kInterrupt: return machine::EventKind::kInterrupt;
+    case Kind::kReturn: return machine::EventKind::kReturn;
+    case Kind::kEdge: return machine::EventKind::kEdge;
+    case Kind::kByteIn: return machine::EventKind::kByteIn;
+    case Kind::kByteOut: return machine::EventKind::kByteOut;
+    case Kind::kSleep: return machine::EventKind::kSleep;
+    case Kind::kWake: return machine::EventKind::kWake;
+    case Kind::kEepromWrite: return machine::EventKind::kEepromWrite;
+    case Kind::kReset: return machine::EventKind::kReset;
     default: return std::nullopt;
   }
 }
@@ -200,9 +200,9 @@ void Session::Core::sync_watches() {
             ram != nullptr && byte.address.space == ram->space && byte.address.offset >= ram->begin;
         const bool io_write = io != nullptr && byte.address.space == io->space &&
                               byte.address.offset >= io->begin && byte.address.offset < io->end;
-        std::uint8_t kinds = in_ram ? isa::kOnWrite : isa::kOnChange;
-        if (entry.point.spec.kind == Kind::kWrite && io_write) kinds = isa::kOnWrite;
-        if (entry.point.spec.kind == Kind::kRead && !object.leads) kinds = isa::kOnRead;
+        std::uint8_t kinds = in_ram ? machine::kOnWrite : machine::kOnChange;
+        if (entry.point.spec.kind == Kind::kWrite && io_write) kinds = machine::kOnWrite;
+        if (entry.point.spec.kind == Kind::kRead && !object.leads) kinds = machine::kOnRead;
         wanted[byte.address] |= kinds;
       }
     }
@@ -218,7 +218,7 @@ std::uint32_t Session::Core::events_wanted() const {
   if (breakpoints_on_)
     for (const Entry& entry : breakpoints_)
       if (const auto kind = event_of(entry.point.spec.kind); kind && entry.point.enabled)
-        events |= isa::bit(*kind);
+        events |= machine::bit(*kind);
   return events;
 }
 
@@ -237,7 +237,7 @@ bool Session::Core::looks_at_every_instruction() const {
 }
 
 /// The object of a data breakpoint as text, in a machine at any moment.
-std::string Session::Core::object_text(const Entry& entry, const isa::Machine& at) const {
+std::string Session::Core::object_text(const Entry& entry, const machine::Machine& at) const {
   const session::Scope there{program_, at, flows_, static_end_, 0, {}};
   const Result<session::Operand> value =
       entry.frame ? session::object_at(entry.object_place, entry.object_type, there)
@@ -247,7 +247,7 @@ std::string Session::Core::object_text(const Entry& entry, const isa::Machine& a
 
 /// What an access came to, for the pause it may become.
 DataAccess Session::Core::account(const Entry& entry, const WatchedObject& object,
-                                  const Partial& partial, const isa::Stop& stop) const {
+                                  const Partial& partial, const machine::Stop& stop) const {
   DataAccess out;
   out.object = entry.point.spec.place;
   out.after = object_text(entry, machine());
@@ -267,7 +267,7 @@ DataAccess Session::Core::account(const Entry& entry, const WatchedObject& objec
 }
 
 /// All that matters of an object has been stored.
-void Session::Core::judge(Entry& entry, WatchedObject& object, const isa::Stop& stop,
+void Session::Core::judge(Entry& entry, WatchedObject& object, const machine::Stop& stop,
                           Outcome& outcome) {
   const Partial partial = *std::exchange(object.partial, std::nullopt);
   if (object.leads) {
@@ -305,7 +305,7 @@ void Session::Core::follow(Entry& entry) {
 }
 
 /// A local in registers, in its own frame: pauses if it has another value than when last known.
-void Session::Core::look_at_local(Entry& entry, const isa::Stop& stop, Outcome& outcome) {
+void Session::Core::look_at_local(Entry& entry, const machine::Stop& stop, Outcome& outcome) {
   session::Scope there = scope();
   const auto levels = session::call_levels(program_, machine(), flows_);
   for (there.level = 0; there.level < levels.size(); ++there.level) {
@@ -347,7 +347,8 @@ void Session::Core::became_true(Entry& entry, Outcome& outcome) {
 
 /// One access to a byte of an object. True if the object is to be judged now.
 bool Session::Core::note(Entry& entry, WatchedObject& object, std::size_t index,
-                         const isa::Access& access, const isa::Stop& stop, Outcome& outcome) {
+                         const machine::Access& access, const machine::Stop& stop,
+                         Outcome& outcome) {
   const Kind kind = entry.point.spec.kind;
   if (!access.write && object.leads) return false;
   if (!access.write) {
@@ -383,7 +384,7 @@ bool Session::Core::note(Entry& entry, WatchedObject& object, std::size_t index,
 }
 
 /// What a stretch of running brought for data breakpoints and events. True: one wants to pause.
-bool Session::Core::digest(const isa::Stop& stop, Outcome& outcome) {
+bool Session::Core::digest(const machine::Stop& stop, Outcome& outcome) {
   if (!breakpoints_on_) return false;
   // Entries may go while this runs: those for once.
   for (Entry& entry : breakpoints_) {
@@ -394,7 +395,7 @@ bool Session::Core::digest(const isa::Stop& stop, Outcome& outcome) {
       // Only one that is entered between two of the stores cuts an object in halves.
       const bool cut = object.partial && stop.interrupt >= 0;
       if (cut) object.partial->interrupt = static_cast<unsigned>(stop.interrupt);
-      for (const isa::Access& access : stop.accesses)
+      for (const machine::Access& access : stop.accesses)
         for (std::size_t i = 0; i < object.bytes.size(); ++i)
           if (object.bytes[i].address == access.address &&
               (!access.write || entry.point.spec.kind == Kind::kWrite ||
@@ -410,7 +411,7 @@ bool Session::Core::digest(const isa::Stop& stop, Outcome& outcome) {
       became_true(entry, outcome);
     else if (entry.every_instruction)
       look_at_local(entry, stop, outcome);
-    for (const isa::Event& event : stop.events)
+    for (const machine::Event& event : stop.events)
       if (event_of(entry.point.spec.kind) == event.kind && matches(entry, event, stop) &&
           counts(entry, outcome)) {
         outcome.cause = Pause::Cause::kEvent;
@@ -421,35 +422,35 @@ bool Session::Core::digest(const isa::Stop& stop, Outcome& outcome) {
   return settle(outcome);
 }
 
-bool Session::Core::matches(const Entry& entry, const isa::Event& event,
-                            const isa::Stop& stop) const {
+bool Session::Core::matches(const Entry& entry, const machine::Event& event,
+                            const machine::Stop& stop) const {
   const std::string& place = entry.point.spec.place;
   if (place.empty()) return true;
   const auto& vectors = machine().info().vectors;
   switch (event.kind) {
-    case isa::EventKind::kInterrupt:
+    case machine::EventKind::kInterrupt:
       return event.number < vectors.size() &&
              base::equal_ignoring_case(vectors[event.number].name, place);
-    case isa::EventKind::kReturn: {
+    case machine::EventKind::kReturn: {
       const Function* handler = program_.function_at(stop.last_pc);
       for (const InterruptVector& v : vectors)
         if (base::equal_ignoring_case(v.name, place))
           return handler != nullptr && handler->name == fmt::format("__vector_{}", v.number);
       return false;
     }
-    case isa::EventKind::kEdge: {
+    case machine::EventKind::kEdge: {
       const std::size_t space = place.find(' ');
       if (!base::equal_ignoring_case(place.substr(0, space), event.name)) return false;
       if (space == std::string::npos) return true;
       return place.substr(space + 1) == (event.value != 0 ? "rising" : "falling");
     }
-    case isa::EventKind::kByteIn:
-    case isa::EventKind::kByteOut: return base::equal_ignoring_case(place, event.name);
+    case machine::EventKind::kByteIn:
+    case machine::EventKind::kByteOut: return base::equal_ignoring_case(place, event.name);
     default: return true;
   }
 }
 
-std::string Session::Core::event_text(const isa::Event& event) const {
+std::string Session::Core::event_text(const machine::Event& event) const {
   const auto& vectors = machine().info().vectors;
   const auto byte = [&] {
     const bool printable = event.number >= 0x20 && event.number < 0x7f;
@@ -457,21 +458,21 @@ std::string Session::Core::event_text(const isa::Event& event) const {
                      : fmt::format("0x{:02x}", event.number);
   };
   switch (event.kind) {
-    case isa::EventKind::kInterrupt:
+    case machine::EventKind::kInterrupt:
       return fmt::format("interrupt {} has been entered",
                          event.number < vectors.size() ? vectors[event.number].name : "?");
-    case isa::EventKind::kReturn: return "returned from an interrupt";
-    case isa::EventKind::kSleep: return "the processor sleeps";
-    case isa::EventKind::kWake: return "the processor has woken up";
-    case isa::EventKind::kByteOut: return fmt::format("{} has sent {}", event.name, byte());
-    case isa::EventKind::kByteIn: return fmt::format("{} has received {}", event.name, byte());
-    case isa::EventKind::kEepromWrite:
+    case machine::EventKind::kReturn: return "returned from an interrupt";
+    case machine::EventKind::kSleep: return "the processor sleeps";
+    case machine::EventKind::kWake: return "the processor has woken up";
+    case machine::EventKind::kByteOut: return fmt::format("{} has sent {}", event.name, byte());
+    case machine::EventKind::kByteIn: return fmt::format("{} has received {}", event.name, byte());
+    case machine::EventKind::kEepromWrite:
       return fmt::format("EEPROM write of 0x{:02x} to 0x{:04x} has begun", event.value,
                          event.number);
-    case isa::EventKind::kEdge:
+    case machine::EventKind::kEdge:
       return fmt::format("{} has gone {}", event.name, event.value != 0 ? "high" : "low");
-    case isa::EventKind::kWire: return "a wire has changed";
-    case isa::EventKind::kReset: return fmt::format("the chip has been reset ({})", event.name);
+    case machine::EventKind::kWire: return "a wire has changed";
+    case machine::EventKind::kReset: return fmt::format("the chip has been reset ({})", event.name);
   }
   return {};
 }

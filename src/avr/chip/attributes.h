@@ -3,7 +3,7 @@
 #ifndef LUCID_AVR_CHIP_ATTRIBUTES_H
 #define LUCID_AVR_CHIP_ATTRIBUTES_H
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 enum Attribute : unsigned {
   kIo = 1,            ///< a peripheral may answer
@@ -27,8 +27,8 @@ enum Attribute : unsigned {
 constexpr unsigned kAttributes = 0x10000 + 64;
 
 constexpr unsigned kSpl = 0x5d, kSph = 0x5e, kSregAddress = 0x5f;
-constexpr unsigned kRampz = 0x5b, kEind = 0x5c;
+constexpr unsigned kRampzAddress = 0x5b, kEindAddress = 0x5c;
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_CHIP_ATTRIBUTES_H

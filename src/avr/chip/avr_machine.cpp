@@ -12,7 +12,7 @@
 #include "avr/peripherals/two_wire_bus.h"
 #include "base/text.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 AvrMachine::AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options& options)
     : fabric_(std::move(fabric)),
@@ -48,7 +48,7 @@ AvrMachine::AvrMachine(const AvrMachine& other)
 
 AvrMachine::~AvrMachine() = default;
 
-std::unique_ptr<isa::Machine> AvrMachine::clone() const {
+std::unique_ptr<machine::Machine> AvrMachine::clone() const {
   return std::make_unique<AvrMachine>(*this);
 }
 
@@ -176,7 +176,7 @@ u32 AvrMachine::vector_word(unsigned vector) const {
   return (in_boot ? fabric_->boot->boot_word(world_) : 0) + vector * fabric_->device.vector_words;
 }
 
-isa::Stop AvrMachine::run(const isa::RunRequest& request) {
+machine::Stop AvrMachine::run(const machine::RunRequest& request) {
   if (engine_ == nullptr) engine_ = std::make_unique<Engine>(*this);
   return engine_->run(request);
 }
@@ -247,7 +247,7 @@ Result<void> AvrMachine::set_breakpoint(std::uint32_t address, bool on) {
   return {};
 }
 
-void AvrMachine::pass_unless(std::uint32_t address, const isa::Predicate* unless) {
+void AvrMachine::pass_unless(std::uint32_t address, const machine::Predicate* unless) {
   const u32 word = address / 2;
   const auto found = conditions_.find(word);
   const bool known = found != conditions_.end();
@@ -383,11 +383,11 @@ bool AvrMachine::poke(Address address, std::uint8_t value) {
 std::uint64_t AvrMachine::register_value(unsigned index) const {
   if (index < 32) return world_.data[index];
   switch (index) {
-    case avr::kSp: return world_.cpu.sp;
-    case avr::kSreg: return world_.cpu.sreg;
-    case avr::kPc: return pc();
+    case kSp: return world_.cpu.sp;
+    case kSreg: return world_.cpu.sreg;
+    case kPc: return pc();
     default: {
-      const unsigned low = 26 + 2 * (index - avr::kXPair);
+      const unsigned low = 26 + 2 * (index - kXPair);
       return world_.data[low] | unsigned{world_.data[low + 1]} << 8;
     }
   }
@@ -396,14 +396,14 @@ std::uint64_t AvrMachine::register_value(unsigned index) const {
 void AvrMachine::set_register(unsigned index, std::uint64_t value) {
   if (index < 32) {
     world_.data[index] = static_cast<u8>(value);
-  } else if (index == avr::kSp) {
+  } else if (index == kSp) {
     world_.cpu.sp = static_cast<u16>(value);
-  } else if (index == avr::kSreg) {
+  } else if (index == kSreg) {
     world_.cpu.sreg = static_cast<u8>(value);
-  } else if (index == avr::kPc) {
+  } else if (index == kPc) {
     set_pc(static_cast<u32>(value));
   } else {
-    const unsigned low = 26 + 2 * (index - avr::kXPair);
+    const unsigned low = 26 + 2 * (index - kXPair);
     world_.data[low] = static_cast<u8>(value);
     world_.data[low + 1] = static_cast<u8>(value >> 8);
   }
@@ -417,10 +417,10 @@ std::vector<Address> AvrMachine::register_bytes(unsigned index) const {
   };
   if (index < 32) return at(index, 1);
   switch (index) {
-    case avr::kSp: return at(0x5d, 2);
-    case avr::kSreg: return at(0x5f, 1);
-    case avr::kPc: return {};
-    default: return at(26 + 2 * (index - avr::kXPair), 2);
+    case kSp: return at(0x5d, 2);
+    case kSreg: return at(0x5f, 1);
+    case kPc: return {};
+    default: return at(26 + 2 * (index - kXPair), 2);
   }
 }
 
@@ -449,7 +449,7 @@ void AvrMachine::note_deepest(u32 sp, u32 pc, bool entered) {
   deepest_.stack.assign(data + std::min(sp + 1, end), data + end);
 }
 
-std::unique_ptr<isa::Machine> AvrMachine::at_deepest() const {
+std::unique_ptr<machine::Machine> AvrMachine::at_deepest() const {
   if (lowest_sp_ == UINT32_MAX || deepest_.registers.empty()) return nullptr;
   auto out = std::make_unique<AvrMachine>(*this);
   World& world = out->world_;
@@ -546,7 +546,7 @@ std::vector<std::string> AvrMachine::companions() const {
   return out;
 }
 
-std::unique_ptr<isa::Machine> AvrMachine::companion(const std::string& name) const {
+std::unique_ptr<machine::Machine> AvrMachine::companion(const std::string& name) const {
   for (unsigned i = 0; i < fabric_->companions.size(); ++i)
     if (fabric_->companions[i].name == name) return companions_->as_now(world_, i).clone();
   return nullptr;
@@ -606,4 +606,4 @@ Result<void> AvrMachine::feed_frame(const std::string& port, const SerialFrame& 
   return {};
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

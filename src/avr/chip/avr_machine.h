@@ -13,24 +13,24 @@
 #include "avr/chip/fabric.h"
 #include "machine/machine.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
-class AvrMachine final : public isa::Machine {
+class AvrMachine final : public machine::Machine {
  public:
   AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options& options);
   AvrMachine(const AvrMachine& other);
   AvrMachine& operator=(const AvrMachine&) = delete;
   ~AvrMachine() override;
 
-  [[nodiscard]] std::unique_ptr<isa::Machine> clone() const override;
-  [[nodiscard]] const isa::Target& target() const override { return fabric_->target; }
+  [[nodiscard]] std::unique_ptr<machine::Machine> clone() const override;
+  [[nodiscard]] const machine::Target& target() const override { return fabric_->target; }
   [[nodiscard]] const ChipInfo& info() const override { return fabric_->info; }
 
-  isa::Stop run(const isa::RunRequest& request) override;
+  machine::Stop run(const machine::RunRequest& request) override;
   void reset() override;
   Result<void> load(const Image& image) override;
   Result<void> set_breakpoint(std::uint32_t address, bool on) override;
-  void pass_unless(std::uint32_t address, const isa::Predicate* unless) override;
+  void pass_unless(std::uint32_t address, const machine::Predicate* unless) override;
   std::uint64_t take_passed(std::uint32_t address) override;
   void guard_stack(std::uint32_t begin, std::uint32_t end) override;
   Result<void> watch(Address address, std::uint8_t kinds) override;
@@ -49,7 +49,7 @@ class AvrMachine final : public isa::Machine {
   [[nodiscard]] bool interrupts_off() const override { return (flags() & 0x80U) == 0; }
   [[nodiscard]] bool asleep() const override { return world_.cpu.asleep; }
   [[nodiscard]] std::optional<std::uint32_t> deepest_sp() const override;
-  [[nodiscard]] std::unique_ptr<isa::Machine> at_deepest() const override;
+  [[nodiscard]] std::unique_ptr<machine::Machine> at_deepest() const override;
   [[nodiscard]] std::uint64_t slept_ticks() const override { return slept_ticks_; }
   [[nodiscard]] std::vector<PinState> pins() const override;
   [[nodiscard]] std::vector<Address> register_bytes(unsigned index) const override;
@@ -71,7 +71,7 @@ class AvrMachine final : public isa::Machine {
   std::vector<SerialText> take_serial() override;
   std::vector<std::string> take_notes() override { return std::exchange(outputs_.notes, {}); }
   [[nodiscard]] std::vector<std::string> companions() const override;
-  [[nodiscard]] std::unique_ptr<isa::Machine> companion(const std::string& name) const override;
+  [[nodiscard]] std::unique_ptr<machine::Machine> companion(const std::string& name) const override;
 
  private:
   friend class Engine;
@@ -108,11 +108,11 @@ class AvrMachine final : public isa::Machine {
   u32 guard_begin_ = 0, guard_end_ = 0;
   std::vector<u32> breakpoints_;  ///< word addresses
   struct Condition {
-    isa::Predicate unless;
+    machine::Predicate unless;
     u64 passed = 0;  ///< counted by translated code, at this address
   };
   std::map<u32, Condition> conditions_;  ///< by word address; not copied
-  std::map<Address, u8> watched_;        ///< by isa::kOnRead and so on
+  std::map<Address, u8> watched_;        ///< by machine::kOnRead and so on
   std::vector<bool> unwritten_;          ///< timeline: RAM that nothing has written since power-on
   bool check_unwritten_ = false;
   u8 translate_after_;  ///< Chip::Options
@@ -121,6 +121,6 @@ class AvrMachine final : public isa::Machine {
   std::unique_ptr<class Companions> companions_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_CHIP_AVR_MACHINE_H

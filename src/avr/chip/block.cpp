@@ -3,7 +3,7 @@
 
 #include <algorithm>
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 constexpr unsigned kMostInstructions = 40;
@@ -97,7 +97,7 @@ Value operator>>(const Value& a, unsigned places) {
   return made(*a.block(), StepKind::kShr, a, {}, a.bits() - places, places);
 }
 Value is_zero(const Value& a) {
-  if (a.is_constant()) return avr::is_zero(a.constant());
+  if (a.is_constant()) return is_zero(a.constant());
   return made(*a.block(), StepKind::kIsZero, a, {}, 1);
 }
 Value signed_of(const Value& a, unsigned bits) {
@@ -118,11 +118,11 @@ Value less(const Value& a, const Value& b, bool is_signed) {
 
 namespace {
 
-/// Takes a block down: the State of avr::Execute that runs nothing.
+/// Takes a block down: the State of Execute that runs nothing.
 class Maker {
  public:
   using Number = Value;
-  avr::BasicFlags<Value> flags;
+  BasicFlags<Value> flags;
 
   Maker(Block& block, const CodeView& code) : block_(block), code_(code) {
     FlagParts parts;
@@ -150,7 +150,7 @@ class Maker {
   }
 
   /// Leaves it to the precise gear to pause.
-  void begin_with(const isa::Predicate& ends_if) {
+  void begin_with(const machine::Predicate& ends_if) {
     before_ = exit_to(Value(next_), 0);
     before_.precise = true;
     leave(StepKind::kLeaveIf, worked_out(ends_if), before_);
@@ -158,7 +158,7 @@ class Maker {
     block_.add({StepKind::kCount});
   }
 
-  // What avr::Execute asks for.
+  // What Execute asks for.
   [[nodiscard]] Value reg(unsigned n) {
     auto& known = registers_[n];
     const auto& both = pairs_[n / 2];
@@ -184,10 +184,10 @@ class Maker {
     pairs_[n / 2] = low16(value);
     pending_.push_back({StepKind::kSetPair, cut(value, 0xffff), {}, n});
   }
-  [[nodiscard]] Value rampz() { return leaf(StepKind::kData, kRampz, 8); }
-  [[nodiscard]] Value eind() { return leaf(StepKind::kData, kEind, 8); }
+  [[nodiscard]] Value rampz() { return leaf(StepKind::kData, kRampzAddress, 8); }
+  [[nodiscard]] Value eind() { return leaf(StepKind::kData, kEindAddress, 8); }
   void set_rampz(const Value& value) {
-    pending_.push_back({StepKind::kSetData, value, {}, kRampz});
+    pending_.push_back({StepKind::kSetData, value, {}, kRampzAddress});
   }
 
   Value load(const Value& address) {
@@ -232,13 +232,13 @@ class Maker {
     end_ = word & Value(code_.pc_mask);
     ended_ = true;
   }
-  void jump_to(const avr::Entry& entry) {
+  void jump_to(const Entry& entry) {
     const u32 to = static_cast<u32>(entry.k) & code_.pc_mask;
     for (const auto& [begin, end] : block_.spans)
       if (to >= begin && to < end) return jump(Value(to));  // a loop
     followed_ = to;
   }
-  void branch_if(const Value& condition, const avr::Entry& entry) {
+  void branch_if(const Value& condition, const Entry& entry) {
     if (entry.b == 7) refused_ = true;  // I is not among what the block knows
     branches_ = condition;
     branch_to_ = static_cast<u32>(entry.k) & code_.pc_mask;
@@ -265,7 +265,7 @@ class Maker {
 
  private:
   /// False: it has to be left to the precise gear.
-  bool take(const avr::Entry& entry) {
+  bool take(const Entry& entry) {
     const std::size_t steps = block_.steps.size();
     const std::size_t exits = block_.exits.size();
     const auto sp = sp_;
@@ -279,7 +279,7 @@ class Maker {
     here_ = here;
     next_ += entry.length;
     block_.spans.back().second = next_;
-    cycles_ += avr::row(entry.op).*(code_.wide_pc ? &avr::Row::cycles22 : &avr::Row::cycles);
+    cycles_ += row(entry.op).*(code_.wide_pc ? &Row::cycles22 : &Row::cycles);
     execute(entry);
     if (refused_) {
       block_.steps.resize(steps);
@@ -306,27 +306,27 @@ class Maker {
     }
     return true;
   }
-  void execute(const avr::Entry& entry) {
+  void execute(const Entry& entry) {
     switch (entry.op) {
-#define LUCID_AVR(id, ...)                 \
-  case avr::k##id:                         \
-    avr::Execute<Maker>::id(*this, entry); \
+#define LUCID_AVR(id, ...)            \
+  case k##id:                         \
+    Execute<Maker>::id(*this, entry); \
     break;
 #include "avr/isa/instructions.def"
       default: refused_ = true;
     }
-    if (entry.op == avr::kBREAK) refused_ = true;
+    if (entry.op == kBREAK) refused_ = true;
   }
 
-  [[nodiscard]] Value worked_out(const isa::Predicate& predicate) {
-    using Kind = isa::Predicate::Kind;
+  [[nodiscard]] Value worked_out(const machine::Predicate& predicate) {
+    using Kind = machine::Predicate::Kind;
     std::vector<Value> stack;
     const auto pop = [&stack] {
       const Value top = stack.back();
       stack.pop_back();
       return top;
     };
-    for (const isa::Predicate::Operation& op : predicate.operations) {
+    for (const machine::Predicate::Operation& op : predicate.operations) {
       if (op.kind == Kind::kConstant) {
         stack.emplace_back(op.value);
         continue;
@@ -502,4 +502,4 @@ class Maker {
 
 void make_block(Block& block, const CodeView& code, u32 word) { Maker(block, code).make(word); }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

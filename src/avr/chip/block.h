@@ -21,7 +21,7 @@
 #include "avr/world/world.h"
 #include "machine/machine.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 enum class StepKind : u8 {
   // Leaves: what was there when the run began, or is in memory now.
@@ -115,7 +115,7 @@ struct Step {
   u16 exit = 0;  ///< for kLeave…: index into Block::exits
 };
 
-using FlagParts = avr::BasicFlags<Value>::Parts;
+using FlagParts = BasicFlags<Value>::Parts;
 
 /// What is true when the run is left.
 struct Exit {
@@ -145,11 +145,11 @@ struct Block {
 /// What a block is made from.
 struct CodeView {
   /// Null where a run has to end: a breakpoint, a word that is no instruction.
-  std::function<std::optional<avr::Entry>(u32 word)> at;
+  std::function<std::optional<Entry>(u32 word)> at;
   /// In words, also of what a breakpoint stands for: who skips it goes on behind it.
   std::function<u32(u32 word)> length;
   /// At the first word stands a breakpoint that ends the run if this holds, and is counted if not.
-  const isa::Predicate* ends_if = nullptr;
+  const machine::Predicate* ends_if = nullptr;
   u64* passed = nullptr;
   u32 pc_mask = 0;  ///< of a word address
   u32 ram_begin = 0;
@@ -159,6 +159,6 @@ struct CodeView {
 /// The run that starts at `word`. It has no instructions if the first one needs the precise gear.
 void make_block(Block& block, const CodeView& code, u32 word);
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_CHIP_BLOCK_H

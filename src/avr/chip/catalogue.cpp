@@ -6,17 +6,17 @@
 
 namespace lucid {
 Result<Chip> Chip::make(const Options& options) {
-  auto fabric = chip::Fabric::make(options);
+  auto fabric = avr::Fabric::make(options);
   if (!fabric) return fail(fabric.error());
   if (auto added = (*fabric)->add_companions(options); !added) return fail(added.error());
-  return Chip(std::make_unique<chip::AvrMachine>(std::move(*fabric), options));
+  return Chip(std::make_unique<avr::AvrMachine>(std::move(*fabric), options));
 }
 
 std::vector<Chip::Summary> Chip::catalogue() {
   std::vector<Summary> out;
-  for (const chip::Device& device : chip::devices())
+  for (const avr::Device& device : avr::devices())
     out.push_back({std::string(device.name), std::string(device.core), device.flash,
-                   device.ram_end - device.ram_begin, device.eeprom, chip::remark_on(device)});
+                   device.ram_end - device.ram_begin, device.eeprom, remark_on(device)});
   return out;
 }
 

@@ -8,7 +8,7 @@
 #include "base/text.h"
 #include "lucid/time.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 // Picoseconds.
@@ -21,7 +21,7 @@ constexpr u64 kMargin = 16;
 
 void Bus::offer(u8 pin, u8 offer, u64 cycle) const {
   outputs_.offers.push_back({world.tick_at(cycle), pin, offer});
-  happened(isa::EventKind::kWire);
+  happened(machine::EventKind::kWire);
   const unsigned slot = world.sync_slot();
   if (outputs_.companions != nullptr && cycle < world.due(slot))
     world.schedule_tick(slot, world.tick_at(cycle));
@@ -86,12 +86,12 @@ void Companions::look_ahead(const GroupState& group, unsigned which, u64 until) 
     runner.stopped = false;
     runner.ahead_holds = true;
   }
-  isa::RunRequest request;
+  machine::RunRequest request;
   request.until_ticks = to_ticks({until}, hz(which + 1));
-  request.events = isa::bit(isa::EventKind::kWire);
+  request.events = machine::bit(machine::EventKind::kWire);
   request.pass_first_breakpoint = true;
   while (runner.offers.empty() && !runner.stopped && ahead.ticks() < request.until_ticks) {
-    runner.stopped = ahead.run(request).why == isa::Stop::Why::kFault;
+    runner.stopped = ahead.run(request).why == machine::Stop::Why::kFault;
     for (const WireChange& offer : std::exchange(ahead.outputs_.offers, {}))
       if (offer.tick > group.delivered[which]) runner.offers.push_back(offer);
     ahead.outputs_.serial.clear();
@@ -107,13 +107,13 @@ bool Companions::advance(const Bus& bus, unsigned which, u64 until, u64 at_most)
   if (group.halted[which] != 0) return false;
   if (!runner.sure) runner.sure = std::make_unique<AvrMachine>(*group.bases[which]);
   AvrMachine& sure = *runner.sure;
-  isa::RunRequest request;
+  machine::RunRequest request;
   request.until_ticks = until;
   request.pass_first_breakpoint = true;
-  isa::Stop stop;
+  machine::Stop stop;
   do {
     stop = sure.run(request);
-  } while (sure.ticks() < until && stop.why != isa::Stop::Why::kFault);
+  } while (sure.ticks() < until && stop.why != machine::Stop::Why::kFault);
   bool good = sure.ticks() <= at_most;
   for (const WireChange& offer : std::exchange(sure.outputs_.offers, {}))
     good = good && offer.tick <= group.delivered[which];
@@ -123,9 +123,9 @@ bool Companions::advance(const Bus& bus, unsigned which, u64 until, u64 at_most)
     sure.assume(*group.bases[which]);
     return false;
   }
-  if (stop.why == isa::Stop::Why::kFault) {
+  if (stop.why == machine::Stop::Why::kFault) {
     group.halted[which] = 1;
-    sure.outputs_.notes.push_back(isa::fault_text(stop) + "; it stands still from here");
+    sure.outputs_.notes.push_back(machine::fault_text(stop) + "; it stands still from here");
   }
   say(bus, which);
   group.bases[which] = std::make_shared<const AvrMachine>(sure);
@@ -261,11 +261,11 @@ const AvrMachine& Companions::as_now(const World& world, unsigned which) {
   runner.seen_from = base;
   runner.seen_at = now;
   AvrMachine& seen = *runner.seen;
-  isa::RunRequest request;
+  machine::RunRequest request;
   request.until_ticks = to_ticks({now}, hz(which + 1));
   request.pass_first_breakpoint = true;
   while (!runner.seen_stopped && seen.ticks() < request.until_ticks)
-    runner.seen_stopped = seen.run(request).why == isa::Stop::Why::kFault;
+    runner.seen_stopped = seen.run(request).why == machine::Stop::Why::kFault;
   seen.outputs_.serial.clear();
   seen.outputs_.offers.clear();
   return seen;
@@ -406,4 +406,4 @@ void Fabric::join(std::vector<Place> places) {
   wires.push_back(std::move(once));
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -17,7 +17,7 @@
 
 #include "avr/chip/fabric.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class Companions {
  public:
@@ -87,6 +87,6 @@ class WireEnd final : public Peripheral {
   unsigned slot_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_CHIP_COMPANIONS_H

@@ -8,7 +8,7 @@
 #include <algorithm>
 #include <cstddef>
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 constexpr u8 kScratch = 0;  // eax
@@ -593,5 +593,5 @@ bool emit(const Block& block, x86::Assembler& out, u32 page_bytes) {
   return Emitter(block, out, page_bytes).emit();
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 #endif

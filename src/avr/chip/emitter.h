@@ -8,7 +8,7 @@
 
 #include "avr/chip/translator.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 namespace x86 = asmjit::x86;
 
@@ -30,6 +30,6 @@ inline x86::Mem field(std::size_t offset, u32 bytes) {
 /// False if the block needs too much.
 bool emit(const Block& block, x86::Assembler& out, u32 page_bytes);
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_CHIP_EMITTER_H

@@ -5,7 +5,7 @@
 
 #include "avr/isa/flags.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 // A request to pause is looked at at least this often.
@@ -40,10 +40,9 @@ u16 Engine::flash_word(u32 word) const {
   return static_cast<u16>(flash[address] | flash[address + 1] << 8);
 }
 
-avr::Entry Engine::decoded(u32 word) const {
-  avr::Entry entry =
-      avr::decode(fabric_.target.core(), flash_word(word), flash_word(word + 1), word);
-  if (entry.op == avr::kNoOp) entry.op = kReserved;
+Entry Engine::decoded(u32 word) const {
+  Entry entry = decode(fabric_.target.core(), flash_word(word), flash_word(word + 1), word);
+  if (entry.op == kNoOp) entry.op = kReserved;
   return entry;
 }
 
@@ -51,10 +50,10 @@ void Engine::decode_at(u32 word) {
   Slot& slot = code_[word];
   slot.entry = decoded(word);
   set_jump(word, slot.entry);
-  if (avr::result_is_undefined(slot.entry)) stand_before(word, kUndefined);
+  if (result_is_undefined(slot.entry)) stand_before(word, kUndefined);
 }
 
-void Engine::set_jump(u32 word, const avr::Entry& entry) {
+void Engine::set_jump(u32 word, const Entry& entry) {
   const auto target =
       static_cast<std::int64_t>(static_cast<u32>(entry.k) & (fabric_.flash_span / 2 - 1));
   code_[word].jump = static_cast<std::int32_t>((target - word) * static_cast<int>(sizeof(Slot)));
@@ -74,7 +73,7 @@ void Engine::forget(u32 word) {
 void Engine::mark(u32 word, bool on) {
   forget_run(word);
   Slot& slot = code_[word];
-  slot.entry = avr::Entry{};
+  slot.entry = Entry{};
   slot.entry.op = kUndecoded;
   if (on) stand_before(word, kMarked);
 }
@@ -106,8 +105,8 @@ void Engine::renew_attributes(u32 address) {
   if (machine_.unwritten_[address] && machine_.check_unwritten_) attribute |= kUnreadable;
   if (const auto found = machine_.watched_.find({Space::kData, address});
       found != machine_.watched_.end()) {
-    if ((found->second & isa::kOnRead) != 0) attribute |= kWatchRead;
-    if ((found->second & isa::kOnWrite) != 0) attribute |= kWatchWrite;
+    if ((found->second & machine::kOnRead) != 0) attribute |= kWatchRead;
+    if ((found->second & machine::kOnWrite) != 0) attribute |= kWatchWrite;
   }
   attributes_[address] = static_cast<u8>(attribute);
 }
@@ -117,7 +116,7 @@ void Engine::renew_observed() {
   observed_.clear();
   for (const auto& [address, kinds] : machine_.watched_) {
     const bool ram = address.space == Space::kData && address.offset >= fabric_.device.ram_begin;
-    if (!ram && (kinds & isa::kOnChange) != 0)
+    if (!ram && (kinds & machine::kOnChange) != 0)
       observed_.emplace_back(address, *machine_.peek(address));
   }
 }
@@ -172,16 +171,16 @@ void Engine::translate(u32 word) {
 }
 
 /// What a run may go through; at its start also what a breakpoint stands for.
-std::optional<avr::Entry> Engine::translatable(u32 word, bool starts) {
+std::optional<Entry> Engine::translatable(u32 word, bool starts) {
   const u32 words = fabric_.flash_span / 2;
   if (word >= words) return std::nullopt;
   if (code_[word].entry.op == kUndecoded) decode_at(word);
-  avr::Entry entry = code_[word].entry;
+  Entry entry = code_[word].entry;
   if (starts && entry.op == kMarked) {
     entry = decoded(word);
-    if (entry.op < avr::kOpCount && avr::result_is_undefined(entry)) return std::nullopt;
+    if (entry.op < kOpCount && result_is_undefined(entry)) return std::nullopt;
   }
-  if (entry.op >= avr::kOpCount || word + entry.length > words) return std::nullopt;
+  if (entry.op >= kOpCount || word + entry.length > words) return std::nullopt;
   return entry;
 }
 
@@ -236,9 +235,9 @@ void Engine::end_access() { native_.left = static_cast<std::int64_t>(deadline_ -
 
 // Slow paths: everything that is not plain memory ------------------------------------------------
 
-void Engine::raise(isa::Fault fault, u32 address) {
+void Engine::raise(machine::Fault fault, u32 address) {
   if (!machine_.fault_is_on(fault)) return;
-  if (fault_ != isa::Fault::kNone) return;  // the first one is the cause
+  if (fault_ != machine::Fault::kNone) return;  // the first one is the cause
   fault_ = fault;
   fault_address_ = address;
   deadline_ = 0;
@@ -260,7 +259,7 @@ void Engine::note_unmodelled(u16 address) {
 bool Engine::reach_external(u16 address) {
   const unsigned xmcra = machine_.world_.data[fabric_.xmcra];
   if ((xmcra & 0x80U) == 0) {
-    raise(isa::Fault::kOutsideMemory, address);
+    raise(machine::Fault::kOutsideMemory, address);
     return false;
   }
   const unsigned limit = xmcra >> 4 & 7U;  // SRL
@@ -281,7 +280,7 @@ u8 Engine::note_off(u16 address) {
 u8 Engine::slow_load(u16 address) {
   const unsigned attribute = attributes_[address];
   if ((attribute & kUnmapped) != 0) {
-    raise(isa::Fault::kOutsideMemory, address);
+    raise(machine::Fault::kOutsideMemory, address);
     return 0;
   }
   u8 value = machine_.world_.data[address];
@@ -305,7 +304,7 @@ u8 Engine::slow_load(u16 address) {
       note_unmodelled(address);
     }
   }
-  if ((attribute & kUnreadable) != 0) raise(isa::Fault::kNeverWritten, address);
+  if ((attribute & kUnreadable) != 0) raise(machine::Fault::kNeverWritten, address);
   if ((attribute & kWatchRead) != 0)
     note_access({{Space::kData, address}, false, value, value, stop_.last_pc});
   return value;
@@ -314,7 +313,7 @@ u8 Engine::slow_load(u16 address) {
 void Engine::slow_store(u16 address, u8 value, u8 mask) {
   const unsigned attribute = attributes_[address];
   if ((attribute & kUnmapped) != 0) {
-    raise(isa::Fault::kOutsideMemory, address);
+    raise(machine::Fault::kOutsideMemory, address);
     return;
   }
   if ((attribute & kUnwritten) != 0) {
@@ -354,7 +353,7 @@ void Engine::note_edges() {
     const u8 now = machine_.world_.ports[i].level;
     for (unsigned pin = 0; pin < 8; ++pin)
       if (((now ^ levels_[i]) >> pin & 1U) != 0)
-        bus().happened(isa::EventKind::kEdge, 0, now >> pin & 1U,
+        bus().happened(machine::EventKind::kEdge, 0, now >> pin & 1U,
                        fabric_.ports[i]->state(machine_.world_, pin).name);
     levels_[i] = now;
   }
@@ -366,7 +365,7 @@ void Engine::note_store(u16 address, u8 value, u8 mask) {
   note_access({{Space::kData, address}, true, before, merged(before, value, mask), stop_.last_pc});
 }
 
-void Engine::note_access(const isa::Access& access) {
+void Engine::note_access(const machine::Access& access) {
   stop_.accesses.push_back(access);
   deadline_ = 0;
 }
@@ -388,7 +387,7 @@ void Engine::fall_asleep() {
     return;
   }
   machine_.fall_asleep(smcr >> 1 & 7U);
-  bus().happened(isa::EventKind::kSleep);
+  bus().happened(machine::EventKind::kSleep);
   deadline_ = 0;
 }
 
@@ -425,9 +424,9 @@ void Engine::fire_events(u64 until) {
 
 void Engine::set_deadline() {
   const World& world = machine_.world_;
-  const bool interrupt = cpu_.pending != 0 && (cpu_.sreg & avr::kI) != 0;
+  const bool interrupt = cpu_.pending != 0 && (cpu_.sreg & kI) != 0;
   if (interrupt || cpu_.hold != 0 || cpu_.asleep || cpu_.reset_cause != 0 || world.browned_out ||
-      fault_ != isa::Fault::kNone || !observed_.empty() || !stop_.accesses.empty() ||
+      fault_ != machine::Fault::kNone || !observed_.empty() || !stop_.accesses.empty() ||
       !machine_.outputs_.events.empty() || pins_moved() || request_.instructions != UINT64_MAX ||
       request_.within_begin || world.boot.rww_busy) {
     deadline_ = 0;
@@ -436,7 +435,7 @@ void Engine::set_deadline() {
   deadline_ = std::min({until_, world.next_due(), cpu_.now + kPauseGrain});
 }
 
-bool Engine::end(isa::Stop::Why why) {
+bool Engine::end(machine::Stop::Why why) {
   stop_.why = why;
   stop_.events = std::exchange(machine_.outputs_.events, {});
   return true;
@@ -452,8 +451,8 @@ bool Engine::enter_interrupt() {
     if (const unsigned attribute = attributes_[cpu_.sp]; (attribute & kSlowPush) == 0) {
       machine_.world_.data[cpu_.sp] = value;
     } else {
-      if ((attribute & kNoStack) != 0) raise(isa::Fault::kStackOutsideRam, cpu_.sp);
-      if ((attribute & kGuarded) != 0) raise(isa::Fault::kStackIntoData, cpu_.sp);
+      if ((attribute & kNoStack) != 0) raise(machine::Fault::kStackOutsideRam, cpu_.sp);
+      if ((attribute & kGuarded) != 0) raise(machine::Fault::kStackIntoData, cpu_.sp);
       if ((attribute & kWatchWrite) != 0) note_store(cpu_.sp, value, 0xff);
       if ((attribute & (kUnmapped | kIo)) == 0) slow_store(cpu_.sp, value, 0xff);
     }
@@ -461,27 +460,27 @@ bool Engine::enter_interrupt() {
   }
   if (cpu_.sp < machine_.lowest_sp_)
     machine_.note_deepest(cpu_.sp, machine_.vector_word(vector), true);
-  cpu_.sreg = static_cast<u8>(cpu_.sreg & ~unsigned{avr::kI});
+  cpu_.sreg = static_cast<u8>(cpu_.sreg & ~unsigned{kI});
   cpu_.pc = machine_.vector_word(vector);
   cpu_.now += bytes == 3 ? 5 : 4;
   entered_interrupt_ = true;
   stop_.interrupt = static_cast<int>(vector);
   fabric_.vector_owner[vector]->on_vector(bus(), vector);
-  bus().happened(isa::EventKind::kInterrupt, vector);
-  fire_due(cpu_.now);                 // the run may end here
-  if (fault_ != isa::Fault::kNone) {  // of the pushes: no instruction has done it
+  bus().happened(machine::EventKind::kInterrupt, vector);
+  fire_due(cpu_.now);                     // the run may end here
+  if (fault_ != machine::Fault::kNone) {  // of the pushes: no instruction has done it
     stop_.last_pc = interrupted;
     stop_.fault_in_entry = true;
     --steps_left_;
     return tell();
   }
-  if (--steps_left_ == 0) return end(isa::Stop::Why::kInstructions);
-  return request_.stop_at_interrupt && end(isa::Stop::Why::kInterruptEntered);
+  if (--steps_left_ == 0) return end(machine::Stop::Why::kInstructions);
+  return request_.stop_at_interrupt && end(machine::Stop::Why::kInterruptEntered);
 }
 
 /// Anything that boundary() has to tell of, but for time and interrupts.
 bool Engine::something_happened() const {
-  return cpu_.reset_cause != 0 || fault_ != isa::Fault::kNone || !observed_.empty() ||
+  return cpu_.reset_cause != 0 || fault_ != machine::Fault::kNone || !observed_.empty() ||
          !stop_.accesses.empty() || !machine_.outputs_.events.empty() ||
          !machine_.outputs_.failure.empty() || pins_moved();
 }
@@ -496,24 +495,24 @@ bool Engine::tell() {
     for (const IoRegister& io : fabric_.info.io)
       for (const IoField& field : io.fields)
         if (io.name == "MCUSR" && cause == 1U << field.lowest) name = field.name;
-    bus().happened(isa::EventKind::kReset, cause, 0, name);
+    bus().happened(machine::EventKind::kReset, cause, 0, name);
   }
-  if (fault_ != isa::Fault::kNone) {
-    stop_.fault = std::exchange(fault_, isa::Fault::kNone);
+  if (fault_ != machine::Fault::kNone) {
+    stop_.fault = std::exchange(fault_, machine::Fault::kNone);
     stop_.fault_pc = stop_.last_pc;
     stop_.fault_address = fault_address_;
-    return end(isa::Stop::Why::kFault);
+    return end(machine::Stop::Why::kFault);
   }
   if (!machine_.outputs_.failure.empty()) {
-    stop_.fault = isa::Fault::kOutside;
+    stop_.fault = machine::Fault::kOutside;
     stop_.fault_pc = stop_.last_pc;
     stop_.failure = std::exchange(machine_.outputs_.failure, {});
-    return end(isa::Stop::Why::kFault);
+    return end(machine::Stop::Why::kFault);
   }
   if (!observed_.empty()) observe();
   if (pins_moved()) note_edges();
-  if (!stop_.accesses.empty()) return end(isa::Stop::Why::kAccess);
-  return !machine_.outputs_.events.empty() && end(isa::Stop::Why::kEvent);
+  if (!stop_.accesses.empty()) return end(machine::Stop::Why::kAccess);
+  return !machine_.outputs_.events.empty() && end(machine::Stop::Why::kEvent);
 }
 
 bool Engine::boundary(bool executed) {
@@ -522,32 +521,32 @@ bool Engine::boundary(bool executed) {
     if (executed && cpu_.hold != 0) --cpu_.hold;
     if (something_happened() && tell()) return true;
     if (executed) {
-      if (--steps_left_ == 0) return end(isa::Stop::Why::kInstructions);
+      if (--steps_left_ == 0) return end(machine::Stop::Why::kInstructions);
       if (request_.within_begin &&
           (cpu_.pc * 2 < *request_.within_begin || cpu_.pc * 2 >= request_.within_end))
-        return end(isa::Stop::Why::kLeftRange);
+        return end(machine::Stop::Why::kLeftRange);
     }
-    if (cpu_.now >= until_) return end(isa::Stop::Why::kTime);
+    if (cpu_.now >= until_) return end(machine::Stop::Why::kTime);
     if (request_.pause_requested != nullptr && request_.pause_requested->load())
-      return end(isa::Stop::Why::kRequested);
+      return end(machine::Stop::Why::kRequested);
 
     if (machine_.world_.browned_out) {
       const u64 next = machine_.world_.next_due();
       if (request_.endless && next == kNever) {
-        stop_.fault = isa::Fault::kNeverWakes;
+        stop_.fault = machine::Fault::kNeverWakes;
         stop_.fault_pc = stop_.last_pc;
-        return end(isa::Stop::Why::kFault);
+        return end(machine::Stop::Why::kFault);
       }
       cpu_.now = std::min(next, until_);
       continue;
     }
-    const bool enabled = (cpu_.sreg & avr::kI) != 0;
+    const bool enabled = (cpu_.sreg & kI) != 0;
     const bool interrupt =
         cpu_.pending != 0 && enabled && cpu_.hold == 0 && cpu_.now >= cpu_.ivce_until;
     if (cpu_.asleep) {
       if (cpu_.pending != 0 && enabled) {  // four more cycles to wake up
         machine_.wake_up();
-        bus().happened(isa::EventKind::kWake);
+        bus().happened(machine::EventKind::kWake);
         executed = false;
         continue;
       }
@@ -555,9 +554,9 @@ bool Engine::boundary(bool executed) {
       // Without interrupts only the watchdog could end it.
       const bool may_reset = fabric_.watchdog != nullptr && fabric_.watchdog->runs(machine_.world_);
       if (request_.endless && (next == kNever || (!enabled && !may_reset))) {
-        stop_.fault = isa::Fault::kNeverWakes;
+        stop_.fault = machine::Fault::kNeverWakes;
         stop_.fault_pc = stop_.last_pc;
-        return end(isa::Stop::Why::kFault);
+        return end(machine::Stop::Why::kFault);
       }
       const u64 end = std::min(next, until_);
       machine_.slept_ticks_ += (end - cpu_.now) << machine_.world_.clock.shift;
@@ -571,10 +570,10 @@ bool Engine::boundary(bool executed) {
       continue;
     }
     if (machine_.world_.boot.rww_busy && fabric_.boot->is_busy(machine_.world_, 2 * cpu_.pc)) {
-      if (machine_.fault_is_on(isa::Fault::kBusyFlash)) {
-        stop_.fault = isa::Fault::kBusyFlash;
+      if (machine_.fault_is_on(machine::Fault::kBusyFlash)) {
+        stop_.fault = machine::Fault::kBusyFlash;
         stop_.fault_pc = stop_.fault_address = 2 * cpu_.pc;
-        return end(isa::Stop::Why::kFault);
+        return end(machine::Stop::Why::kFault);
       }
       cpu_.pc = (cpu_.pc + 1) % (fabric_.flash_span / 2);  // 0xffff does nothing
       ++cpu_.now;
@@ -587,4 +586,4 @@ bool Engine::boundary(bool executed) {
   }
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -24,13 +24,13 @@
 /// Kept out of the run loop, which inlines everything else.
 #define LUCID_SLOW __attribute__((noinline))
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class Engine {
  public:
   explicit Engine(AvrMachine& machine);
 
-  isa::Stop run(const isa::RunRequest& request);
+  machine::Stop run(const machine::RunRequest& request);
   /// The flash word has changed: its entry is decoded again when it is reached.
   void forget(u32 word);
   /// Puts a mark on an entry or takes it off.
@@ -46,7 +46,7 @@ class Engine {
 
   // Entries beyond the instruction set.
   enum : u8 {
-    kUndecoded = avr::kOpCount,
+    kUndecoded = kOpCount,
     kMarked,      ///< a breakpoint; keeps the length of what it stands for
     kUndefined,   ///< the manual leaves the result open: said once, then executed
     kEndOfFlash,  ///< the program counter wraps
@@ -55,7 +55,7 @@ class Engine {
   };
   /// A flash word, ready to execute.
   struct Slot {
-    avr::Entry entry;
+    Entry entry;
     std::int32_t jump = 0;  ///< to the slot of the target in `entry`, in bytes
     u32 worst = 0;          ///< cycles that the translated run from here can take; kNoRun: none
     u8 behind = 0;          ///< what a mark or a note goes on with
@@ -67,16 +67,16 @@ class Engine {
 
   [[nodiscard]] Bus bus() { return {machine_.world_, machine_.outputs_}; }
   [[nodiscard]] u16 flash_word(u32 word) const;
-  LUCID_SLOW avr::Entry decoded(u32 word) const;
+  LUCID_SLOW Entry decoded(u32 word) const;
   LUCID_SLOW void decode_at(u32 word);
-  void set_jump(u32 word, const avr::Entry& entry);
+  void set_jump(u32 word, const Entry& entry);
   LUCID_SLOW void translate(u32 word);
   void forget_run(u32 word);
   void cool(u32 word);
   void renew_memories();
   void begin_access(u32 word);
   void end_access();
-  [[nodiscard]] std::optional<avr::Entry> translatable(u32 word, bool starts);
+  [[nodiscard]] std::optional<Entry> translatable(u32 word, bool starts);
   static u32 load_for_run(void* engine, u32 address, u32 word);
   static void store_for_run(void* engine, u32 address, u32 word, u32 value, u32 mask);
   /// After the system clock has changed.
@@ -92,13 +92,13 @@ class Engine {
   void set_deadline();
   /// At an instruction boundary. True: the run ends, `stop_` says why.
   LUCID_SLOW bool boundary(bool executed);
-  bool end(isa::Stop::Why why);
+  bool end(machine::Stop::Why why);
   bool enter_interrupt();
-  LUCID_SLOW void raise(isa::Fault fault, u32 address);
+  LUCID_SLOW void raise(machine::Fault fault, u32 address);
   LUCID_SLOW u8 slow_load(u16 address);
   LUCID_SLOW void slow_store(u16 address, u8 value, u8 mask);
   LUCID_SLOW void note_store(u16 address, u8 value, u8 mask);
-  void note_access(const isa::Access& access);
+  void note_access(const machine::Access& access);
   LUCID_SLOW void note_unmodelled(u16 address);
   LUCID_SLOW u8 note_off(u16 address);
   bool reach_external(u16 address);
@@ -126,17 +126,17 @@ class Engine {
   std::vector<u8> levels_;  ///< of each port's pins as last seen, if edges are waited for
 
   // The run under way.
-  isa::RunRequest request_;
-  isa::Stop stop_;
+  machine::RunRequest request_;
+  machine::Stop stop_;
   u64 deadline_ = 0;
   u64 until_ = 0;  ///< the cycle at which the run ends
   u64 steps_left_ = 0;
   bool entered_interrupt_ = false;
-  isa::Fault fault_ = isa::Fault::kNone;
+  machine::Fault fault_ = machine::Fault::kNone;
   u32 fault_address_ = 0;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #undef LUCID_SLOW
 

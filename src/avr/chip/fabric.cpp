@@ -12,7 +12,7 @@
 #include "avr/peripherals/two_wire_bus.h"
 #include "base/text.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 u32 power_of_two(u32 least) {
@@ -66,7 +66,7 @@ unsigned Names::vector(std::initializer_list<std::string> names) const {
 Fabric::Fabric(const Device& the_device, u64 clock_hz)
     : device(the_device),
       flash_span(power_of_two(the_device.flash)),
-      target(*avr::find_core(the_device.core), flash_span),
+      target(*find_core(the_device.core), flash_span),
       info(info_of(the_device, clock_hz)),
       owner(the_device.ram_begin, nullptr),
       plain(the_device.ram_begin, false),
@@ -350,4 +350,4 @@ void Fabric::add_power_switches() {
   system_->set_switched(std::move(all_switched));
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -17,7 +17,7 @@
 #include "avr/peripherals/usart.h"
 #include "avr/peripherals/watchdog.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class AvrMachine;
 class System;
@@ -36,7 +36,7 @@ class Fabric {
 
   const Device& device;
   const u32 flash_span;  ///< what the program counter reaches: a power of two; erased behind flash
-  const avr::AvrTarget target;
+  const AvrTarget target;
   ChipInfo info;
   std::vector<std::unique_ptr<Port>> ports;
   std::vector<std::unique_ptr<Usart>> usarts;
@@ -122,6 +122,6 @@ class Fabric {
   unsigned timers_ = 0;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_CHIP_FABRIC_H

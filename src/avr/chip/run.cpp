@@ -4,7 +4,7 @@
 #include "avr/chip/engine.h"
 #include "avr/isa/execute.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 /// The hot state, in local variables of run(). Slow paths get it through the world: no pointer to
 /// a Frame leaves run(), so the compiler can keep it in registers.
 struct Engine::Frame {
@@ -23,7 +23,7 @@ struct Engine::Frame {
   u64 deadline = 0;
   u32 lowest_sp = 0;
   u16 sp = 0;
-  avr::Flags flags;
+  Flags flags;
 
   explicit Frame(Engine& e)
       : engine(e),
@@ -166,7 +166,7 @@ struct Engine::Frame {
   void stack_fault() {
     store_back();
     const bool guarded = (attributes[sp] & kGuarded) != 0;
-    engine.raise(guarded ? isa::Fault::kStackIntoData : isa::Fault::kStackOutsideRam, sp);
+    engine.raise(guarded ? machine::Fault::kStackIntoData : machine::Fault::kStackOutsideRam, sp);
     fetch_time();
   }
   void push_pc() {
@@ -186,20 +186,20 @@ struct Engine::Frame {
     if (now <= world.boot.enabled_until)  // LPM may read fuses instead
       if (const auto byte = engine.fabric_.boot->special_byte(world, address)) return *byte;
     if (world.boot.rww_busy && engine.fabric_.boot->is_busy(world, address)) {
-      engine.raise(isa::Fault::kBusyFlash, address);
+      engine.raise(machine::Fault::kBusyFlash, address);
       return 0xff;
     }
     const PagedMemory& memory = world.flash;
     return memory[address & (2 * pc_mask + 1)];
   }
-  [[nodiscard]] u32 rampz() const { return r[kRampz]; }
-  void set_rampz(u32 value) const { r[kRampz] = static_cast<u8>(value); }
-  [[nodiscard]] u32 eind() const { return r[kEind]; }
+  [[nodiscard]] u32 rampz() const { return r[kRampzAddress]; }
+  void set_rampz(u32 value) const { r[kRampzAddress] = static_cast<u8>(value); }
+  [[nodiscard]] u32 eind() const { return r[kEindAddress]; }
   void jump(u32 word) { next = code + (word & pc_mask); }
-  void jump_to(const avr::Entry& /*entry*/) {
+  void jump_to(const Entry& /*entry*/) {
     next = reinterpret_cast<const Slot*>(reinterpret_cast<const char*>(slot) + slot->jump);
   }
-  void branch_if(u32 condition, const avr::Entry& entry) {
+  void branch_if(u32 condition, const Entry& entry) {
     if (condition == 0) return;
     ++now;
     jump_to(entry);
@@ -221,13 +221,13 @@ struct Engine::Frame {
   /// difference, but for who looks at the chip before that instruction.
   void turned_on_interrupts() {
     const bool looked_at =
-        now >= deadline || next->entry.op >= avr::kOpCount || next->entry.op == avr::kBREAK;
+        now >= deadline || next->entry.op >= kOpCount || next->entry.op == kBREAK;
     if (cpu.pending == 0 && !looked_at) return;
     cpu.hold = 2;
     deadline = 0;
   }
   void returned_from_interrupt() {
-    engine.bus().happened(isa::EventKind::kReturn);
+    engine.bus().happened(machine::EventKind::kReturn);
     if (engine.machine_.outputs_.events_wanted != 0) deadline = 0;
     turned_on_interrupts();
   }
@@ -248,7 +248,7 @@ struct Engine::Frame {
   }
 };
 
-__attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
+__attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& request) {
   static const void* const kLabelsOf[kLabels] = {
 #define LUCID_AVR(id, ...) &&do_##id,
 #include "avr/isa/instructions.def"
@@ -256,17 +256,17 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
 
   request_ = request;
   renew_end();
-  stop_ = isa::Stop{};
+  stop_ = machine::Stop{};
   stop_.last_pc = cpu_.pc * 2;
   steps_left_ = request.instructions;
   entered_interrupt_ = false;
-  fault_ = isa::Fault::kNone;
+  fault_ = machine::Fault::kNone;
   if (!observed_.empty()) renew_observed();
   if (translator_) renew_memories();
   machine_.outputs_.events_wanted = request.events;
   machine_.outputs_.events.clear();
   levels_.clear();
-  if ((request.events & isa::bit(isa::EventKind::kEdge)) != 0)
+  if ((request.events & machine::bit(machine::EventKind::kEdge)) != 0)
     for (std::size_t i = 0; i < fabric_.ports.size(); ++i)
       levels_.push_back(machine_.world_.ports[i].level);
   if (steps_left_ == 0) return stop_;
@@ -275,7 +275,7 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
   Frame f(*this);
   if (request.pass_first_breakpoint && !entered_interrupt_) {
     const u32 word = f.word_of(f.slot);
-    if (decoded(word).op == avr::kBREAK) goto pass_break;
+    if (decoded(word).op == kBREAK) goto pass_break;
     if (f.slot->entry.op == kMarked) goto* kLabelsOf[f.slot->behind];
   }
   goto go_on;
@@ -293,25 +293,21 @@ __attribute__((flatten)) isa::Stop Engine::run(const isa::RunRequest& request) {
     if (f.time_for_run()) goto next_run; \
     LUCID_NEXT();                        \
   } while (false)
-#define LUCID_LENGTH(id)                                                            \
-  (avr::k##id == avr::kLDS || avr::k##id == avr::kSTS || avr::k##id == avr::kJMP || \
-           avr::k##id == avr::kCALL                                                 \
-       ? 2                                                                          \
-       : 1)
+#define LUCID_LENGTH(id) (k##id == kLDS || k##id == kSTS || k##id == kJMP || k##id == kCALL ? 2 : 1)
 #define LUCID_CYCLES(c16, c22) ((c16) == (c22) || !f.wide_pc ? (c16) : (c22))
 
 #define LUCID_AVR_MEMORY(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
   do_##id : f.now += LUCID_CYCLES(c16, c22);                                                     \
   f.next = f.slot + LUCID_LENGTH(id);                                                            \
-  avr::Execute<Frame>::id(f, f.slot->entry);                                                     \
+  Execute<Frame>::id(f, f.slot->entry);                                                          \
   LUCID_NEXT();
 #define LUCID_AVR_PURE LUCID_AVR_MEMORY
 // BREAK pauses before it executes.
 #define LUCID_AVR(id, mnemonic, pattern, operands, feature, reads, writes, c16, c22, ...) \
-  do_##id : if (avr::k##id == avr::kBREAK) goto break_instruction;                        \
+  do_##id : if (k##id == kBREAK) goto break_instruction;                                  \
   f.now += LUCID_CYCLES(c16, c22);                                                        \
   f.next = f.slot + LUCID_LENGTH(id);                                                     \
-  avr::Execute<Frame>::id(f, f.slot->entry);                                              \
+  Execute<Frame>::id(f, f.slot->entry);                                                   \
   LUCID_NEXT_RUN();
 #include "avr/isa/instructions.def"
 
@@ -354,7 +350,7 @@ marked:
     f.store_back();
     if (!request_.marks->ends_run_at(2 * f.word_of(f.slot))) goto behind_mark;
   }
-  stop_.why = isa::Stop::Why::kBreakpoint;
+  stop_.why = machine::Stop::Why::kBreakpoint;
   goto not_executed;
 behind_mark:
   if (!f.slot->translated) {
@@ -374,20 +370,20 @@ behind_mark:
   }
   LUCID_NEXT();
 break_instruction:
-  stop_.why = isa::Stop::Why::kBreakInstruction;
+  stop_.why = machine::Stop::Why::kBreakInstruction;
   goto not_executed;
 reserved:
   if (!machine_.fault_is_on(flash_word(f.word_of(f.slot)) == 0xffff
-                                ? isa::Fault::kErasedFlash
-                                : isa::Fault::kReservedInstruction)) {
+                                ? machine::Fault::kErasedFlash
+                                : machine::Fault::kReservedInstruction)) {
     f.next = f.slot + 1;
     f.now += 1;
     LUCID_NEXT();
   }
-  stop_.why = isa::Stop::Why::kFault;
+  stop_.why = machine::Stop::Why::kFault;
   stop_.fault_pc = 2 * f.word_of(f.slot);
-  stop_.fault = flash_word(f.word_of(f.slot)) == 0xffff ? isa::Fault::kErasedFlash
-                                                        : isa::Fault::kReservedInstruction;
+  stop_.fault = flash_word(f.word_of(f.slot)) == 0xffff ? machine::Fault::kErasedFlash
+                                                        : machine::Fault::kReservedInstruction;
 not_executed:
   const u32 last_pc = stop_.last_pc;
   f.next = f.slot;
@@ -401,4 +397,4 @@ not_executed:
 #undef LUCID_CYCLES
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -10,7 +10,7 @@
 #include <algorithm>
 #include <cstddef>
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 #if defined(LUCID_TRANSLATOR)
 
@@ -158,4 +158,4 @@ Translator::Left Translator::run_behind_mark(Native& /*state*/, u32 word) const 
 
 #endif
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -8,7 +8,7 @@
 
 #include "avr/chip/block.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 /// The state that translated code works on. Everything else it needs is in the data space.
 struct Native {
@@ -60,6 +60,6 @@ class Translator {
   std::unique_ptr<Private> p_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_CHIP_TRANSLATOR_H

@@ -17,7 +17,7 @@
 
 #include "lucid/chip.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 struct RegisterSet {
   const char *name, *registers, *vectors;
@@ -104,6 +104,6 @@ std::vector<InterruptVector> vectors_of(const Device& device);
 /// Words of a list, in order.
 std::vector<std::string_view> words_of(std::string_view list);
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_DEVICES_DEVICE_H

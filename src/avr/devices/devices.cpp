@@ -6,7 +6,7 @@
 #include "avr/devices/device.h"
 #include "base/text.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 #define LUCID_SET(name, registers, vectors) {#name, registers, vectors},
@@ -135,4 +135,4 @@ std::vector<InterruptVector> vectors_of(const Device& device) {
   return out;
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

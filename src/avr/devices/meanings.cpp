@@ -6,7 +6,7 @@
 
 #include "avr/devices/device.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 using Words = std::array<std::string_view, 9>;
@@ -78,4 +78,4 @@ void add_meanings(std::vector<IoRegister>& registers) {
       }
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -4,7 +4,7 @@
 #include "avr/devices/device.h"
 #include "base/text.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 // Legend: number, bits, OCnA OCnB OCnC, ICPn, Tn.
@@ -111,4 +111,4 @@ std::string remark_on(const Device& device) {
                                             : "ports only";
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

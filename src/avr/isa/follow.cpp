@@ -8,8 +8,8 @@
 namespace lucid::avr {
 namespace {
 
-using isa::FrameState;
-using isa::Known;
+using machine::FrameState;
+using machine::Known;
 using Kind = Known::Kind;
 
 constexpr std::int32_t kSpl = 0x3d, kSph = 0x3e;
@@ -146,7 +146,7 @@ class Follow {
 
 }  // namespace
 
-isa::FrameState AvrTarget::at_entry() const {
+machine::FrameState AvrTarget::at_entry() const {
   FrameState state;
   for (int n = 0; n < 32; ++n) state.registers[static_cast<std::size_t>(n)] = {Kind::kEntry, 0, n};
   state.registers[kSpLow] = {Kind::kStack, 0, 0};
@@ -154,21 +154,21 @@ isa::FrameState AvrTarget::at_entry() const {
   return state;
 }
 
-std::optional<isa::Anchor> AvrTarget::anchor(const FrameState& state) const {
+std::optional<machine::Anchor> AvrTarget::anchor(const FrameState& state) const {
   constexpr int kPairs[] = {kSpLow, kY, kX, kZ, 24, 22, 20, 18, 16, 14, 12, 10, 8, 6, 4, 2};
   for (const int low : kPairs) {
     const auto known = whole(state.registers[static_cast<std::size_t>(low)],
                              state.registers[static_cast<std::size_t>(low) + 1]);
-    if (known && known->kind == Kind::kStack) return isa::Anchor{low, known->number};
+    if (known && known->kind == Kind::kStack) return machine::Anchor{low, known->number};
   }
   const Known& low = state.registers[kY];  // where SP has one byte, its copy's upper one is zero
   const Known& high = state.registers[kY + 1];
   if (low.kind == Kind::kStack && low.part == 0 && high == constant(0))
-    return isa::Anchor{kY, low.number};
+    return machine::Anchor{kY, low.number};
   return std::nullopt;
 }
 
-std::optional<std::vector<std::uint32_t>> AvrTarget::jump_targets(const isa::Machine& machine,
+std::optional<std::vector<std::uint32_t>> AvrTarget::jump_targets(const machine::Machine& machine,
                                                                   const FrameState& state,
                                                                   std::uint32_t begin,
                                                                   std::uint32_t end) const {
@@ -198,7 +198,7 @@ std::optional<std::vector<std::uint32_t>> AvrTarget::jump_targets(const isa::Mac
 std::uint64_t AvrTarget::writes(const Instruction& instruction) const {
   const Entry entry = entry_of(instruction);
   std::uint64_t out = 0;
-  const isa::RegisterSpan result = result_of(instruction);
+  const machine::RegisterSpan result = result_of(instruction);
   for (int i = 0; i < result.count; ++i) out |= std::uint64_t{1} << (result.first + i);
   switch (entry.op) {
     case kLD_XI:
@@ -378,13 +378,14 @@ std::optional<std::int32_t> AvrTarget::stack_offset_in(const FrameState& state, 
   return known->number;
 }
 
-isa::SharedCode AvrTarget::shared_code(const std::string& name) const {
+machine::SharedCode AvrTarget::shared_code(const std::string& name) const {
   if (name == "__prologue_saves__" || name == "__epilogue_restores__")
-    return isa::SharedCode::kFrame;
-  return name.rfind("__tablejump", 0) == 0 ? isa::SharedCode::kTable : isa::SharedCode::kNone;
+    return machine::SharedCode::kFrame;
+  return name.rfind("__tablejump", 0) == 0 ? machine::SharedCode::kTable
+                                           : machine::SharedCode::kNone;
 }
 
-isa::FrameState AvrTarget::seen_by_pointer() const {
+machine::FrameState AvrTarget::seen_by_pointer() const {
   FrameState state = at_entry();
   state.registers[kY] = {Kind::kStack, 0, 0};
   state.registers[kY + 1] = {Kind::kStack, 1, 0};
@@ -398,7 +399,7 @@ bool AvrTarget::is_handler_name(const std::string& name) const {
   return name.rfind("__vector_", 0) == 0 && name != "__vector_default";
 }
 
-void AvrTarget::mask_interrupts(isa::Machine& machine) const {
+void AvrTarget::mask_interrupts(machine::Machine& machine) const {
   machine.set_register(kSreg, machine.register_value(kSreg) & 0x7fU);
 }
 

@@ -66,12 +66,12 @@ Reads reads_in(const Row& row) {
 
 struct Helper {
   std::string_view name;
-  std::array<isa::RegisterSpan, 5> results;
+  std::array<machine::RegisterSpan, 5> results;
 };
 
 // "GCC internals: the AVR port's libgcc": what the compiler's own rules say that these leave.
-constexpr isa::RegisterSpan kProduct32{22, 4};
-constexpr isa::RegisterSpan kWide{18, 8};
+constexpr machine::RegisterSpan kProduct32{22, 4};
+constexpr machine::RegisterSpan kWide{18, 8};
 constexpr std::array<Helper, 26> kHelpers{{
     {"__mulqi3", {{{24, 1}}}},
     {"__mulhi3", {{{24, 2}}}},
@@ -103,7 +103,7 @@ constexpr std::array<Helper, 26> kHelpers{{
 
 }  // namespace
 
-isa::RegisterSpan AvrTarget::result_of(const Instruction& instruction) const {
+machine::RegisterSpan AvrTarget::result_of(const Instruction& instruction) const {
   static const std::array<Result, kOpCount> kResults = all_results();
   const Entry entry = entry_of(instruction);
   if (entry.op == kNoOp) return {};
@@ -149,17 +149,17 @@ std::uint64_t AvrTarget::reads(const Instruction& instruction) const {
 
 /// The compiler's manual, "AVR Function Calling Conventions": up to 8 bytes end with r25; their
 /// number is rounded up to 2, 4 or 8.
-isa::RegisterSpan AvrTarget::returned_in(std::uint32_t bytes) const {
+machine::RegisterSpan AvrTarget::returned_in(std::uint32_t bytes) const {
   if (bytes == 0 || bytes > 8) return {};
   const int width = bytes <= 2 ? 2 : bytes <= 4 ? 4 : 8;
   return {26 - width, width};
 }
 
-std::vector<isa::RegisterSpan> AvrTarget::helper_results(const std::string& name) const {
-  std::vector<isa::RegisterSpan> out;
+std::vector<machine::RegisterSpan> AvrTarget::helper_results(const std::string& name) const {
+  std::vector<machine::RegisterSpan> out;
   for (const Helper& helper : kHelpers)
     if (helper.name == name)
-      for (const isa::RegisterSpan& span : helper.results)
+      for (const machine::RegisterSpan& span : helper.results)
         if (span.count != 0) out.push_back(span);
   return out;
 }

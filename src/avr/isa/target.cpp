@@ -66,7 +66,7 @@ const std::vector<RegisterName>& AvrTarget::registers() const {
   return kNames;
 }
 
-isa::CallConvention AvrTarget::convention() const {
+machine::CallConvention AvrTarget::convention() const {
   // avr-gcc's: r0, r18 to r27, r30, r31 are the callee's.
   constexpr std::uint64_t kClobbered = 0x1 | 0x0ffc0000 | 0xc0000000;
   constexpr std::uint64_t kArguments = 0x03ffff00;  // r8 to r25
@@ -166,9 +166,9 @@ void AvrTarget::write_text(Instruction& instruction) const {
   instruction.operands = filled(row.operands, entry);
 }
 
-isa::StackEffect AvrTarget::stack_effect(const Instruction& instruction) const {
+machine::StackEffect AvrTarget::stack_effect(const Instruction& instruction) const {
   const Entry entry = entry_of(instruction);
-  using Kind = isa::StackEffect::Kind;
+  using Kind = machine::StackEffect::Kind;
   switch (entry.op) {
     case kPUSH: return {Kind::kPush, entry.a, 1};
     case kPOP: return {Kind::kPop, entry.a, 1};
@@ -188,7 +188,7 @@ std::uint32_t AvrTarget::return_address(const std::vector<std::uint8_t>& bytes) 
   return word * 2 % flash_bytes_;
 }
 
-Explanation AvrTarget::explain(const isa::Machine& machine, std::uint32_t address) const {
+Explanation AvrTarget::explain(const machine::Machine& machine, std::uint32_t address) const {
   Explanation out;
   out.instruction = machine.instruction_at(address);
   if (out.instruction.validity == Validity::kReserved) {

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-// The AVR side of isa::Target: one object per core.
+// The AVR side of machine::Target: one object per core.
 #ifndef LUCID_AVR_ISA_TARGET_H
 #define LUCID_AVR_ISA_TARGET_H
 
@@ -11,42 +11,43 @@ namespace lucid::avr {
 /// Indices into Target::registers().
 enum RegisterIndex : unsigned { kSp = 32, kSreg = 33, kPc = 34, kXPair = 35, kYPair, kZPair };
 
-class AvrTarget final : public isa::Target {
+class AvrTarget final : public machine::Target {
  public:
   /// REQUIRES: `core` outlives the target; flash_bytes is a power of two.
   AvrTarget(const Core& core, std::uint32_t flash_bytes) : core_(core), flash_bytes_(flash_bytes) {}
 
   [[nodiscard]] const std::vector<RegisterName>& registers() const override;
-  [[nodiscard]] isa::CallConvention convention() const override;
+  [[nodiscard]] machine::CallConvention convention() const override;
   [[nodiscard]] std::uint8_t longest() const override { return 4; }
   [[nodiscard]] Instruction decode(const std::vector<std::uint8_t>& bytes,
                                    std::uint32_t address) const override;
   void write_text(Instruction& instruction) const override;
-  [[nodiscard]] isa::StackEffect stack_effect(const Instruction& instruction) const override;
-  [[nodiscard]] isa::RegisterSpan result_of(const Instruction& instruction) const override;
-  [[nodiscard]] isa::RegisterSpan returned_in(std::uint32_t bytes) const override;
-  [[nodiscard]] std::vector<isa::RegisterSpan> helper_results(
+  [[nodiscard]] machine::StackEffect stack_effect(const Instruction& instruction) const override;
+  [[nodiscard]] machine::RegisterSpan result_of(const Instruction& instruction) const override;
+  [[nodiscard]] machine::RegisterSpan returned_in(std::uint32_t bytes) const override;
+  [[nodiscard]] std::vector<machine::RegisterSpan> helper_results(
       const std::string& name) const override;
-  [[nodiscard]] Explanation explain(const isa::Machine& machine,
+  [[nodiscard]] Explanation explain(const machine::Machine& machine,
                                     std::uint32_t address) const override;
-  [[nodiscard]] isa::FrameState at_entry() const override;
-  void follow(const Instruction& instruction, isa::FrameState& state) const override;
+  [[nodiscard]] machine::FrameState at_entry() const override;
+  void follow(const Instruction& instruction, machine::FrameState& state) const override;
   [[nodiscard]] std::uint64_t writes(const Instruction& instruction) const override;
   [[nodiscard]] std::uint64_t reads(const Instruction& instruction) const override;
   [[nodiscard]] std::optional<std::int32_t> stack_store(
-      const Instruction& instruction, const isa::FrameState& state) const override;
+      const Instruction& instruction, const machine::FrameState& state) const override;
   [[nodiscard]] std::vector<std::int32_t> stack_pointers(
-      const isa::FrameState& state) const override;
-  [[nodiscard]] std::optional<std::int32_t> stack_offset_in(const isa::FrameState& state,
+      const machine::FrameState& state) const override;
+  [[nodiscard]] std::optional<std::int32_t> stack_offset_in(const machine::FrameState& state,
                                                             int dwarf) const override;
-  [[nodiscard]] std::optional<isa::Anchor> anchor(const isa::FrameState& state) const override;
+  [[nodiscard]] std::optional<machine::Anchor> anchor(
+      const machine::FrameState& state) const override;
   [[nodiscard]] std::optional<std::vector<std::uint32_t>> jump_targets(
-      const isa::Machine& machine, const isa::FrameState& state, std::uint32_t begin,
+      const machine::Machine& machine, const machine::FrameState& state, std::uint32_t begin,
       std::uint32_t end) const override;
-  [[nodiscard]] isa::SharedCode shared_code(const std::string& name) const override;
-  [[nodiscard]] isa::FrameState seen_by_pointer() const override;
+  [[nodiscard]] machine::SharedCode shared_code(const std::string& name) const override;
+  [[nodiscard]] machine::FrameState seen_by_pointer() const override;
   [[nodiscard]] bool is_handler_name(const std::string& name) const override;
-  void mask_interrupts(isa::Machine& machine) const override;
+  void mask_interrupts(machine::Machine& machine) const override;
   [[nodiscard]] std::uint32_t return_address(const std::vector<std::uint8_t>& bytes) const override;
 
   [[nodiscard]] const Core& core() const { return core_; }

@@ -6,7 +6,7 @@
 #include "avr/peripherals/port.h"
 #include "avr/peripherals/timer.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 /// At 25 degrees ("Temperature Measurement", typical values).
@@ -326,4 +326,4 @@ void Comparator::on_vector(const Bus& bus, unsigned /*vector*/) const {
   refresh_request(bus);
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -15,7 +15,7 @@
 #include "avr/devices/device.h"
 #include "avr/peripherals/peripheral.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 /// The band-gap reference, in microvolts ("System and Reset Characteristics", typical).
 constexpr std::int32_t kBandGap = 1'100'000;
@@ -110,6 +110,6 @@ class Comparator final : public Peripheral {
   unsigned vector_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_ADC_H

@@ -5,7 +5,7 @@
 
 #include "avr/peripherals/timer.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 constexpr u64 kCrystalHz = 32'768;
@@ -78,4 +78,4 @@ void Timer::latch(const Bus& bus, u64 until, u64 t) const {
   bus.schedule_tick(slot_ + 1, next);
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -22,7 +22,7 @@ Result<void> Part::act(Wires& /*wires*/, const std::string& action,
   return fail(ErrorCode::kUsage, "nobody can " + action + " '" + name_ + "'");
 }
 
-namespace chip {
+namespace avr {
 
 class Attached::View final : public Wires {
  public:
@@ -48,7 +48,7 @@ class Attached::View final : public Wires {
   void reset() override { bus_.world.cpu.reset_cause |= kExtrf; }
   void set_supply(std::int32_t microvolts) override {
     if (part_.adc_ != nullptr) part_.adc_->before_change(bus_, now_);
-    chip::set_supply(bus_, std::clamp(microvolts, 0, 5'500'000));
+    avr::set_supply(bus_, std::clamp(microvolts, 0, 5'500'000));
   }
   void send(const std::string& port, const std::string& bytes) override {
     for (const auto& usart : part_.usarts_)
@@ -233,5 +233,5 @@ void Attached::on_event(const Bus& bus, unsigned /*slot*/, u64 due) const {
   });
 }
 
-}  // namespace chip
+}  // namespace avr
 }  // namespace lucid

@@ -9,7 +9,7 @@
 #include "avr/peripherals/usart.h"
 #include "lucid/part.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class TwoWireBus;
 
@@ -81,6 +81,6 @@ class Attached final : public Peripheral {
   const TwoWireBus* two_wire_ = nullptr;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_ATTACHED_H

@@ -3,7 +3,7 @@
 
 #include <fmt/format.h>
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 constexpr u64 kMicroseconds = 4000;  // to erase or write a page, typical
@@ -150,4 +150,4 @@ void Boot::reset(const Bus& bus) const {
   refresh_request(bus);
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

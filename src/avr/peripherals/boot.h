@@ -13,7 +13,7 @@
 #include "avr/devices/device.h"
 #include "avr/peripherals/peripheral.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class Boot final : public Peripheral {
  public:
@@ -71,6 +71,6 @@ class Boot final : public Peripheral {
   unsigned slot_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_BOOT_H

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include "avr/peripherals/eeprom.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 /// Programming time in microseconds: erase and write 3.4 ms, either alone 1.8 ms.
@@ -54,7 +54,7 @@ void Eeprom::control(const Bus& bus, u8 value, u8 mask, u64 t) const {
       state.writing = true;
       state.address = address;
       state.value = bus.reg(eedr());
-      bus.happened(isa::EventKind::kEepromWrite, address, state.value);
+      bus.happened(machine::EventKind::kEepromWrite, address, state.value);
       state.mode = static_cast<u8>((bus.reg(eecr_) & kEepm) >> 4);
       state.master_until = 0;
       const u64 ticks = (kMicroseconds[state.mode] * clock_hz_ + 999'999) / 1'000'000;
@@ -100,4 +100,4 @@ void Eeprom::reset(const Bus& bus) const {
   bus.world.eeprom_controller.master_until = 0;
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -8,7 +8,7 @@
 
 #include "avr/peripherals/peripheral.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class Eeprom final : public Peripheral {
  public:
@@ -47,6 +47,6 @@ class Eeprom final : public Peripheral {
   unsigned slot_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_EEPROM_H

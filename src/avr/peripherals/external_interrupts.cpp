@@ -3,7 +3,7 @@
 
 #include "avr/peripherals/port.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 ExternalInterrupts::ExternalInterrupts(const Names& names, std::vector<Pin> interrupts,
                                        std::vector<Pin> changes, unsigned slot)
@@ -156,4 +156,4 @@ void ExternalInterrupts::reset(const Bus& bus) const {
   refresh_requests(bus);
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -8,7 +8,7 @@
 
 #include "avr/peripherals/peripheral.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class ExternalInterrupts final : public Peripheral {
  public:
@@ -44,6 +44,6 @@ class ExternalInterrupts final : public Peripheral {
   std::vector<unsigned> vectors_, change_vectors_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_EXTERNAL_INTERRUPTS_H

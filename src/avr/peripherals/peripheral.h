@@ -14,7 +14,7 @@
 #include "avr/world/world.h"
 #include "machine/machine.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class Adc;
 class Companions;
@@ -25,8 +25,8 @@ struct Outputs {
   std::vector<std::string> notes;
   std::set<std::string> noted;  ///< each note is said once
   std::string failure;          ///< of something outside: the run ends with it
-  u32 events_wanted = 0;        ///< by isa::bit(kind)
-  std::vector<isa::Event> events;
+  u32 events_wanted = 0;        ///< by machine::bit(kind)
+  std::vector<machine::Event> events;
   std::vector<WireChange> offers;    ///< of this chip to its wires
   Companions* companions = nullptr;  ///< that are on them
 };
@@ -54,9 +54,9 @@ class Bus {
     outputs_.serial.back().bytes.push_back(static_cast<char>(byte));
   }
   /// For who waits for it; costs a test otherwise.
-  void happened(isa::EventKind kind, unsigned number = 0, unsigned value = 0,
+  void happened(machine::EventKind kind, unsigned number = 0, unsigned value = 0,
                 const std::string& name = {}) const {
-    if ((outputs_.events_wanted & isa::bit(kind)) != 0)
+    if ((outputs_.events_wanted & machine::bit(kind)) != 0)
       outputs_.events.push_back({kind, number, value, name});
   }
   /// To the wire of a pin, from a cycle on.
@@ -204,6 +204,6 @@ constexpr u8 merged(u8 old, u8 value, u8 mask) {
   return static_cast<u8>((old & ~mask) | (value & mask));
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_PERIPHERAL_H

@@ -3,7 +3,7 @@
 
 #include "avr/peripherals/adc.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 /// Somebody decides a bit, or gives it back.
@@ -219,4 +219,4 @@ PinState Port::state(const World& world, unsigned bit) const {
   return pin;
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -11,7 +11,7 @@
 #include "avr/peripherals/peripheral.h"
 #include "lucid/chip.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class Port final : public Peripheral {
  public:
@@ -118,6 +118,6 @@ class Port final : public Peripheral {
   std::vector<Listener> listeners_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_PORT_H

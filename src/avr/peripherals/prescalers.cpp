@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include "avr/peripherals/prescalers.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 void Prescalers::restart(const Bus& bus, unsigned which, bool hold, u64 t) const {
   for (const Timer* timer : timers_)
@@ -64,4 +64,4 @@ bool Prescalers::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
   return true;
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -7,7 +7,7 @@
 
 #include "avr/peripherals/timer.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class Prescalers final : public Peripheral {
  public:
@@ -27,6 +27,6 @@ class Prescalers final : public Peripheral {
   std::vector<const Timer*> timers_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_PRESCALERS_H

@@ -3,7 +3,7 @@
 
 #include "avr/peripherals/port.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 u64 Spi::half_bit(const World& world) const {
   constexpr std::array<u64, 4> kDividers{4, 16, 64, 128};  // by SPR
@@ -179,4 +179,4 @@ void Spi::reset(const Bus& bus) const {
   refresh_request(bus);
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -8,7 +8,7 @@
 
 #include "avr/peripherals/peripheral.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class Spi final : public Peripheral {
  public:
@@ -56,6 +56,6 @@ class Spi final : public Peripheral {
   unsigned vector_, slot_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_SPI_H

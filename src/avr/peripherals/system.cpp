@@ -3,7 +3,7 @@
 
 #include <fmt/format.h>
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 std::vector<u16> System::addresses() const {
   std::vector<u16> out{mcucr_, mcusr_, smcr_, clkpr_, osccal_};
@@ -186,4 +186,4 @@ void set_supply(const Bus& bus, std::int32_t microvolts) {
                     microvolts / 1e6));
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -15,7 +15,7 @@
 
 #include "avr/peripherals/port.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class System final : public Peripheral {
  public:
@@ -75,6 +75,6 @@ enum ResetCause : u8 { kPorf = 1, kExtrf = 2, kBorf = 4, kWdrf = 8 };
 /// low supply holds the chip in reset until it has risen again ("Brown-out Detection").
 void set_supply(const Bus& bus, std::int32_t microvolts);
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_SYSTEM_H

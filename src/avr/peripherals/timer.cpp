@@ -5,7 +5,7 @@
 
 #include "avr/peripherals/port.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 // Divider by CS ("Clock Select"); 6 and 7 of the synchronous timers count pin Tn.
@@ -704,4 +704,4 @@ void Timer::reset(const Bus& bus) const {
   refresh_requests(bus);
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

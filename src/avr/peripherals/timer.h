@@ -18,7 +18,7 @@
 #include "avr/devices/device.h"
 #include "avr/peripherals/peripheral.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 /// Of ASSR: Timer2 counts the crystal.
 constexpr u8 kAs2 = 0x20;
@@ -154,6 +154,6 @@ class Timer final : public Peripheral {
   u64 all_vectors_ = 0;  ///< of them, as bits
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_TIMER_H

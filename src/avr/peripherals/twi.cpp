@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include "avr/peripherals/twi.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 /// The chip's own ends of the lines: open drains.
 class Twi::Lines {
@@ -333,4 +333,4 @@ void Twi::reset(const Bus& bus) const {
   refresh_request(bus);
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

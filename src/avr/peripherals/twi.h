@@ -11,7 +11,7 @@
 #include "avr/peripherals/port.h"
 #include "avr/peripherals/two_wire_master.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class Twi final : public Peripheral {
  public:
@@ -82,6 +82,6 @@ class Twi final : public Peripheral {
   unsigned vector_, slot_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_TWI_H

@@ -5,7 +5,7 @@
 
 #include "avr/peripherals/attached.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 /// The controller's ends of the lines.
 class TwoWireBus::Lines {
@@ -202,4 +202,4 @@ void TwoWireBus::byte_done(const Bus& bus, const Controller& controller) const {
   while (state.steps[state.at] != kEnd) ++state.at;
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

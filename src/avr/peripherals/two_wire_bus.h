@@ -9,7 +9,7 @@
 #include "avr/peripherals/two_wire_master.h"
 #include "lucid/serial.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class Attached;
 
@@ -66,6 +66,6 @@ class TwoWireBus final : public Peripheral {
   std::vector<const Attached*> devices_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_TWO_WIRE_BUS_H

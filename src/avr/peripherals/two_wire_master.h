@@ -10,7 +10,7 @@
 
 #include "avr/world/world.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 /// `Lines` has: void sda(bool), void scl(bool) (true lets go); bool sda_high(), bool scl_high();
 /// void wake(u64 after), which calls step() again. Times are in the units of `bit`.
@@ -134,6 +134,6 @@ class TwoWireMaster {
   u64 bit_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_TWO_WIRE_MASTER_H

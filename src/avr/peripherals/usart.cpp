@@ -3,7 +3,7 @@
 
 #include <fmt/format.h>
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 Usart::Usart(unsigned number, const Names& names, Pin txd, Pin rxd, Pin xck, unsigned index,
              unsigned slot)
@@ -323,7 +323,7 @@ void Usart::sent(const Bus& bus, u64 t) const {
 void Usart::frame_left(const Bus& bus, u64 t) const {
   const u16 data = bus.world.usarts[index_].leaving;
   bus.transmit(name(), static_cast<u8>(data));
-  bus.happened(isa::EventKind::kByteOut, data, 0, name());
+  bus.happened(machine::EventKind::kByteOut, data, 0, name());
   for (const Peripheral* listener : listeners_)
     listener->on_byte(bus, name(), static_cast<u8>(data), t);
   sent(bus, t);
@@ -441,7 +441,7 @@ void Usart::clock_edge(const Bus& bus, bool rises, u64 t) const {
 
 void Usart::received(const Bus& bus, u16 frame) const {
   UsartState& state = bus.world.usarts[index_];
-  bus.happened(isa::EventKind::kByteIn, frame & 0x1ffU, 0, name());
+  bus.happened(machine::EventKind::kByteIn, frame & 0x1ffU, 0, name());
   if (passed_over(bus.world, frame)) return;
   if (state.fifo_count < 3) state.fifo[state.fifo_count++] = frame;
 }
@@ -502,4 +502,4 @@ void Usart::reset(const Bus& bus) const {
   bus.schedule(slot_ + 1, kNever);
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

@@ -11,7 +11,7 @@
 #include "avr/peripherals/peripheral.h"
 #include "avr/peripherals/port.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class Usart final : public Peripheral {
  public:
@@ -121,6 +121,6 @@ class Usart final : public Peripheral {
   std::vector<const Peripheral*> listeners_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_USART_H

@@ -3,7 +3,7 @@
 
 #include "avr/peripherals/system.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 namespace {
 
 constexpr u64 kOscillatorHz = 128'000;
@@ -107,4 +107,4 @@ void Watchdog::reset(const Bus& bus) const {
   refresh_request(bus);
 }
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr

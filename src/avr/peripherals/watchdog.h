@@ -7,7 +7,7 @@
 
 #include "avr/peripherals/peripheral.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 class Watchdog final : public Peripheral {
  public:
@@ -48,6 +48,6 @@ class Watchdog final : public Peripheral {
   unsigned slot_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_PERIPHERALS_WATCHDOG_H

@@ -14,7 +14,7 @@
 #include "base/hash.h"
 #include "machine/paged_memory.h"
 
-namespace lucid::chip {
+namespace lucid::avr {
 
 using u8 = std::uint8_t;
 using u16 = std::uint16_t;
@@ -527,6 +527,6 @@ struct World {
   unsigned sync_slot_;
 };
 
-}  // namespace lucid::chip
+}  // namespace lucid::avr
 
 #endif  // LUCID_AVR_WORLD_WORLD_H
