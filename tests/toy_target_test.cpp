@@ -7,9 +7,15 @@
 #include <set>
 
 #include "lucid/session.h"
+#include "machine/family.h"
 #include "machine/machine.h"
 
 using namespace lucid;
+
+const std::vector<const machine::Family*>& machine::families() {
+  static const std::vector<const Family*> kNone;
+  return kNone;
+}
 
 namespace {
 

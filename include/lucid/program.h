@@ -68,7 +68,8 @@ struct Type {
   std::string name;  ///< as the source writes it: `uint8_t`, `struct ramp`, `Analog<1>`
   std::uint32_t bytes = 0;
   unsigned target = 0;            ///< of a pointer, or the element of an array
-  Space leads_to = Space::kData;  ///< of a pointer; one of 3 bytes says itself which space
+  Space leads_to = Space::kData;  ///< of a pointer
+  bool flat = false;              ///< a pointer that holds an address of the linker's: see placed()
   unsigned alias_of = 0;          ///< the type that a typedef names; 0: it is none
   bool reference = false;         ///< a pointer that stands for what it leads to
   bool is_signed = false;         ///< of an enumeration: whether its numbers have a sign
@@ -228,6 +229,8 @@ class LUCID_API Program {
   /// The expression for a function's frame base at an address; empty if there is none.
   [[nodiscard]] std::vector<LocationOp> frame_base_at(std::uint32_t address) const;
   [[nodiscard]] const Symbol* find_symbol(const std::string& name) const;
+  /// Where an address of the linker's is: it numbers all memories in one space.
+  [[nodiscard]] Address placed(std::uint32_t flat) const;
 
   struct Data;  ///< for the reader
 

@@ -40,6 +40,7 @@ struct Piece {
   enum class Kind : std::uint8_t { kUnknown, kMemory, kRegister, kConstant } kind = Kind::kUnknown;
   unsigned index = 0;  ///< of the register, or the constant byte
   Address address;
+  unsigned byte = 0;  ///< which one of the register, the lowest is 0
 };
 
 /// A byte a debugger watches, and which of its bits matter.

@@ -598,7 +598,7 @@ class Parser {
     if (part == "cycles") return make(NodeKind::kCycles);
     if (part == "time") return make(NodeKind::kTime);
     if (part == "stack") return stack();
-    if (part == "sreg" && !scope_.machine.flag_letters().empty()) {
+    if (part == scope_.machine.target().flags_register()) {
       const std::size_t behind = at_;
       if (take(".")) return flag();
       at_ = behind;

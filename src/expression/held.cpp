@@ -410,7 +410,6 @@ Holding slot_holding(const Scope& scope, const Function& function, std::uint32_t
   const auto here = graph.node_at(address);
   if (!here || graph.state_at(*here) == nullptr) return Holding::kHolds;
   const auto end = offset + static_cast<std::int32_t>(bytes);
-  const auto within = [&](std::int32_t at) { return at >= offset && at < end; };
   // Which instructions may be the first to store there.
   std::vector<bool> stores(nodes.size());
   for (unsigned i = 0; i < nodes.size(); ++i) {
@@ -418,7 +417,8 @@ Holding slot_holding(const Scope& scope, const Function& function, std::uint32_t
     if (state == nullptr) continue;
     if (!target.anchor(*state)) return Holding::kHolds;  // then nothing is known
     const Instruction now = scope.machine.instruction_at(nodes[i].address, false);
-    if (const auto at = target.stack_store(now, *state); at && within(*at)) stores[i] = true;
+    if (const auto at = target.stack_store(now, *state))
+      stores[i] = at->offset < end && at->offset + at->bytes > offset;
     for (const std::int32_t pointer : target.stack_pointers(*state))
       stores[i] = stores[i] || (pointer >= offset - 1 && pointer <= end);
   }

@@ -34,14 +34,29 @@ class Level final : public Surroundings {
     return {Space::kData, static_cast<std::uint32_t>(computed & pointer_mask_)};
   }
 
-  /// A register as it is in this level: a piece in memory if a callee has saved it.
-  [[nodiscard]] Piece piece(int dwarf) const {
+  /// Is enough of it known to lead somewhere?
+  [[nodiscard]] bool is_address(const Slot& slot) const {
+    return slot.known >= 8U * convention_.pointer_bytes;
+  }
+
+  /// How many bytes a register has.
+  [[nodiscard]] unsigned width_of(int dwarf) const {
+    const auto index = scope_.machine.find_dwarf_register(dwarf);
+    return index ? std::max(1U, scope_.machine.target().registers()[*index].bits / 8U) : 1U;
+  }
+
+  /// A byte of registers that follow each other, as they are in this level: in memory if a callee
+  /// has saved its register.
+  [[nodiscard]] Piece piece(int first, unsigned number) const {
+    const unsigned width = width_of(first);
+    int dwarf = first + static_cast<int>(number / width);
     Piece out;
+    out.byte = number % width;
     bool lost = dwarf >= 0 && dwarf < 64 && (frame().lost >> dwarf & 1U) != 0;
     if (const auto kept = frame().registers.find(dwarf); kept != frame().registers.end()) {
       if (kept->second.address) {
         out.kind = Piece::Kind::kMemory;
-        out.address = {Space::kData, *kept->second.address};
+        out.address = {Space::kData, *kept->second.address + out.byte};
         return out;
       }
       dwarf = kept->second.dwarf_register;
@@ -62,15 +77,10 @@ class Level final : public Surroundings {
     }
     const auto first = scope_.machine.find_dwarf_register(dwarf);
     if (!first) return {0, 0, {}};
-    const unsigned width = scope_.machine.target().registers()[*first].bits / 8;
     Place place;
     place.kind = Place::Kind::kPieces;
-    for (unsigned i = 0; i * width < bytes; ++i) {
-      if (width > 1) {
-        out.raw |= scope_.machine.register_value(*first) << (8 * width * i);
-        continue;
-      }
-      place.pieces.push_back(piece(dwarf + static_cast<int>(i)));
+    for (unsigned i = 0; i < bytes && i < 8; ++i) {
+      place.pieces.push_back(piece(dwarf, i));
       const auto byte = byte_of(place, i, scope_.machine);
       if (!byte) {
         out.known = 8 * i;
@@ -106,11 +116,11 @@ class Level final : public Surroundings {
     if (ops.size() == 1 && (named || ops[0].atom == DW_OP_regx)) {
       const Slot slot = registers(named ? ops[0].atom - DW_OP_reg0 : static_cast<int>(ops[0].a),
                                   convention_.pointer_bytes);
-      return slot.known >= 16 ? std::optional<std::uint64_t>(slot.raw + convention_.stack_gap)
+      return is_address(slot) ? std::optional<std::uint64_t>(slot.raw + convention_.stack_gap)
                               : std::nullopt;
     }
     const auto base = compute(ops, *this);
-    return base && base->top.known >= 16 ? std::optional<std::uint64_t>(base->top.raw)
+    return base && is_address(base->top) ? std::optional<std::uint64_t>(base->top.raw)
                                          : std::nullopt;
   }
 
@@ -268,7 +278,7 @@ class LocationReader {
     if (!frame.known || pieces_[byte].kind != Piece::Kind::kMemory || !in_frame_) return {};
     const std::uint32_t entry_sp = frame.cfa - convention.return_bytes;
     const std::uint32_t address = pieces_[byte].address.offset;
-    if (address > entry_sp || address + 4096 < entry_sp) return {};
+    if (address >= entry_sp + convention.stack_gap || address + 4096 < entry_sp) return {};
     return static_cast<std::int32_t>(address - entry_sp);
   }
 
@@ -343,19 +353,13 @@ class LocationReader {
     const std::uint8_t atom = ops.empty() ? std::uint8_t{DW_OP_nop} : ops[0].atom;
     if ((atom >= DW_OP_reg0 && atom <= DW_OP_reg31) || atom == DW_OP_regx) {
       const int first = atom == DW_OP_regx ? static_cast<int>(ops[0].a) : atom - DW_OP_reg0;
-      if (wide_register(first)) {
-        const Slot slot = level_.registers(first, bytes);
-        add_constants(slot.raw, slot.known);
-      } else {
-        for (std::uint32_t i = 0; i < bytes; ++i)
-          pieces_.push_back(level_.piece(first + static_cast<int>(i)));
-      }
+      for (std::uint32_t i = 0; i < bytes; ++i) pieces_.push_back(level_.piece(first, i));
     } else if (atom == DW_OP_implicit_value) {
       add_constants(static_cast<std::uint64_t>(ops[0].b), Slot::kAll);
     } else if (const auto found = ops.empty() ? std::nullopt : compute(ops, level_)) {
       if (found->is_value) {
         add_constants(found->top.raw, found->top.known);
-      } else if (found->top.known >= 16) {
+      } else if (level_.is_address(found->top)) {
         in_frame_ = in_frame_ || is_in_frame(ops);
         for (std::uint32_t i = 0; i < bytes; ++i) {
           pieces_.emplace_back();
@@ -383,11 +387,6 @@ class LocationReader {
                        base[0].atom <= DW_OP_reg31 && ops[0].atom >= DW_OP_breg0 &&
                        ops[0].atom - DW_OP_breg0 == base[0].atom - DW_OP_reg0;
     return named ? scope_.machine.target().convention().stack_gap : 0U;
-  }
-
-  [[nodiscard]] bool wide_register(int dwarf) const {
-    const auto index = scope_.machine.find_dwarf_register(dwarf);
-    return index && scope_.machine.target().registers()[*index].bits > 8;
   }
 
   /// Bits that follow those before them; a byte of which a bit is unknown is unknown.

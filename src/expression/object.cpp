@@ -15,7 +15,7 @@ std::optional<std::uint8_t> byte_of(const Piece& piece, const machine::Machine& 
   switch (piece.kind) {
     case Piece::Kind::kMemory: return machine.peek(piece.address);
     case Piece::Kind::kRegister:
-      return static_cast<std::uint8_t>(machine.register_value(piece.index));
+      return static_cast<std::uint8_t>(machine.register_value(piece.index) >> (8 * piece.byte));
     case Piece::Kind::kConstant: return static_cast<std::uint8_t>(piece.index);
     case Piece::Kind::kUnknown: break;
   }
@@ -53,7 +53,7 @@ Place place_of(const Variable& variable) {
   }
   place.kind = Place::Kind::kPieces;
   for (const std::uint8_t byte : variable.constant)
-    place.pieces.push_back({Piece::Kind::kConstant, byte, {}});
+    place.pieces.push_back({Piece::Kind::kConstant, byte, {}, 0});
   return place;
 }
 
@@ -75,15 +75,9 @@ Place place_within(const Place& whole, std::uint32_t offset, std::uint32_t bytes
 Place led_to(const Operand& pointer, const Scope& scope) {
   Place out;
   out.kind = Place::Kind::kMemory;
-  auto offset = static_cast<std::uint32_t>(pointer.value.integer);
+  const auto offset = static_cast<std::uint32_t>(pointer.value.integer);
   const Type& type = scope.program.types()[pointer.type];
-  out.address.space = type.leads_to;
-  constexpr std::uint32_t kInData = 0x800000;  // the top bit of a `__memx` pointer
-  if (type.kind == Type::Kind::kPointer && type.bytes == 3) {
-    out.address.space = (offset & kInData) != 0 ? Space::kData : Space::kCode;
-    offset &= kInData - 1;
-  }
-  out.address.offset = offset;
+  out.address = type.flat ? scope.program.placed(offset) : Address{type.leads_to, offset};
   return out;
 }
 
@@ -167,7 +161,7 @@ Result<Operand> member_of(const Operand& whole, const Type::Member& member, cons
 namespace {
 
 Result<void> store_flag(machine::Machine& machine, unsigned flag, bool on) {
-  const auto index = machine.find_register("sreg");
+  const auto index = machine.find_register(machine.target().flags_register());
   if (!index) return fail(ErrorCode::kNotFound, "this machine has no status register");
   const std::uint64_t bit = std::uint64_t{1} << flag;
   const std::uint64_t now = machine.register_value(*index);
@@ -183,7 +177,10 @@ bool store_byte(machine::Machine& machine, const Place& place, unsigned offset, 
   }
   const Piece& piece = place.pieces[offset];
   if (piece.kind == Piece::Kind::kMemory) return machine.poke(piece.address, byte);
-  machine.set_register(piece.index, byte);
+  const unsigned shift = 8 * piece.byte;
+  const std::uint64_t others =
+      machine.register_value(piece.index) & ~(std::uint64_t{0xff} << shift);
+  machine.set_register(piece.index, others | std::uint64_t{byte} << shift);
   return true;
 }
 

@@ -74,15 +74,28 @@ class Unwinder {
       vectors_end_ = std::max(vectors_end_, vector.address + convention_.instruction_unit);
   }
 
-  /// A register in the frame at hand; nullopt if it has been overwritten.
-  [[nodiscard]] std::optional<std::uint64_t> value_of(int dwarf) const {
-    if (const auto kept = registers_.find(dwarf); kept != registers_.end()) {
+  /// The bytes of a register.
+  [[nodiscard]] unsigned width_of(int dwarf) const {
+    const auto index = machine_.find_dwarf_register(dwarf);
+    return index ? std::max(1U, target_.registers()[*index].bits / 8U) : 1U;
+  }
+
+  /// A register of a frame; nullopt if it has been overwritten.
+  [[nodiscard]] std::optional<std::uint64_t> value_of(int dwarf,
+                                                      const std::map<int, Kept>& registers,
+                                                      std::uint64_t lost) const {
+    if (const auto kept = registers.find(dwarf); kept != registers.end()) {
       if (kept->second.address) {
-        const auto byte = machine_.peek({Space::kData, *kept->second.address});
-        return byte ? std::optional<std::uint64_t>(*byte) : std::nullopt;
+        std::uint64_t out = 0;
+        for (unsigned i = 0; i < width_of(dwarf); ++i) {
+          const auto byte = machine_.peek({Space::kData, *kept->second.address + i});
+          if (!byte) return std::nullopt;
+          out |= std::uint64_t{*byte} << (8 * i);
+        }
+        return out;
       }
       dwarf = kept->second.dwarf_register;
-    } else if (dwarf >= 0 && dwarf < 64 && (lost_ >> dwarf & 1U) != 0) {
+    } else if (dwarf >= 0 && dwarf < 64 && (lost >> dwarf & 1U) != 0) {
       return std::nullopt;
     }
     const auto index = machine_.find_dwarf_register(dwarf);
@@ -97,7 +110,7 @@ class Unwinder {
     const unsigned bits = machine_.target().registers()[*index].bits;
     std::uint64_t out = 0;
     for (unsigned have = 0; have < 8U * convention_.pointer_bytes; have += bits) {
-      const auto part = value_of(dwarf + static_cast<int>(have / bits));
+      const auto part = value_of(dwarf + static_cast<int>(have / bits), registers_, lost_);
       if (!part) return std::nullopt;
       out |= *part << have;
     }
@@ -141,6 +154,15 @@ class Unwinder {
     return finish(frame, entry_sp);
   }
 
+  /// A register whose first byte is in the frame is there with all of them.
+  [[nodiscard]] bool holds_all(const machine::FrameState& state, std::int32_t at, int dwarf) const {
+    for (unsigned i = 1; i < width_of(dwarf); ++i)
+      if (state.slot(at + static_cast<std::int32_t>(i)) !=
+          machine::Known{machine::Known::Kind::kEntry, static_cast<std::uint8_t>(i), dwarf})
+        return false;
+    return true;
+  }
+
   /// Where the caller's registers are, seen from this frame.
   void keep_registers(Frame& frame, const machine::FrameState& state, std::uint32_t entry_sp) {
     using Kind = machine::Known::Kind;
@@ -151,7 +173,7 @@ class Unwinder {
       if (now == entry) continue;  // still where it was
       std::optional<std::int32_t> offset;
       for (const auto& [at, what] : state.slots)
-        if (what == entry) offset = at;
+        if (what == entry && holds_all(state, at, r)) offset = at;
       if (now.kind == Kind::kLoaded) offset = now.number;
       int other = -1;
       for (int q = 0; !offset && q < 64; ++q)
@@ -180,7 +202,8 @@ class Unwinder {
     for (const RegisterName& name : target_.registers()) {
       const auto index = machine_.find_dwarf_register(name.dwarf);
       if (!index || name.dwarf == convention_.sp_dwarf) continue;
-      if (const auto value = value_of(name.dwarf)) copy->set_register(*index, *value);
+      if (const auto value = value_of(name.dwarf, registers_, lost_))
+        copy->set_register(*index, *value);
     }
     if (const auto index = machine_.find_dwarf_register(convention_.sp_dwarf))
       copy->set_register(*index, frame.sp);
@@ -262,18 +285,14 @@ class Unwinder {
   bool finish(Frame& frame, std::uint32_t entry_sp) {
     frame.cfa = (entry_sp + convention_.return_bytes) & pointer_mask_;
     frame.return_slot = frame.cfa - convention_.return_bytes + convention_.stack_gap;
-    std::vector<std::uint8_t> bytes;
-    for (std::uint32_t i = 0; i < convention_.return_bytes; ++i)
-      bytes.push_back(machine_.peek({Space::kData, frame.return_slot + i}).value_or(0));
-    frame.returns_to = target_.return_address(bytes);
-    // A handler may have been called like a function.
-    if (is_handler(*frame.function) && !called_from(frame.returns_to, *frame.function))
-      frame.interrupt = true;
+    if (!(convention_.return_bytes != 0 ? find_return_on_stack(frame) : find_return(frame)))
+      return false;
     std::vector<FrameRow::Saved> saved;
     for (FrameRow::Saved s : frame.saved) {
       // Only a handler saves what a call may overwrite: elsewhere it is pushed for its room, or as
       // an argument.
       if (!frame.interrupt && s.dwarf_register < 64 &&
+          s.dwarf_register != convention_.return_dwarf &&
           (convention_.call_clobbered >> s.dwarf_register & 1U) != 0)
         continue;
       s.offset -= static_cast<std::int32_t>(frame.cfa);
@@ -281,6 +300,43 @@ class Unwinder {
     }
     frame.saved = std::move(saved);
     frame.known = true;
+    return true;
+  }
+
+  bool find_return_on_stack(Frame& frame) const {
+    std::vector<std::uint8_t> bytes;
+    for (std::uint32_t i = 0; i < convention_.return_bytes; ++i)
+      bytes.push_back(machine_.peek({Space::kData, frame.return_slot + i}).value_or(0));
+    frame.returns_to = target_.return_address(bytes);
+    // A handler may have been called like a function.
+    if (is_handler(*frame.function) && !called_from(frame.returns_to, *frame.function))
+      frame.interrupt = true;
+    return true;
+  }
+
+  /// The same where a call leaves it in a register, and an interrupt in another one.
+  bool find_return(Frame& frame) {
+    const int link = convention_.return_dwarf;
+    const std::uint64_t bit = std::uint64_t{1} << link;
+    const auto back = value_of(link, next_registers_, next_lost_);
+    if (is_handler(*frame.function) &&
+        !(back && called_from(static_cast<std::uint32_t>(*back), *frame.function)))
+      frame.interrupt = true;
+    if (frame.interrupt) {
+      // Of several that interrupt each other only the last one's is still in its register.
+      const auto from = machine_.find_dwarf_register(convention_.interrupted_dwarf);
+      if (std::exchange(interrupted_, true) || !from) return false;
+      frame.returns_to = static_cast<std::uint32_t>(machine_.register_value(*from));
+      return true;
+    }
+    if (!back) return false;
+    if (const auto kept = next_registers_.find(link); kept != next_registers_.end())
+      frame.return_slot = kept->second.address.value_or(0);
+    else
+      frame.return_slot = 0;
+    frame.returns_to = static_cast<std::uint32_t>(*back);
+    next_registers_.erase(link);  // the call has overwritten it
+    next_lost_ |= bit;
     return true;
   }
 
@@ -311,13 +367,19 @@ class Unwinder {
   /// A handler by its name, or because a vector leads to it.
   [[nodiscard]] bool is_handler(const Function& function) const {
     if (target_.is_handler_name(function.name)) return true;
+    if (convention_.interrupted_dwarf >= 0 && ends_interrupt(function)) return true;
     if (vectors_end_ == 0) return false;
-    for (const InterruptVector& vector : machine_.info().vectors) {
-      if (vector.address == 0) continue;
-      const Instruction jump = machine_.instruction_at(vector.address, false);
-      if (jump.flow == Flow::kJump && jump.target == function.begin && function.begin != 0)
+    const auto& vectors = machine_.info().vectors;
+    return std::any_of(vectors.begin(), vectors.end(), [&](const InterruptVector& vector) {
+      return vector.address != 0 && is_handler_of(machine_, function, vector);
+    });
+  }
+
+  [[nodiscard]] bool ends_interrupt(const Function& function) const {
+    const FlowGraph& graph = flows_.of(program_, machine_, function);
+    for (unsigned i = 0; i < graph.nodes().size(); ++i)
+      if (graph.nodes()[i].flow == Flow::kInterruptReturn && graph.state_at(i) != nullptr)
         return true;
-    }
     return false;
   }
 
@@ -376,8 +438,8 @@ class Unwinder {
     task_begins_ = false;
     if (frame.function->name == "main") return CallersEnd::kStart;
     if (count + 1 >= kMostFrames) return CallersEnd::kTooMany;
-    if (frame.cfa <= frame.sp || frame.cfa + convention_.stack_gap > ram_end_)
-      return CallersEnd::kNotOnStack;
+    const bool empty = convention_.return_bytes != 0 ? frame.cfa <= frame.sp : frame.cfa < frame.sp;
+    if (empty || frame.cfa + convention_.stack_gap > ram_end_) return CallersEnd::kNotOnStack;
     const Function* caller = program_.function_at(frame.returns_to);
     if (frame.interrupt) {
       if (caller == nullptr) return CallersEnd::kNoFunction;
@@ -407,9 +469,17 @@ class Unwinder {
   std::map<int, Kept> registers_, next_registers_;  ///< of the frame at hand, and of its caller
   std::uint64_t lost_ = 0, next_lost_ = 0;
   bool task_begins_ = false;
+  bool interrupted_ = false;  ///< a frame of an interrupt has been found
 };
 
 }  // namespace
+
+bool is_handler_of(const machine::Machine& machine, const Function& function,
+                   const InterruptVector& vector) {
+  if (function.name == machine.target().handler_name(vector.number)) return true;
+  const Instruction jump = machine.instruction_at(vector.address, false);
+  return jump.flow == Flow::kJump && jump.target == function.begin && function.begin != 0;
+}
 
 std::vector<Frame> unwind(const Program& program, const machine::Machine& machine, Flows& flows) {
   return Unwinder(program, machine, flows).unwind();

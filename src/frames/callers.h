@@ -26,7 +26,7 @@ struct Frame {
   bool known = false;                             ///< cfa was found
   bool interrupt = false;                         ///< this function was entered by an interrupt
   CallersEnd end = CallersEnd::kNone;             ///< of the outermost: why there is no other
-  std::uint32_t return_slot = 0;                  ///< lowest address of the return address
+  std::uint32_t return_slot = 0;                  ///< lowest address of the return address; 0: none
   std::uint32_t returns_to = 0;                   ///< what it says
   std::vector<FrameRow::Saved> saved;             ///< offsets from cfa
   std::uint32_t sp = 0;                           ///< in this frame
@@ -48,6 +48,10 @@ std::vector<Frame> unwind(const Program& program, const machine::Machine& machin
 /// was left by a tail call, where the debug information leaves only one way to get here.
 std::vector<Frame> call_levels(const Program& program, const machine::Machine& machine,
                                Flows& flows);
+
+/// Does an interrupt's vector lead to a function?
+bool is_handler_of(const machine::Machine& machine, const Function& function,
+                   const InterruptVector& vector);
 
 /// Where a level stands: within its call, not behind it. Not an instruction's address: compilers
 /// end what holds only before a call one byte before its return.

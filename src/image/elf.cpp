@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-// ELF through libelf ("System V ABI", chapter "Object Files"), and the toolchain's device note.
+// ELF through libelf ("System V ABI", chapter "Object Files").
 #include <fmt/format.h>
 #include <gelf.h>
 
@@ -8,6 +8,7 @@
 #include <memory>
 #include <string_view>
 
+#include "image/elf_form.h"
 #include "image/image_data.h"
 
 namespace lucid::image {
@@ -21,28 +22,6 @@ struct ElfCloser {
 
 Result<void> wrong(std::string what, std::string hint = kRebuild, std::string where = {}) {
   return fail(ErrorCode::kBadImage, std::move(what), std::move(hint), std::move(where));
-}
-
-std::uint32_t word_at(const std::uint8_t* bytes) {
-  return bytes[0] | bytes[1] << 8 | bytes[2] << 16 | static_cast<std::uint32_t>(bytes[3]) << 24;
-}
-
-/// The name in `.note.gnu.avr.deviceinfo`: three words of header, the owner "AVR", six words about
-/// the memories, a table of offsets (preceded by its size, which counts itself), then the strings.
-std::string device_of(const std::uint8_t* bytes, std::size_t size) {
-  constexpr std::size_t kOffsets = 12 + 4 + 24;
-  if (size < kOffsets + 8) return {};
-  const std::size_t offsets = word_at(bytes + kOffsets);
-  const std::size_t strings = kOffsets + offsets;
-  if (offsets > size || strings + 4 > size) return {};
-  const std::size_t name = strings + word_at(bytes + kOffsets + 4);
-  if (name >= size) return {};
-  const auto* begin = reinterpret_cast<const char*>(bytes + name);
-  const std::size_t length = strnlen(begin, size - name);
-  std::string out(begin, length);
-  const bool plain = std::all_of(
-      out.begin(), out.end(), [](char c) { return std::isalnum(static_cast<unsigned char>(c)); });
-  return plain ? out : std::string{};
 }
 
 Result<void> read_segments(Elf* elf, Image::Data& data) {
@@ -118,13 +97,14 @@ Result<void> read_elf(Image::Data& data) {
     return wrong("the ELF header is damaged or cut off");
   if (header.e_ident[EI_CLASS] != ELFCLASS32 || header.e_ident[EI_DATA] != ELFDATA2LSB)
     return wrong("it was built for a 64-bit or big-endian machine, not for a microcontroller",
-                 "build it with the microcontroller's compiler, such as avr-gcc");
+                 "build it with the microcontroller's compiler: " + compilers());
   data.machine = header.e_machine;
-  // The linker's number for the family: 5 is avr5, 51 is avr51.
-  if (header.e_machine == EM_AVR && (header.e_flags & 0x7fU) != 0)
-    data.core = fmt::format("avr{}", header.e_flags & 0x7fU);
+  const ElfForm* form = find_elf_form(data.machine);
+  if (form != nullptr) data.core = form->core(header.e_flags);
   if (header.e_type == ET_REL)
-    return wrong("it is an object file, not yet linked", "link it: avr-gcc -o main.elf main.o");
+    return wrong("it is an object file, not yet linked",
+                 fmt::format("link it: {} -o main.elf main.o",
+                             form != nullptr ? form->compiler : "the compiler"));
   if (header.e_type != ET_EXEC)
     return wrong(fmt::format("ELF type {} is not an executable", header.e_type));
   if (auto done = read_segments(elf.get(), data); !done) return done;
@@ -150,10 +130,10 @@ Result<void> read_elf(Image::Data& data) {
         dwarf = true;
       } else if (name == ".stab") {
         stabs = true;
-      } else if (name == ".note.gnu.avr.deviceinfo") {
+      } else if (form != nullptr && form->chip != nullptr && name == form->chip_section) {
         const Elf_Data* note = elf_rawdata(section, nullptr);
         if (note != nullptr && note->d_buf != nullptr)
-          data.chip = device_of(static_cast<const std::uint8_t*>(note->d_buf), note->d_size);
+          data.chip = form->chip(static_cast<const std::uint8_t*>(note->d_buf), note->d_size);
       }
     }
   }

@@ -5,6 +5,7 @@
 #include <string_view>
 
 #include "base/text.h"
+#include "image/elf_form.h"
 #include "image/image_data.h"
 
 namespace lucid {
@@ -12,19 +13,8 @@ namespace lucid {
 namespace image {
 
 Address placed(std::uint16_t machine, std::uint32_t flat) {
-  constexpr std::uint16_t kAvr = 83;
-  if (machine != kAvr) return {Space::kCode, flat};
-  struct Row {
-    std::uint32_t begin;
-    Space space;
-  };
-  // The avr-gcc ABI keeps its memories apart in one flat 32-bit space.
-  constexpr Row kRows[] = {{0x840000, Space::kSignature}, {0x830000, Space::kLock},
-                           {0x820000, Space::kFuse},      {0x810000, Space::kEeprom},
-                           {0x800000, Space::kData},      {0, Space::kCode}};
-  for (const Row& row : kRows)
-    if (flat >= row.begin) return {row.space, flat - row.begin};
-  return {};
+  const ElfForm* form = find_elf_form(machine);
+  return form != nullptr ? form->placed(flat) : Address{Space::kCode, flat};
 }
 
 }  // namespace image

@@ -18,9 +18,10 @@ class Machine;
 
 /// What unwinding needs to know of the calling convention.
 struct CallConvention {
-  int sp_dwarf = -1;                  ///< DWARF number of the stack pointer
-  int return_dwarf = -1;              ///< DWARF number of the return address column
-  std::uint8_t return_bytes = 0;      ///< bytes of a return address on the stack
+  int sp_dwarf = -1;              ///< DWARF number of the stack pointer
+  int return_dwarf = -1;          ///< DWARF number of the return address column
+  std::uint8_t return_bytes = 0;  ///< a call pushes so many; 0: it leaves where it returns to in
+                                  ///< the register `return_dwarf`
   std::uint8_t instruction_unit = 1;  ///< bytes by which instruction addresses are aligned
   /// Distance from the stack pointer to the last byte pushed: 1 where a push stores, then
   /// decrements.
@@ -29,6 +30,22 @@ struct CallConvention {
   std::uint8_t int_bytes = 0;        ///< of C's int
   std::uint64_t call_clobbered = 0;  ///< DWARF registers that a call may overwrite, a bit each
   std::uint64_t arguments = 0;       ///< those that arguments and results are passed in
+  /// DWARF number of the register that says where an interrupt came from; -1: its entry pushes that
+  /// as a call does.
+  int interrupted_dwarf = -1;
+};
+
+/// What start-up code and linker scripts call things.
+struct StartUpNames {
+  const char* no_handler = "";  ///< where interrupts without a handler lead
+  const char* data_begin = "";  ///< of static data
+  const char* data_end = "";    ///< and behind it
+};
+
+/// Bytes of the frame, from `offset` on, counted from the stack pointer at entry.
+struct StackSpan {
+  std::int32_t offset = 0;
+  std::int32_t bytes = 1;
 };
 
 /// What an instruction does to the stack, for frames without debug information.
@@ -95,8 +112,8 @@ class Target {
     return ~std::uint64_t{0};
   }
   /// Where in the frame an instruction stores, counted from the stack pointer at entry.
-  [[nodiscard]] virtual std::optional<std::int32_t> stack_store(const Instruction& /*instruction*/,
-                                                                const FrameState& /*state*/) const {
+  [[nodiscard]] virtual std::optional<StackSpan> stack_store(const Instruction& /*instruction*/,
+                                                             const FrameState& /*state*/) const {
     return std::nullopt;
   }
   /// What registers point at in the frame, but for the stack pointer and the frame's.
@@ -145,6 +162,12 @@ class Target {
   /// What is known at the end of a function that takes down its frame by a pointer to it: in terms
   /// of that pointer. A constant is the value of the register `number`.
   [[nodiscard]] virtual FrameState seen_by_pointer() const { return at_entry(); }
+  [[nodiscard]] virtual StartUpNames start_up_names() const { return {}; }
+  /// The register whose bits are the processor's flags (Machine::flag_letters); empty: there is
+  /// none.
+  [[nodiscard]] virtual std::string flags_register() const { return {}; }
+  /// What the toolchain calls the handler of a vector; empty: nothing of its own.
+  [[nodiscard]] virtual std::string handler_name(unsigned /*vector*/) const { return {}; }
   /// Is this the name that the compiler gives to a handler of interrupts?
   [[nodiscard]] virtual bool is_handler_name(const std::string& /*name*/) const { return false; }
   /// Lets a copy of a machine run a few instructions without being interrupted.

@@ -27,7 +27,7 @@ struct ElfCloser {
 class DwarfReader {
  public:
   DwarfReader(const Image& image, Program::Data& data)
-      : image_(image), data_(data), types_(data, names_) {}
+      : image_(image), data_(data), types_(data, names_, image::find_elf_form(image.machine())) {}
 
   void read() {
     elf_version(EV_CURRENT);

@@ -10,6 +10,7 @@
 #include <unordered_map>
 #include <unordered_set>
 
+#include "image/elf_form.h"
 #include "program/program_data.h"
 
 namespace lucid::program {
@@ -70,7 +71,7 @@ Type::Kind base_kind(Dwarf_Die& die);
 /// Turns type entries into Program's types, each once.
 class TypeReader {
  public:
-  TypeReader(Program::Data& data, const ScopeNames& names);
+  TypeReader(Program::Data& data, const ScopeNames& names, const image::ElfForm* form);
   /// The type of a variable, member or parameter; `void` if it has none.
   unsigned type_of(Dwarf_Die& die, unsigned depth);
   /// The type that an entry is.
@@ -87,6 +88,7 @@ class TypeReader {
 
   Program::Data& data_;
   const ScopeNames& names_;
+  const image::ElfForm* form_;  ///< may be null
   std::unordered_map<const void*, unsigned> type_index_;
   unsigned void_ = 0;
 };

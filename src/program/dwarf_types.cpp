@@ -100,7 +100,8 @@ Type::Kind base_kind(Dwarf_Die& die) {
   }
 }
 
-TypeReader::TypeReader(Program::Data& data, const ScopeNames& names) : data_(data), names_(names) {
+TypeReader::TypeReader(Program::Data& data, const ScopeNames& names, const image::ElfForm* form)
+    : data_(data), names_(names), form_(form) {
   data_.types.push_back({});  // index 0: unknown
   data_.types[0].name = "?";
 }
@@ -153,9 +154,11 @@ unsigned TypeReader::type_from(Dwarf_Die& die, unsigned depth) {
     case DW_TAG_pointer_type:
       type.kind = Type::Kind::kPointer;
       type.target = type_of(die, depth + 1);
-      // `__flash` is 1, `__flash1` to `__flash5` are 2 to 6.
-      if (const auto space = number(die, DW_AT_address_class); space && *space >= 1 && *space <= 6)
-        type.leads_to = Space::kCode;
+      if (form_ != nullptr && form_->address_class != nullptr)
+        if (const auto number_of = number(die, DW_AT_address_class))
+          type.leads_to = form_->address_class(*number_of).value_or(Space::kData);
+      type.flat = form_ != nullptr && form_->flat_pointer_bytes != 0 &&
+                  type.bytes == form_->flat_pointer_bytes;
       break;
     case DW_TAG_enumeration_type:
       type.kind = Type::Kind::kEnum;

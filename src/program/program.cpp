@@ -5,6 +5,7 @@
 #include <iterator>
 
 #include "base/names.h"
+#include "image/image_data.h"
 #include "program/program_data.h"
 
 namespace lucid {
@@ -57,6 +58,7 @@ Program::Program() : data_(std::make_shared<Data>()) {}
 
 Program Program::read(const Image& image) {
   auto data = std::make_shared<Data>();
+  data->machine = image.machine();
   data->symbols = image.symbols();
   switch (image.debug_form()) {
     case DebugForm::kDwarf: break;
@@ -125,6 +127,7 @@ Program Program::read(const Image& image) {
   return program;
 }
 
+Address Program::placed(std::uint32_t flat) const { return image::placed(data_->machine, flat); }
 const std::vector<std::string>& Program::warnings() const { return data_->warnings; }
 const std::vector<SourceFile>& Program::files() const { return data_->files; }
 const std::vector<Function>& Program::functions() const { return data_->functions; }

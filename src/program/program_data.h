@@ -11,6 +11,7 @@ namespace lucid {
 
 struct Program::Data {
   std::vector<std::string> warnings;
+  std::uint16_t machine = 0;  ///< ELF's e_machine
   std::vector<SourceFile> files;
   std::vector<Function> functions;
   std::vector<Variable> variables;

@@ -42,12 +42,13 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
                        "; lines may not match, build it again and `reload`");
 
   no_handler_.reset();  // the start-up code's name for it
-  if (const Symbol* none = program_.find_symbol("__bad_interrupt");
+  const machine::StartUpNames names = machine().target().start_up_names();
+  if (const Symbol* none = program_.find_symbol(names.no_handler);
       none != nullptr && none->address.space == Space::kCode)
     no_handler_ = none->address.offset;
-  const Symbol* end = program_.find_symbol("__bss_end");
+  const Symbol* end = program_.find_symbol(names.data_end);
   if (end == nullptr) end = program_.find_symbol("_end");
-  const Symbol* begin = program_.find_symbol("__data_start");
+  const Symbol* begin = program_.find_symbol(names.data_begin);
   static_end_.reset();
   static_begin_.reset();
   if (end != nullptr && end->address.space == Space::kData) static_end_ = end->address.offset;

@@ -96,20 +96,27 @@ class Session::Core::StackReader {
     const std::string owner = frame.function != nullptr ? frame.function->name : "?";
     std::map<std::uint32_t, int> saved;
     for (const FrameRow::Saved& s : frame.saved)
-      if (s.dwarf_register != convention_.return_dwarf)
+      if (s.dwarf_register != convention_.return_dwarf || convention_.return_bytes == 0)
         saved[frame.cfa + static_cast<std::uint32_t>(s.offset)] = s.dwarf_register;
-    while (at_ < frame.return_slot) {
+    const bool pushed = convention_.return_bytes != 0;  // its return address, behind all else
+    const std::uint32_t frame_end = pushed ? frame.return_slot : frame.cfa;
+    while (at_ < frame_end) {
       if (full()) return false;
       if (const auto s = saved.find(at_); s != saved.end()) {
         const auto index = machine_.find_dwarf_register(s->second);
-        StackView::Slot& slot = add(1, Kind::kSaved, owner);
+        const std::uint32_t bytes = index ? machine_.target().registers()[*index].bits / 8U : 1U;
+        if (s->second == convention_.return_dwarf) {
+          add_return(bytes, frame, owner);
+          continue;
+        }
+        StackView::Slot& slot = add(std::max(1U, bytes), Kind::kSaved, owner);
         slot.name = index ? machine_.target().registers()[*index].name : "?";
         slot.meaning = fmt::format("saved {} of {}'s caller", slot.name, owner);
         continue;
       }
       if (const auto v = variables_.find(at_); v != variables_.end()) {
         const auto bytes = static_cast<std::uint32_t>(v->second.bytes.size());
-        StackView::Slot& slot = add(std::min(bytes, frame.return_slot - at_), v->second.kind, "");
+        StackView::Slot& slot = add(std::min(bytes, frame_end - at_), v->second.kind, "");
         slot.name = v->second.name;
         slot.owner = v->second.owner;
         slot.value = v->second.value;
@@ -119,7 +126,7 @@ class Session::Core::StackReader {
       // Bytes that were pushed stand apart from room that was made.
       const bool was_pushed = frame.pushed.count(at_) != 0;
       std::uint32_t end = at_ + 1;
-      while (end < frame.return_slot && saved.count(end) == 0 && variables_.count(end) == 0 &&
+      while (end < frame_end && saved.count(end) == 0 && variables_.count(end) == 0 &&
              (frame.pushed.count(end) != 0) == was_pushed)
         ++end;
       const std::uint32_t bytes = end - at_;
@@ -130,8 +137,13 @@ class Session::Core::StackReader {
       add(bytes, Kind::kTemporary, owner).meaning =
           fmt::format("{}: {} byte{}, {}", owner, bytes, bytes == 1 ? "" : "s", how);
     }
-    if (full() || at_ != frame.return_slot) return false;
-    StackView::Slot& slot = add(convention_.return_bytes, Kind::kReturn, owner);
+    if (full() || at_ != frame_end) return false;
+    if (pushed) add_return(convention_.return_bytes, frame, owner);
+    return !full();
+  }
+
+  void add_return(std::uint32_t bytes, const session::Frame& frame, const std::string& owner) {
+    StackView::Slot& slot = add(bytes, Kind::kReturn, owner);
     const std::uint32_t back = machine_.target().return_address(slot.bytes);
     // A call that never returns may be a function's last instruction: what follows is another's.
     const Function* caller = core_.program_.function_at(frame.interrupt ? back : back - 1);
@@ -142,7 +154,6 @@ class Session::Core::StackReader {
     else
       slot.meaning += "the end of " + caller->name;
     if (!where.file.empty()) slot.meaning += fmt::format(", {}:{}", where.file, where.line);
-    return !full();
   }
 
   const Core& core_;

@@ -449,8 +449,9 @@ void Session::Core::note_returned(const Function* function) {
   place.kind = session::Place::Kind::kPieces;
   for (int i = 0; i < in.count; ++i)
     for (unsigned index = 0; index < registers.size(); ++index)
-      if (registers[index].dwarf == in.first + i)
-        place.pieces.push_back({session::Piece::Kind::kRegister, index, {}});
+      for (unsigned byte = 0;
+           registers[index].dwarf == in.first + i && 8 * byte < registers[index].bits; ++byte)
+        place.pieces.push_back({session::Piece::Kind::kRegister, index, {}, byte});
   if (place.pieces.size() < type.bytes) return;
   place.pieces.resize(type.bytes);
   const session::Scope here = scope();

@@ -44,7 +44,7 @@ std::vector<session::WatchedByte> bytes_of(const session::Operand& operand, cons
         out.push_back({address, 0xff});
       break;
     case Place::Kind::kFlag:
-      if (const auto index = machine.find_register("sreg"))
+      if (const auto index = machine.find_register(machine.target().flags_register()))
         for (const Address address : machine.register_bytes(*index))
           out.push_back({address, 1U << place.index});
       break;
@@ -433,10 +433,11 @@ bool Session::Core::matches(const Entry& entry, const machine::Event& event,
              base::equal_ignoring_case(vectors[event.number].name, place);
     case machine::EventKind::kReturn: {
       const Function* handler = program_.function_at(stop.last_pc);
-      for (const InterruptVector& v : vectors)
-        if (base::equal_ignoring_case(v.name, place))
-          return handler != nullptr && handler->name == fmt::format("__vector_{}", v.number);
-      return false;
+      if (handler == nullptr) return false;
+      return std::any_of(vectors.begin(), vectors.end(), [&](const InterruptVector& v) {
+        return base::equal_ignoring_case(v.name, place) &&
+               session::is_handler_of(machine(), *handler, v);
+      });
     }
     case machine::EventKind::kEdge: {
       const std::size_t space = place.find(' ');

@@ -111,13 +111,8 @@ void Fabric::enlist(Peripheral& peripheral) {
 
 Result<std::unique_ptr<Fabric>> Fabric::make(const Chip::Options& options) {
   const Device* device = find_device(options.name);
-  if (device == nullptr) {
-    std::vector<std::string> names;
-    for (const Device& known : devices()) names.emplace_back(known.name);
-    std::string hint = base::did_you_mean(options.name, names);
-    if (hint.empty()) hint = "see `lucid chips`";
-    return fail(ErrorCode::kNotFound, "there is no chip '" + options.name + "' here", hint);
-  }
+  if (device == nullptr)
+    return fail(ErrorCode::kNotFound, "there is no chip '" + options.name + "' here");
   if (options.clock_hz < 1 || options.clock_hz > 1'000'000'000)
     return fail(ErrorCode::kOutOfRange, "a clock runs at 1 Hz to 1000 MHz");
   if (options.supply < 1'800'000 || options.supply > 5'500'000)

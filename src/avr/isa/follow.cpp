@@ -323,8 +323,8 @@ void AvrTarget::follow(const Instruction& instruction, FrameState& state) const 
     if ((written >> n & 1U) != 0) f.set(n, {});
 }
 
-std::optional<std::int32_t> AvrTarget::stack_store(const Instruction& instruction,
-                                                   const FrameState& state) const {
+std::optional<machine::StackSpan> AvrTarget::stack_store(const Instruction& instruction,
+                                                         const FrameState& state) const {
   const Entry e = entry_of(instruction);
   int pointer = -1;
   std::int32_t displacement = 0;
@@ -360,7 +360,7 @@ std::optional<std::int32_t> AvrTarget::stack_store(const Instruction& instructio
   }
   const auto at = stack_offset_in(state, pointer);
   if (!at) return std::nullopt;
-  return *at + displacement;
+  return machine::StackSpan{*at + displacement, 1};
 }
 
 std::vector<std::int32_t> AvrTarget::stack_pointers(const FrameState& state) const {
@@ -393,6 +393,10 @@ machine::FrameState AvrTarget::seen_by_pointer() const {
   state.registers[kZ + 1] = {Kind::kConstant, 0, kZ + 1};
   state.registers[kSpLow] = state.registers[kSpHigh] = {};
   return state;
+}
+
+std::string AvrTarget::handler_name(unsigned vector) const {
+  return "__vector_" + std::to_string(vector);
 }
 
 bool AvrTarget::is_handler_name(const std::string& name) const {

@@ -33,7 +33,7 @@ class AvrTarget final : public machine::Target {
   void follow(const Instruction& instruction, machine::FrameState& state) const override;
   [[nodiscard]] std::uint64_t writes(const Instruction& instruction) const override;
   [[nodiscard]] std::uint64_t reads(const Instruction& instruction) const override;
-  [[nodiscard]] std::optional<std::int32_t> stack_store(
+  [[nodiscard]] std::optional<machine::StackSpan> stack_store(
       const Instruction& instruction, const machine::FrameState& state) const override;
   [[nodiscard]] std::vector<std::int32_t> stack_pointers(
       const machine::FrameState& state) const override;
@@ -46,6 +46,11 @@ class AvrTarget final : public machine::Target {
       std::uint32_t end) const override;
   [[nodiscard]] machine::SharedCode shared_code(const std::string& name) const override;
   [[nodiscard]] machine::FrameState seen_by_pointer() const override;
+  [[nodiscard]] machine::StartUpNames start_up_names() const override {
+    return {"__bad_interrupt", "__data_start", "__bss_end"};
+  }
+  [[nodiscard]] std::string flags_register() const override { return "sreg"; }
+  [[nodiscard]] std::string handler_name(unsigned vector) const override;
   [[nodiscard]] bool is_handler_name(const std::string& name) const override;
   void mask_interrupts(machine::Machine& machine) const override;
   [[nodiscard]] std::uint32_t return_address(const std::vector<std::uint8_t>& bytes) const override;
