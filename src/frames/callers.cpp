@@ -170,10 +170,14 @@ class Unwinder {
       if (r == convention_.sp_dwarf || !machine_.find_dwarf_register(r)) continue;
       const machine::Known entry{Kind::kEntry, 0, r};
       const machine::Known& now = state.registers[static_cast<std::size_t>(r)];
-      if (now == entry) continue;  // still where it was
       std::optional<std::int32_t> offset;
       for (const auto& [at, what] : state.slots)
         if (what == entry && holds_all(state, at, r)) offset = at;
+      const bool lost = (lost_ >> r & 1U) != 0 && registers_.count(r) == 0;
+      if (now == entry && !lost) {  // still where it was
+        if (offset) frame.saved.push_back({r, static_cast<std::int32_t>(entry_sp) + *offset});
+        continue;
+      }
       if (now.kind == Kind::kLoaded) offset = now.number;
       int other = -1;
       for (int q = 0; !offset && q < 64; ++q)

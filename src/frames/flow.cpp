@@ -179,7 +179,8 @@ class FlowGraph::Maker {
   }
 
   void jump_by_register(const machine::FrameState& state, unsigned from) {
-    const auto targets = target_.jump_targets(machine_, state, function_.begin, function_.end);
+    const auto targets =
+        target_.jump_targets(machine_, code_[from], state, function_.begin, function_.end);
     if (!targets) {
       graph_.unknown_jump_ = true;
       unknown_jumps_.emplace_back(from, state);

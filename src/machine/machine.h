@@ -87,7 +87,7 @@ struct RunRequest {
 /// What a run can be asked to end at, as bit numbers of RunRequest::events.
 enum class EventKind : std::uint8_t {
   kInterrupt,    ///< entered; `number` is the vector
-  kReturn,       ///< a return from interrupt has executed
+  kReturn,       ///< a return from interrupt has executed; `number` is its vector, 0: not known
   kSleep,        ///< the processor has stopped
   kWake,         ///< and goes on
   kByteOut,      ///< has left a serial port: `name`, `number`

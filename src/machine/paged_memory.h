@@ -12,7 +12,7 @@
 
 #include "base/hash.h"
 
-namespace lucid::avr {
+namespace lucid::machine {
 
 class PagedMemory {
  public:
@@ -95,6 +95,6 @@ class PagedMemory {
   std::vector<Shared> pages_;
 };
 
-}  // namespace lucid::avr
+}  // namespace lucid::machine
 
 #endif  // LUCID_MACHINE_PAGED_MEMORY_H

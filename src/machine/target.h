@@ -152,8 +152,8 @@ class Target {
   /// Where an indirect jump may go: one place, or those of a table, as far as they lie in
   /// `[begin, end)`. nullopt if that cannot be told.
   [[nodiscard]] virtual std::optional<std::vector<std::uint32_t>> jump_targets(
-      const Machine& /*machine*/, const FrameState& /*state*/, std::uint32_t /*begin*/,
-      std::uint32_t /*end*/) const {
+      const Machine& /*machine*/, const Instruction& /*jump*/, const FrameState& /*state*/,
+      std::uint32_t /*begin*/, std::uint32_t /*end*/) const {
     return std::nullopt;
   }
   [[nodiscard]] virtual SharedCode shared_code(const std::string& /*name*/) const {

@@ -432,6 +432,9 @@ bool Session::Core::matches(const Entry& entry, const machine::Event& event,
       return event.number < vectors.size() &&
              base::equal_ignoring_case(vectors[event.number].name, place);
     case machine::EventKind::kReturn: {
+      if (event.number != 0)  // the machine knows
+        return event.number < vectors.size() &&
+               base::equal_ignoring_case(vectors[event.number].name, place);
       const Function* handler = program_.function_at(stop.last_pc);
       if (handler == nullptr) return false;
       return std::any_of(vectors.begin(), vectors.end(), [&](const InterruptVector& v) {

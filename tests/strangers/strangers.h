@@ -38,6 +38,10 @@ std::optional<std::string> image_of(const std::string& source, const Build& buil
 std::vector<std::string> sample(std::size_t count, Language language = Language::kC);
 bool everything();
 
+/// Compares the list of callers with a shadow stack at each of the first instructions of each
+/// program, built in each way.
+void judge_callers(const std::vector<std::string>& sources, const std::vector<Build>& builds);
+
 }  // namespace test
 
 #endif  // LUCID_TESTS_STRANGERS_H

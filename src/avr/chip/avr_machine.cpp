@@ -207,7 +207,7 @@ Result<void> AvrMachine::load(const Image& image) {
                             info().name, most),
                 "choose a larger chip with --chip, or make the program smaller");
   }
-  world_.flash = PagedMemory(fabric_->flash_span, 0xff);
+  world_.flash = machine::PagedMemory(fabric_->flash_span, 0xff);
   for (const Segment& segment : image.segments()) {
     for (u32 i = 0; i < segment.bytes.size(); ++i) {
       const u32 offset = segment.address.offset + i;

@@ -35,7 +35,7 @@ Engine::Engine(AvrMachine& machine)
 }
 
 u16 Engine::flash_word(u32 word) const {
-  const PagedMemory& flash = machine_.world_.flash;
+  const machine::PagedMemory& flash = machine_.world_.flash;
   const u32 address = word * 2 % flash.size();
   return static_cast<u16>(flash[address] | flash[address + 1] << 8);
 }
@@ -135,7 +135,8 @@ void Engine::observe() {
 /// A run has begun at this word often.
 void Engine::translate(u32 word) {
   if (!translator_) {
-    translator_ = std::make_unique<Translator>(fabric_.flash_span / 2, PagedMemory::kPageBytes);
+    translator_ =
+        std::make_unique<Translator>(fabric_.flash_span / 2, machine::PagedMemory::kPageBytes);
     native_.attributes = attributes_.data();
     native_.engine = this;
     native_.load = load_for_run;
@@ -201,9 +202,9 @@ void Engine::forget_run(u32 word) {
 
 /// Where the memories are; they may have been copied before a write.
 void Engine::renew_memories() {
-  const PagedMemory& flash = machine_.world_.flash;
+  const machine::PagedMemory& flash = machine_.world_.flash;
   flash_pages_.clear();
-  for (u32 a = 0; a < fabric_.flash_span; a += PagedMemory::kPageBytes)
+  for (u32 a = 0; a < fabric_.flash_span; a += machine::PagedMemory::kPageBytes)
     flash_pages_.push_back(flash.page_of(a % flash.size()));
   native_.flash_pages = flash_pages_.data();
   native_.data = machine_.world_.data.data();

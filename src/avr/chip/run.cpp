@@ -189,7 +189,7 @@ struct Engine::Frame {
       engine.raise(machine::Fault::kBusyFlash, address);
       return 0xff;
     }
-    const PagedMemory& memory = world.flash;
+    const machine::PagedMemory& memory = world.flash;
     return memory[address & (2 * pc_mask + 1)];
   }
   [[nodiscard]] u32 rampz() const { return r[kRampzAddress]; }

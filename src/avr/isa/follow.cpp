@@ -169,6 +169,7 @@ std::optional<machine::Anchor> AvrTarget::anchor(const FrameState& state) const 
 }
 
 std::optional<std::vector<std::uint32_t>> AvrTarget::jump_targets(const machine::Machine& machine,
+                                                                  const Instruction& /*jump*/,
                                                                   const FrameState& state,
                                                                   std::uint32_t begin,
                                                                   std::uint32_t end) const {

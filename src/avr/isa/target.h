@@ -42,8 +42,8 @@ class AvrTarget final : public machine::Target {
   [[nodiscard]] std::optional<machine::Anchor> anchor(
       const machine::FrameState& state) const override;
   [[nodiscard]] std::optional<std::vector<std::uint32_t>> jump_targets(
-      const machine::Machine& machine, const machine::FrameState& state, std::uint32_t begin,
-      std::uint32_t end) const override;
+      const machine::Machine& machine, const Instruction& jump, const machine::FrameState& state,
+      std::uint32_t begin, std::uint32_t end) const override;
   [[nodiscard]] machine::SharedCode shared_code(const std::string& name) const override;
   [[nodiscard]] machine::FrameState seen_by_pointer() const override;
   [[nodiscard]] machine::StartUpNames start_up_names() const override {

@@ -394,7 +394,7 @@ struct World {
   std::array<u64, 16> off_since{};  ///< cycles; by Peripheral::power_switch
   std::vector<u8> data;             ///< registers, I/O, RAM, by data address
   std::vector<u8> eeprom;
-  PagedMemory flash;
+  machine::PagedMemory flash;
 
   explicit World(const WorldShape& shape)
       : ports(shape.ports),

@@ -1,0 +1,250 @@
+// SPDX-License-Identifier: MIT
+// The session on a machine unlike the AVR: 32-bit registers, a link register, one address space,
+// interrupts of another kind, DWARF 5 by another compiler.
+#include <catch2/catch.hpp>
+#include <map>
+#include <sstream>
+
+#include "lucid/session.h"
+#include "strangers/strangers.h"
+#include "tools.h"
+
+using namespace lucid;
+
+namespace {
+
+constexpr const char* kPrograms = LUCID_TEST_SOURCES "/second_machine/programs/";
+constexpr const char* kCompile =
+    "riscv64-unknown-elf-gcc --specs=picolibc.specs --crt0=minimal -march=rv32im -mabi=ilp32 "
+    "-gdwarf-5 -Wl,--defsym=__flash=0 -Wl,--defsym=__flash_size=0x40000 "
+    "-Wl,--defsym=__ram=0x20000000 -Wl,--defsym=__ram_size=0x8000 "
+    "-Wl,--defsym=__stack_size=0x1000 ";
+const char* const kLevels[] = {"-O0", "-Og", "-O1", "-O2", "-O3", "-Os -msave-restore"};
+
+std::string kiln32(const std::string& options) {
+  const std::string path = test::own_file("kiln32" + options.substr(0, 3) + ".elf");
+  const auto built = test::run(kCompile + options + " -o " + path + " " + kPrograms + "kiln32.c");
+  INFO(built.text);
+  REQUIRE(built.code == 0);
+  return path;
+}
+
+Session opened(const std::string& path) {
+  Session session(*Chip::make({"Second32", 8'000'000}));
+  REQUIRE(session.open(path));
+  return session;
+}
+
+/// `main on_timer!`: outermost first.
+std::string callers(const Session& session) {
+  std::string out;
+  for (const CallLevel& level : session.callers())
+    out += (out.empty() ? "" : " ") + level.where.function + (level.interrupt ? "!" : "");
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("the instructions of another family are those of its disassembler") {
+  const std::string path = kiln32("-O2");
+  const auto listing =
+      test::run("riscv64-unknown-elf-objdump -d -M no-aliases --no-show-raw-insn " + path);
+  REQUIRE(listing.code == 0);
+  const Session session = opened(path);
+  std::istringstream lines(listing.text);
+  unsigned compared = 0;
+  for (std::string line; std::getline(lines, line);) {
+    std::istringstream words(line);
+    std::string address, mnemonic, operands;
+    words >> address >> mnemonic >> operands;
+    if (address.empty() || mnemonic.empty() ||
+        address.find_first_not_of("0123456789abcdef") != address.size() - 1 ||
+        address.back() != ':')
+      continue;
+    const auto at = static_cast<std::uint32_t>(std::stoul(address, nullptr, 16));
+    const Instruction mine = session.chip().instruction_at(at);
+    INFO(line << " | " << mine.mnemonic << " " << mine.operands);
+    if (mnemonic.front() == '.') continue;  // constants between functions
+    REQUIRE(mine.validity == Validity::kValid);
+    std::string own;
+    for (const char c : mine.operands)
+      if (c != ' ') own += c;
+    // Control registers have names there, and places follow a number.
+    const bool control = mine.mnemonic.rfind("csr", 0) == 0 || mine.mnemonic == "fence";
+    if (mine.target) {
+      CHECK(own.substr(own.rfind(',') + 1) == "0x" + operands.substr(operands.rfind(',') + 1));
+    } else if (!control) {
+      CHECK(own == operands);
+    }
+    CHECK(mine.mnemonic == mnemonic);
+    ++compared;
+  }
+  CHECK(compared > 700);
+}
+
+TEST_CASE("interrupts, callers, steps and values on another family, at all levels") {
+  for (const char* level : kLevels) {
+    INFO(level);
+    Session session = opened(kiln32(level));
+    REQUIRE(session.pause_at({"on_timer", BreakpointSpec::Rule::kOn, 3, ""}));
+    CHECK(session.go_for(8'000'000).cause == Pause::Cause::kBreakpoint);
+    CHECK(callers(session) == "main on_timer!");
+    CHECK(session.evaluate("ticks")->integer == 2);
+    CHECK(session.step(StepKind::kOut, StepUnit::kLine)->where.function == "main");
+    session.all_breakpoints(false);
+
+    // A command over the serial port; each call of a recursion.
+    REQUIRE(session.feed("SERIAL", "S"));
+    REQUIRE(session.pause_at({"on_serial", BreakpointSpec::Rule::kOn, 1, ""}));
+    session.all_breakpoints(true);
+    while (session.go_for(8'000'000).where.function == "on_timer") {
+    }
+    const std::string chain = callers(session);
+    CHECK(chain.substr(0, 4) == "main");
+    CHECK(chain.substr(chain.rfind(' ')) == " on_serial!");
+    session.all_breakpoints(false);
+    const Result<Pause> summing = session.go_to("sum_to");
+    if (std::string(level) <= "-O1" || std::string(level) == "-Og") {  // elsewhere it is a loop
+      REQUIRE(summing);
+      for (int n = 5; n > 1; --n) {
+        CHECK(session.evaluate("n")->integer == n);
+        REQUIRE(session.go_to("sum_to"));
+      }
+      CHECK(callers(session) == "main sum_to sum_to sum_to sum_to sum_to");
+      const auto out = session.step(StepKind::kOut, StepUnit::kLine);
+      REQUIRE(out);
+      REQUIRE_FALSE(out->returned.empty());
+      CHECK(out->returned[0].value == "1");
+    }
+    REQUIRE(session.go_to("kiln32.c:104"));
+    CHECK(session.evaluate("ramp.held")->integer == 15);
+    CHECK(session.evaluate("state == HEATING")->integer == 1);
+    CHECK(session.evaluate("ramp.target")->integer == 200);
+    CHECK(session.evaluate("ramp.name")->text.find("\"slow\"") != std::string::npos);
+    CHECK(session.evaluate("sizeof(struct ramp)")->integer == 24);
+  }
+}
+
+TEST_CASE("arguments of all widths, and each level's own values") {
+  for (const char* level : {"-O0", "-Og", "-O2"}) {
+    INFO(level);
+    Session session = opened(kiln32(level));
+    REQUIRE(session.go_to("mixed"));
+    CHECK(session.evaluate("a")->integer == 3);
+    CHECK(session.evaluate("b")->integer == 500);
+    CHECK(session.evaluate("c")->integer == -7);
+    CHECK(session.evaluate("d == ramp.energy")->integer == 1);
+    const auto levels = session.callers();
+    REQUIRE(levels.size() == 2);
+    REQUIRE(session.select_level(1));
+    const auto now = session.evaluate("now");
+    if (now) CHECK(now->integer == session.evaluate("level / 1.5")->real);
+    REQUIRE(session.let("ramp.rate", "5"));
+    REQUIRE(session.let("ramp.target", "-3"));
+    CHECK(session.evaluate("ramp.target")->integer == -3);
+    CHECK(session.evaluate("ramp.rate")->integer == 5);
+  }
+}
+
+TEST_CASE("data breakpoints, conditions, events and faults on another family") {
+  Session session = opened(kiln32("-Og"));
+  BreakpointSpec write;
+  write.place = "ramp.held";
+  write.kind = BreakpointSpec::Kind::kWrite;
+  REQUIRE(session.go_to("main"));
+  REQUIRE(session.pause_at(write));
+  REQUIRE(session.feed("SERIAL", "S"));
+  const Pause stored = session.go();
+  REQUIRE(stored.data);
+  CHECK(stored.data->after == "15");
+  CHECK(stored.data->by.function == "main");
+  CHECK(stored.data->instruction.find("sb") == 0);
+  session.all_breakpoints(false);
+
+  Session other = opened(kiln32("-Og"));
+  REQUIRE(other.pause_at({"control_step", BreakpointSpec::Rule::kOn, 2, "r->target - now < 60"}));
+  const Pause met = other.go();
+  CHECK(met.passes == 2);
+  CHECK(other.evaluate("now >= 140")->integer == 1);
+  REQUIRE(other.go_until("chip.PIN_OUT == 0"));
+  CHECK(other.evaluate("chip.PIN_DIRECTION")->integer == 2);
+  CHECK(other.evaluate("pin.IO1")->integer == 0);
+  BreakpointSpec edge;
+  edge.place = "PINS";
+  edge.kind = BreakpointSpec::Kind::kReturn;
+  other.all_breakpoints(false);
+  REQUIRE(other.let("state", "HOLDING"));
+  other.all_breakpoints(true);
+  REQUIRE(other.remove(1));
+  REQUIRE(other.pause_at(edge));
+  REQUIRE(other.drive("IO0", true));
+  CHECK(other.go_for(8'000'000).cause == Pause::Cause::kEvent);
+  CHECK(other.evaluate("state == IDLE")->integer == 1);
+  REQUIRE(other.move_to("0x3fff0"));
+  const Pause fault = other.go();
+  CHECK(fault.cause == Pause::Cause::kFault);
+}
+
+TEST_CASE("the world of another family is the same in pieces, through copies and looks") {
+  const auto image = Image::open(kiln32("-O2"));
+  REQUIRE(image);
+  Chip whole = *Chip::make({"Second32", 8'000'000});
+  REQUIRE(whole.load(*image));
+  Chip pieces = whole;
+  whole.run_for(200'000);
+  for (std::uint64_t n = 1; pieces.cycles() < whole.cycles(); n = n * 7 % 1009) {
+    pieces.run_for(std::min<std::uint64_t>(n, whole.cycles() - pieces.cycles()));
+    const Chip copy = pieces;
+    static_cast<void>(copy.pins());
+    pieces = Chip(copy);
+  }
+  CHECK(pieces.hash() == whole.hash());
+  CHECK(whole.take_serial_output() == "kiln ready\n");
+}
+
+namespace {
+
+std::vector<test::Build> builds() {
+  std::vector<test::Build> out;
+  for (const char* level : kLevels)
+    out.push_back({level,
+                   std::string(kCompile) + "-std=gnu99 -fgnu89-inline -w " + level + " " +
+                       kPrograms + "ends.c",
+                   "Second32"});
+  return out;
+}
+
+}  // namespace
+
+TEST_CASE("programs that nobody here wrote end well on another family") {
+  unsigned good = 0;
+  for (const std::string& source : test::sample(test::kSanitized ? 2 : 25))
+    for (const test::Build& build : builds()) {
+      const auto path = test::image_of(source, build);
+      if (!path) continue;
+      INFO(source << " " << build.name);
+      Chip chip = *Chip::make({"Second32", 8'000'000});
+      const auto image = Image::open(*path);
+      REQUIRE(image);
+      REQUIRE(chip.load(*image));
+      const auto mains = Program::read(*image).find_functions("main");
+      REQUIRE(mains.size() == 1);
+      RunEnd end;
+      for (unsigned i = 0; i < 400 && end.why == RunEnd::Why::kTimeUp; ++i) {
+        end = chip.run_for(200'000);
+        if (chip.instruction_at(chip.pc()).target == chip.pc()) break;  // behind main
+      }
+      std::uint32_t exit_code = 0;  // if main has returned
+      for (const Symbol& symbol : image->symbols())
+        if (symbol.name == "exit_code" && end.why == RunEnd::Why::kBreakInstruction)
+          exit_code = chip.peek(symbol.address).value_or(1);
+      CHECK(end.why != RunEnd::Why::kFault);
+      CHECK(exit_code == 0);
+      ++good;
+    }
+  CHECK(good > (test::kSanitized ? 0 : 100));
+}
+
+TEST_CASE("their callers are those of a shadow stack") {
+  test::judge_callers(test::sample(test::kSanitized ? 1 : 12), builds());
+}
