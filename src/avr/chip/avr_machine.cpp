@@ -72,6 +72,7 @@ void AvrMachine::power_on(const std::array<u8, 3>& fuses) {
     port.offers_low = port.offers_high = port.offers_pull = 0;
   }
   outputs_.offers.clear();
+  fabric_->reach.outside.clear(world_.outside);
   if (companions_) companions_->power_on(world_);
   reset_with(kPorf);
   const Bus bus(world_, outputs_);
@@ -488,11 +489,8 @@ std::vector<PinState> AvrMachine::pins() const {
 
 Result<void> AvrMachine::on_this_chip(const std::string& name) const {
   for (const Fabric::Companion& companion : fabric_->companions) {
-    const auto& parts = companion.at_power_on->fabric_->attached;
-    const bool part = std::any_of(parts.begin(), parts.end(), [&](const Attached* attached) {
-      return attached->part().name() == name;
-    });
-    if (part || name.rfind(companion.name + ".", 0) == 0)
+    if (companion.at_power_on->fabric_->reach.outside.has(name) ||
+        name.rfind(companion.name + ".", 0) == 0)
       return fail(ErrorCode::kUnsupported,
                   fmt::format("'{}' is on chip '{}', not on the one that is debugged", name,
                               companion.name),
@@ -506,14 +504,13 @@ Result<void> AvrMachine::drive(const std::string& name, std::optional<bool> leve
   if (auto here = on_this_chip(name); !here) return here;
   const Result<Pin> pin = fabric_->find_pin(name);
   if (!pin) return tl::unexpected(pin.error());
-  pin->port->by_hand(world_, pin->bit) = level_of(level);
-  settle_outside({world_, outputs_}, fabric_->attached, *pin, world_.cpu.now);
+  set_by_hand(*pin, machine::OutsideLevel::of(level));
   return {};
 }
 
 Result<void> AvrMachine::apply(const std::string& name, std::int32_t microvolts) {
   if (base::equal_ignoring_case(name, "VCC")) {
-    if (microvolts < 0 || microvolts > 5'500'000)
+    if (microvolts < 0 || microvolts > kMostSupply)
       return fail(ErrorCode::kOutOfRange, "the supply is 0 V to 5.5 V");
     const Bus bus(world_, outputs_);
     if (fabric_->adc != nullptr) fabric_->adc->before_change(bus, world_.cpu.now);
@@ -526,9 +523,16 @@ Result<void> AvrMachine::apply(const std::string& name, std::int32_t microvolts)
   if (microvolts < -500'000 || microvolts > world_.supply + 500'000)
     return fail(ErrorCode::kOutOfRange, fmt::format("a pin of this chip bears -0.5 V to {:.1f} V",
                                                     (world_.supply + 500'000) / 1e6));
-  pin->port->by_hand(world_, pin->bit) = {OutsideLevel::kVoltage, microvolts};
-  settle_outside({world_, outputs_}, fabric_->attached, *pin, world_.cpu.now);
+  set_by_hand(*pin, {machine::OutsideLevel::kVoltage, microvolts});
   return {};
+}
+
+void AvrMachine::set_by_hand(Pin pin, const machine::OutsideLevel& level) {
+  const Bus bus(world_, outputs_);
+  AvrTerminals chip(fabric_->reach, bus, world_.cpu.now);
+  const unsigned number = pin.port->number(pin.bit);
+  chip.by_hand(number) = level;
+  fabric_->reach.outside.settle(chip, number);
 }
 
 std::uint64_t AvrMachine::hash() const {
@@ -560,22 +564,19 @@ std::vector<PartState> AvrMachine::parts() const {
   World look = world_;  // a description changes nothing
   Outputs unheard;
   const Bus bus(look, unheard);
-  for (const Attached* part : fabric_->attached)
-    out.push_back(
-        {part->part().name(), part->part().pins(), part->describe(bus), part->failed(bus)});
+  AvrTerminals chip(fabric_->reach, bus, look.cpu.now);
+  for (PartState& part : fabric_->reach.outside.states(chip)) out.push_back(std::move(part));
   return out;
 }
 
 Result<void> AvrMachine::act(const std::string& name, const std::string& action,
                              const std::string& value) {
-  std::vector<std::string> names;
-  for (const Attached* part : fabric_->attached) {
-    if (part->part().name() == name) return part->act(Bus(world_, outputs_), action, value);
-    names.push_back(part->part().name());
-  }
-  if (auto here = on_this_chip(name); !here) return here;
-  return fail(ErrorCode::kNotFound, "there is no part '" + name + "' on the bench",
-              names.empty() ? "give a bench file with --bench" : base::did_you_mean(name, names));
+  const machine::Outside& outside = fabric_->reach.outside;
+  if (!outside.has(name))
+    if (auto here = on_this_chip(name); !here) return here;
+  const Bus bus(world_, outputs_);
+  AvrTerminals chip(fabric_->reach, bus, world_.cpu.now);
+  return outside.act(chip, name, action, value);
 }
 
 Result<const Usart*> AvrMachine::find_usart(const std::string& name) const {

@@ -91,6 +91,7 @@ class AvrMachine final : public machine::Machine {
   [[nodiscard]] u64 wake_up_cycles() const;
   [[nodiscard]] u32 reset_word() const;
   [[nodiscard]] u32 vector_word(unsigned vector) const;
+  void set_by_hand(Pin pin, const machine::OutsideLevel& level);
   Result<const Usart*> find_usart(const std::string& name) const;
 
   std::shared_ptr<const Fabric> fabric_;

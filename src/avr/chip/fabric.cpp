@@ -68,6 +68,7 @@ Fabric::Fabric(const Device& the_device, u64 clock_hz)
       flash_span(power_of_two(the_device.flash)),
       target(*find_core(the_device.core), flash_span),
       info(info_of(the_device, clock_hz)),
+      reach{{}, clock_hz, ports, usarts},
       owner(the_device.ram_begin, nullptr),
       plain(the_device.ram_begin, false),
       own(the_device.ram_begin, false),
@@ -78,6 +79,8 @@ Fabric::Fabric(const Device& the_device, u64 clock_hz)
   if (wiring != nullptr) add_peripherals(*wiring, clock_hz);
   if (const TimerPins* row = wiring == nullptr ? lone_timer_of(device) : nullptr)
     add<Timer>(row->number, row->bits, pins_of(*row), Names(info), clock_hz, timers_++, next_slot_);
+  reach.adc = adc;
+  reach.two_wire = two_wire;
   for (const auto& p : ports) enlist(*p);
   for (const auto& p : usarts) enlist(*p);
   for (const auto& p : others) enlist(*p);
@@ -115,7 +118,7 @@ Result<std::unique_ptr<Fabric>> Fabric::make(const Chip::Options& options) {
     return fail(ErrorCode::kNotFound, "there is no chip '" + options.name + "' here");
   if (options.clock_hz < 1 || options.clock_hz > 1'000'000'000)
     return fail(ErrorCode::kOutOfRange, "a clock runs at 1 Hz to 1000 MHz");
-  if (options.supply < 1'800'000 || options.supply > 5'500'000)
+  if (options.supply < 1'800'000 || options.supply > kMostSupply)
     return fail(ErrorCode::kOutOfRange, "these chips work from 1.8 V to 5.5 V");
   auto fabric = std::make_unique<Fabric>(*device, options.clock_hz);
   if (auto added = fabric->add_external_ram(options.external_ram); !added)
@@ -126,37 +129,33 @@ Result<std::unique_ptr<Fabric>> Fabric::make(const Chip::Options& options) {
 }
 
 Result<void> Fabric::attach(const std::shared_ptr<const Part>& part) {
-  for (const Attached* other : attached)
-    if (other->part().name() == part->name())
-      return fail(ErrorCode::kOutOfRange, "two parts are called '" + part->name() + "'");
   if (next_slot_ == kEventSlots)
     return fail(ErrorCode::kOutOfRange,
                 "there is no room for more parts than " + std::to_string(attached.size()));
   std::vector<Pin> wired;
-  std::vector<std::string> names;
-  for (const auto& port : ports)
-    for (unsigned bit = 0; bit < 8; ++bit)
-      if (port->has(bit)) names.push_back(port->pin_name(bit));
+  std::vector<unsigned> numbers;
   for (const std::string& name : part->pins()) {
-    const Pin found = name.size() == 3 && name[0] == 'P' ? pin(name.substr(1)) : Pin{};
-    if (!found)
-      return fail(ErrorCode::kNotFound,
-                  "part '" + part->name() + "': there is no pin '" + name + "' on " + info.name,
-                  base::did_you_mean(name, names));
-    wired.push_back(found);
+    const auto found = find_pin(name);
+    if (!found) {
+      Error error = found.error();
+      error.what = "part '" + part->name() + "': " + error.what;
+      return fail(std::move(error));
+    }
+    wired.push_back(*found);
+    numbers.push_back(found->port->number(found->bit));
   }
-  const auto index = static_cast<unsigned>(attached.size());
-  Attached* const made =
-      add<Attached>(part, std::move(wired), usarts, attached, info.clock_hz, index, next_slot_);
-  made->set_two_wire(two_wire);
-  made->set_adc(adc);
+  if (auto added = reach.outside.add(part, std::move(numbers)); !added) return added;
+  reach.slots.push_back(next_slot_);
+  const Attached* const made =
+      add<Attached>(reach, static_cast<unsigned>(attached.size()), wired, next_slot_);
   attached.push_back(made);
   enlist(*others.back());
-  for (const auto& usart : usarts) usart->add_listener(*attached.back());
-  const std::vector<Pin> on = attached.back()->listens();
-  const auto is_on = [&](Pin pin) { return std::find(on.begin(), on.end(), pin) != on.end(); };
+  for (const auto& usart : usarts) usart->add_listener(*made);
+  const auto is_on = [&](Pin pin) {
+    return std::find(wired.begin(), wired.end(), pin) != wired.end();
+  };
   if (two_wire != nullptr && is_on(two_wire->sda()) && is_on(two_wire->scl()))
-    two_wire->add_device(*attached.back());
+    two_wire->add_device(*made);
   return {};
 }
 
@@ -189,7 +188,6 @@ WorldShape Fabric::shape() const {
   shape.ports = static_cast<unsigned>(ports.size());
   shape.timers = timers_;
   shape.usarts = static_cast<unsigned>(usarts.size());
-  shape.parts = static_cast<unsigned>(attached.size());
   shape.slots = next_slot_;
   if (!companions.empty() || !wires.empty()) shape.sync_slot = wire_slot;
   return shape;

@@ -41,7 +41,8 @@ class Fabric {
   std::vector<std::unique_ptr<Port>> ports;
   std::vector<std::unique_ptr<Usart>> usarts;
   std::vector<std::unique_ptr<Peripheral>> others;
-  std::vector<const Attached*> attached;  ///< of `others`
+  Reach reach;                            ///< for parts on its pins
+  std::vector<const Attached*> attached;  ///< of `others`: by part
   const Watchdog* watchdog = nullptr;     ///< null on a part without wiring
   const Boot* boot = nullptr;
   const Adc* adc = nullptr;  ///< flags of others may start it

@@ -1,49 +1,68 @@
 // SPDX-License-Identifier: MIT
-// A part on the chip's pins, as the chip sees it: one more peripheral, with one event and numbers
-// in the world.
+// A part on the chip's pins, as the chip sees it: one more peripheral, with one event. What the
+// part does goes through AvrTerminals.
 #ifndef LUCID_AVR_PERIPHERALS_ATTACHED_H
 #define LUCID_AVR_PERIPHERALS_ATTACHED_H
 
 #include <memory>
 
 #include "avr/peripherals/usart.h"
-#include "lucid/part.h"
+#include "machine/outside.h"
 
 namespace lucid::avr {
 
 class TwoWireBus;
 
-OutsideLevel level_of(std::optional<bool> level);
-/// What all that is outside does to a pin has changed: a person's hand goes before the parts, a
-/// voltage before a level, low before high.
-void settle_outside(const Bus& bus, const std::vector<const class Attached*>& parts, Pin pin,
-                    u64 now);
+/// What of a chip can be reached from outside: constant.
+struct Reach {
+  machine::Outside outside;
+  u64 clock_hz = 0;
+  const std::vector<std::unique_ptr<Port>>& ports;
+  const std::vector<std::unique_ptr<Usart>>& usarts;
+  const Adc* adc = nullptr;
+  const TwoWireBus* two_wire = nullptr;
+  std::vector<unsigned> slots = {};  ///< by part
+};
+
+/// At a cycle, which may have begun behind the tick at which something happens.
+class AvrTerminals final : public machine::Terminals {
+ public:
+  AvrTerminals(const Reach& reach, const Bus& bus, u64 cycle, u64 tick = kNever)
+      : reach_(reach),
+        bus_(bus),
+        cycle_(cycle),
+        tick_(tick == kNever ? bus.world.tick_at(cycle) : tick) {}
+
+  machine::OutsideState& outside() override { return bus_.world.outside; }
+  [[nodiscard]] u64 tick() const override { return tick_; }
+  [[nodiscard]] u64 clock_hz() const override { return reach_.clock_hz; }
+  [[nodiscard]] std::int32_t supply() const override { return bus_.world.supply; }
+  void set_supply(std::int32_t microvolts) override;
+  [[nodiscard]] bool level(unsigned pin) const override;
+  machine::OutsideLevel& by_hand(unsigned pin) override;
+  void settle(unsigned pin, const machine::OutsideLevel& all, bool fought) override;
+  void reset() override;
+  void send(const std::string& port, const std::string& bytes) override;
+  void send_frame(const std::string& port, const SerialFrame& frame) override;
+  void transfer(const TwoWireTransfer& transfer) override;
+  void wake(unsigned part, std::optional<std::uint64_t> tick) override;
+  void note(const std::string& text) override { bus_.note(text); }
+  void fail(const std::string& why) override { bus_.fail(why); }
+
+ private:
+  [[nodiscard]] const Port& port(unsigned pin) const { return *reach_.ports[pin / 8]; }
+
+  const Reach& reach_;
+  const Bus& bus_;
+  const u64 cycle_, tick_;
+};
 
 class Attached final : public Peripheral {
  public:
-  Attached(std::shared_ptr<const Part> part, std::vector<Pin> pins,
-           const std::vector<std::unique_ptr<Usart>>& usarts,
-           const std::vector<const Attached*>& others, u64 clock_hz, unsigned index, unsigned slot)
-      : part_(std::move(part)),
-        pins_(std::move(pins)),
-        usarts_(usarts),
-        others_(others),
-        clock_hz_(clock_hz),
-        index_(index),
-        slot_(slot) {}
+  Attached(const Reach& reach, unsigned index, std::vector<Pin> pins, unsigned slot)
+      : reach_(reach), index_(index), pins_(std::move(pins)), slot_(slot) {}
 
-  [[nodiscard]] const Part& part() const { return *part_; }
-  [[nodiscard]] const std::vector<Pin>& pins() const { return pins_; }
-  [[nodiscard]] const std::vector<OutsideLevel>& levels(const World& world) const {
-    return world.part_levels[index_];
-  }
-  void set_adc(const Adc* adc) { adc_ = adc; }
-  void set_two_wire(const TwoWireBus* bus) { two_wire_ = bus; }
   void start(const Bus& bus) const;
-  Result<void> act(const Bus& bus, const std::string& action, const std::string& value) const;
-  [[nodiscard]] std::string describe(const Bus& bus) const;
-  [[nodiscard]] bool failed(const Bus& bus) const;
-
   [[nodiscard]] std::vector<u16> addresses() const override { return {}; }
   void write(const Bus&, u16, u8, u8, u64) const override {}
   [[nodiscard]] std::vector<Pin> listens() const override { return pins_; }
@@ -63,22 +82,10 @@ class Attached final : public Peripheral {
   [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_}; }
 
  private:
-  class View;
-  template <class Call>
-  void ask(const Bus& bus, Call call) const;
-  /// It has failed.
-  [[nodiscard]] bool is_out(const World& world) const {
-    return !world.parts[index_].empty() && world.parts[index_].back() != 0;
-  }
-  void set_level(const Bus& bus, unsigned pin, const OutsideLevel& level, u64 now) const;
-  std::shared_ptr<const Part> part_;
-  std::vector<Pin> pins_;
-  const std::vector<std::unique_ptr<Usart>>& usarts_;
-  const std::vector<const Attached*>& others_;  ///< all parts, this one too
-  u64 clock_hz_;
-  unsigned index_, slot_;
-  const Adc* adc_ = nullptr;
-  const TwoWireBus* two_wire_ = nullptr;
+  const Reach& reach_;
+  const unsigned index_;
+  const std::vector<Pin> pins_;
+  const unsigned slot_;
 };
 
 }  // namespace lucid::avr

@@ -42,7 +42,7 @@ class Port final : public Peripheral {
   void apply(const Bus& bus, unsigned bit, std::int32_t microvolts, u64 now) const;
   /// Two outside drive it differently.
   void set_fought(const Bus& bus, unsigned bit, bool on) const;
-  [[nodiscard]] OutsideLevel& by_hand(World& world, unsigned bit) const {
+  [[nodiscard]] machine::OutsideLevel& by_hand(World& world, unsigned bit) const {
     return world.ports[index_].by_hand[bit];
   }
   /// What an analog input sees.

@@ -71,6 +71,7 @@ class System final : public Peripheral {
 /// Causes of a reset, as MCUSR shows them.
 enum ResetCause : u8 { kPorf = 1, kExtrf = 2, kBorf = 4, kWdrf = 8 };
 
+constexpr std::int32_t kMostSupply = 5'500'000;  ///< microvolts
 /// VCC and AVCC have a new voltage, in microvolts. With the brown-out detector on by its fuses, a
 /// low supply holds the chip in reset until it has risen again ("Brown-out Detection").
 void set_supply(const Bus& bus, std::int32_t microvolts);

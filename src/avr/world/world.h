@@ -12,6 +12,7 @@
 #include <vector>
 
 #include "base/hash.h"
+#include "machine/outside.h"
 #include "machine/paged_memory.h"
 
 namespace lucid::avr {
@@ -50,24 +51,13 @@ struct CpuState {
   }
 };
 
-/// What something outside does to a pin.
-struct OutsideLevel {
-  enum : u8 { kOpen, kLow, kHigh, kVoltage } kind = kOpen;
-  std::int32_t microvolts = 0;
-
-  template <class Visit>
-  void fields(Visit& visit) const {
-    visit(static_cast<u8>(kind), static_cast<u32>(microvolts));
-  }
-};
-
 struct PortState {
   u8 driven = 0;  ///< pins driven from outside, as a digital level
   u8 driven_high = 0;
   u8 analog = 0;                        ///< pins at a voltage from outside
   std::array<std::int32_t, 8> volts{};  ///< microvolts
   u8 fought = 0;                        ///< pins that two outside drive differently
-  std::array<OutsideLevel, 8> by_hand{};
+  std::array<machine::OutsideLevel, 8> by_hand{};
   u8 value_taken = 0;  ///< pins whose output value a peripheral decides
   u8 value = 0;
   u8 second_taken = 0;  ///< by a second timer: the output compare modulator
@@ -91,7 +81,7 @@ struct PortState {
           offers_pull, level, level_before, changed_at);
     visit(fought, second_taken, second);
     for (const std::int32_t v : volts) visit(static_cast<u32>(v));
-    for (const OutsideLevel& hand : by_hand) hand.fields(visit);
+    for (const machine::OutsideLevel& hand : by_hand) hand.fields(visit);
   }
 };
 
@@ -362,7 +352,7 @@ struct GroupState {
 /// How many of each a chip has.
 struct WorldShape {
   u32 data = 0, eeprom = 0, flash = 0;  ///< bytes
-  unsigned ports = 0, timers = 0, usarts = 0, parts = 0;
+  unsigned ports = 0, timers = 0, usarts = 0;
   unsigned slots = 0;                ///< for events
   unsigned sync_slot = kEventSlots;  ///< the one that depends on how far others are ahead
 };
@@ -373,8 +363,7 @@ struct World {
   std::vector<PortState> ports;
   std::vector<TimerState> timers;
   std::vector<UsartState> usarts;
-  std::vector<std::vector<std::int64_t>> parts;        ///< the numbers of each part outside
-  std::vector<std::vector<OutsideLevel>> part_levels;  ///< and what it does to its pins
+  machine::OutsideState outside;  ///< the parts on its pins
   PrescalerState prescalers;
   AdcState adc;
   WatchdogState watchdog;
@@ -400,8 +389,6 @@ struct World {
       : ports(shape.ports),
         timers(shape.timers),
         usarts(shape.usarts),
-        parts(shape.parts),
-        part_levels(shape.parts),
         data(shape.data),
         eeprom(shape.eeprom, 0xff),
         flash(shape.flash, 0xff),
@@ -487,10 +474,7 @@ struct World {
     for (const auto& port : ports) port.fields(hasher);
     for (const auto& timer : timers) timer.fields(hasher);
     for (const auto& usart : usarts) usart.fields(hasher);
-    for (const auto& part : parts)
-      for (const std::int64_t number : part) hasher(static_cast<u64>(number));
-    for (const auto& part : part_levels)
-      for (const OutsideLevel& level : part) level.fields(hasher);
+    outside.fields(hasher);
     prescalers.fields(hasher);
     adc.fields(hasher);
     watchdog.fields(hasher);
