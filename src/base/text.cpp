@@ -90,6 +90,10 @@ std::string_view file_name(std::string_view path) {
   return slash == std::string_view::npos ? path : path.substr(slash + 1);
 }
 
+std::string in_folder(const std::string& folder, const std::string& path) {
+  return path.rfind('/', 0) == 0 ? path : folder + "/" + path;
+}
+
 Result<std::vector<std::uint8_t>> read_file(const std::string& path) {
   constexpr off_t kMost = off_t{64} << 20;
   struct stat status {};

@@ -33,6 +33,9 @@ std::string_view trim(std::string_view text);
 /// The part of a path after its last slash.
 std::string_view file_name(std::string_view path);
 
+/// A path that is meant in a folder; one from the root stays.
+std::string in_folder(const std::string& folder, const std::string& path);
+
 /// The bytes of a file of at most 64 MiB. Errors: kIo, naming the path.
 Result<std::vector<std::uint8_t>> read_file(const std::string& path);
 

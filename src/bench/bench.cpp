@@ -125,7 +125,7 @@ class Reader {
       return fail(ErrorCode::kBadImage, "'include' must be a list of files",
                   R"(such as include = ["parts.toml"])", where);
     for (const toml::node& entry : *list) {
-      const std::string path = from.folder + "/" + entry.value_or(std::string());
+      const std::string path = base::in_folder(from.folder, entry.value_or(std::string()));
       const std::string self = identity(path);
       if (std::find(under_way_.begin(), under_way_.end(), self) != under_way_.end())
         return fail(ErrorCode::kBadImage, path + " is included by itself",
@@ -205,7 +205,7 @@ class Reader {
     Chip::Options& chip = seat.options;
     if (keys.has("image")) {
       const std::string file = keys.text("image");
-      auto image = Image::open(file.rfind('/', 0) == 0 ? file : around_.folder + "/" + file);
+      auto image = Image::open(base::in_folder(around_.folder, file));
       if (!image)
         keys.wrong("image", "names " + file + ": " + image.error().what, image.error().hint);
       else

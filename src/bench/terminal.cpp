@@ -161,7 +161,7 @@ class Terminal final : public Part {
 
   void read(Keys& keys, const Surroundings& around) {
     const std::string file = keys.text("script");
-    const auto bytes = base::read_file(around.folder + "/" + file);
+    const auto bytes = base::read_file(base::in_folder(around.folder, file));
     if (!bytes) {
       keys.wrong("script", "names " + file + ", which cannot be read");
       return;

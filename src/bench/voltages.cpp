@@ -227,7 +227,7 @@ Made make_table(const std::string& name, Keys& keys, const Surroundings& around)
   const std::string file = keys.text("file");
   std::vector<Curve::Point> points;
   if (!file.empty()) {
-    const auto bytes = base::read_file(around.folder + "/" + file);
+    const auto bytes = base::read_file(base::in_folder(around.folder, file));
     if (!bytes) keys.wrong("file", "names a file that cannot be read: " + bytes.error().text());
     const std::string text = bytes ? std::string(bytes->begin(), bytes->end()) : std::string();
     unsigned line = 0;

@@ -22,7 +22,9 @@ class Rv32 final : public machine::Family {
   }
   [[nodiscard]] Result<std::unique_ptr<machine::Machine>> make(
       const Chip::Options& options) const override {
-    return std::make_unique<Rv32Machine>(options);
+    auto made = Rv32Machine::make(options);
+    if (!made) return fail(made.error());
+    return std::unique_ptr<machine::Machine>(std::move(*made));
   }
 };
 

@@ -17,7 +17,6 @@ using machine::EventKind;
 using machine::Fault;
 using machine::Stop;
 
-constexpr unsigned kPinCount = 8;
 constexpr u32 kPinMask = 0xff;
 // The causes of interrupts ("Machine Cause Register"); from 16 on they are the platform's own.
 constexpr std::array<u32, kVectors> kCause{0, 7, 16, 17};
@@ -55,6 +54,12 @@ std::shared_ptr<const ChipInfo> chip_info(u64 clock_hz) {
   return info;
 }
 
+std::optional<unsigned> pin_number(const std::string& name) {
+  for (unsigned i = 0; i < kPinCount; ++i)
+    if (base::equal_ignoring_case(name, fmt::format("IO{}", i))) return i;
+  return std::nullopt;
+}
+
 u32 word_at(const u8* bytes) {
   u32 out = 0;
   std::memcpy(&out, bytes, 4);
@@ -63,8 +68,70 @@ u32 word_at(const u8* bytes) {
 
 }  // namespace
 
-Rv32Machine::Rv32Machine(const Chip::Options& options) : info_(chip_info(options.clock_hz)) {
+/// The machine as what is outside reaches it.
+class Rv32Terminals final : public machine::Terminals {
+ public:
+  explicit Rv32Terminals(Rv32Machine& machine) : machine_(machine), world_(machine.world_) {}
+  machine::OutsideState& outside() override { return world_.outside; }
+  [[nodiscard]] u64 tick() const override { return world_.now; }
+  [[nodiscard]] u64 clock_hz() const override { return machine_.info_->clock_hz; }
+  [[nodiscard]] std::int32_t supply() const override { return 3'300'000; }
+  void set_supply(std::int32_t /*microvolts*/) override {}
+  [[nodiscard]] bool level(unsigned pin) const override {
+    return (machine_.levels() >> pin & 1U) != 0;
+  }
+  machine::OutsideLevel& by_hand(unsigned pin) override { return world_.by_hand[pin]; }
+  void settle(unsigned pin, const machine::OutsideLevel& all, bool fought) override {
+    using Level = machine::OutsideLevel;
+    const u32 bit = 1U << pin;
+    const bool high =
+        all.kind == Level::kHigh || (all.kind == Level::kVoltage && all.microvolts > supply() / 2);
+    world_.driven = all.kind == Level::kOpen ? world_.driven & ~bit : world_.driven | bit;
+    world_.driven_high = high ? world_.driven_high | bit : world_.driven_high & ~bit;
+    world_.fought = fought ? world_.fought | bit : world_.fought & ~bit;
+    machine_.settle_pins();
+  }
+  void reset() override { note("its reset pin is not modelled"); }
+  void send(const std::string& port, const std::string& bytes) override {
+    static_cast<void>(machine_.feed(port, bytes));
+  }
+  void send_frame(const std::string& port, const SerialFrame& frame) override {
+    send(port, std::string(1, static_cast<char>(frame.data)));
+  }
+  void transfer(const TwoWireTransfer& /*transfer*/) override {}
+  void wake(unsigned part, std::optional<u64> tick) override {
+    world_.wakes[part] = tick.value_or(kNever);
+  }
+  void note(const std::string& text) override { machine_.notes_.push_back(text); }
+  void fail(const std::string& why) override { machine_.failure_ = why; }
+
+ private:
+  Rv32Machine& machine_;
+  World& world_;
+};
+
+Result<std::unique_ptr<Rv32Machine>> Rv32Machine::make(const Chip::Options& options) {
+  auto outside = std::make_shared<machine::Outside>();
+  for (const auto& part : options.parts) {
+    std::vector<unsigned> pins;
+    for (const std::string& name : part->pins()) {
+      const auto pin = pin_number(name);
+      if (!pin)
+        return fail(ErrorCode::kNotFound, part->name() + ": there is no pin '" + name + "'");
+      pins.push_back(*pin);
+    }
+    if (auto added = outside->add(part, std::move(pins)); !added) return fail(added.error());
+  }
+  return std::make_unique<Rv32Machine>(std::move(outside), options.clock_hz);
+}
+
+Rv32Machine::Rv32Machine(std::shared_ptr<const machine::Outside> outside, u64 clock_hz)
+    : info_(chip_info(clock_hz)), outside_(std::move(outside)) {
   world_.ram.assign(kRamBytes, 0);
+  world_.wakes.assign(outside_->count(), kNever);
+  outside_->clear(world_.outside);
+  Rv32Terminals terminals(*this);
+  for (unsigned i = 0; i < outside_->count(); ++i) outside_->start(terminals, i);
 }
 
 std::unique_ptr<machine::Machine> Rv32Machine::clone() const {
@@ -78,6 +145,11 @@ void Rv32Machine::reset() {
   fresh.now = world_.now;
   fresh.driven = world_.driven;
   fresh.driven_high = world_.driven_high;
+  fresh.fought = world_.fought;
+  fresh.by_hand = world_.by_hand;
+  fresh.outside = world_.outside;
+  fresh.wakes = world_.wakes;
+  fresh.seen = world_.seen;
   fresh.joined = world_.joined;
   fresh.joined_high = world_.joined_high;
   world_ = std::move(fresh);
@@ -138,6 +210,11 @@ Stop Rv32Machine::run(const machine::RunRequest& request) {
   stop_ = {};
   for (u64 n = 0;;) {
     do_events();
+    if (!failure_.empty()) {
+      fault(Fault::kOutside, 0);
+      stop_.failure = std::exchange(failure_, {});
+      return end(Stop::Why::kFault);
+    }
     if (!stop_.events.empty()) return end(Stop::Why::kEvent);
     if (world_.now >= request.until_ticks || world_.now >= request.until_cycles)
       return end(Stop::Why::kTime);
@@ -590,19 +667,32 @@ void Rv32Machine::io_write(u32 number, u32 value) {
 void Rv32Machine::settle_pins() {
   const u32 now = levels();
   const u32 changed = now ^ world_.seen;
-  for (unsigned i = 0; i < kPinCount; ++i)
-    if ((changed >> i & 1U) != 0)
-      happened(EventKind::kEdge, 0, now >> i & 1U, fmt::format("IO{}", i));
   world_.pending |= now & changed & world_.rising;
   world_.seen = now;
+  Rv32Terminals terminals(*this);
+  for (unsigned i = 0; i < kPinCount; ++i) {
+    if ((changed >> i & 1U) == 0) continue;
+    happened(EventKind::kEdge, 0, now >> i & 1U, fmt::format("IO{}", i));
+    for (unsigned part = 0; part < outside_->count(); ++part)
+      outside_->on_pin(terminals, part, i, (now >> i & 1U) != 0);
+  }
 }
 
 void Rv32Machine::do_events() {
+  for (unsigned part = 0; part < world_.wakes.size(); ++part) {
+    if (world_.wakes[part] > world_.now) continue;
+    world_.wakes[part] = kNever;
+    Rv32Terminals terminals(*this);
+    outside_->on_time(terminals, part);
+  }
   if (world_.sent_at <= world_.now) {
     if (serial_.empty()) serial_.push_back({"SERIAL", {}});
     serial_.back().bytes += static_cast<char>(world_.sending);
     world_.sent_at = kNever;
     happened(EventKind::kByteOut, world_.sending, 0, "SERIAL");
+    Rv32Terminals terminals(*this);
+    for (unsigned part = 0; part < outside_->count(); ++part)
+      outside_->on_byte(terminals, part, "SERIAL", world_.sending);
   }
   if (world_.arrives_at <= world_.now) {
     world_.received = static_cast<u8>(world_.arriving.front());
@@ -616,6 +706,7 @@ void Rv32Machine::do_events() {
 
 u64 Rv32Machine::next_event() const {
   u64 next = std::min(world_.sent_at, world_.arrives_at);
+  for (const u64 at : world_.wakes) next = std::min(next, at);
   const auto now = static_cast<u32>(world_.now);
   if ((world_.timer_control & 1U) != 0 && now < world_.compare)
     next = std::min(next, world_.now + (world_.compare - now));
@@ -637,22 +728,31 @@ std::vector<PinState> Rv32Machine::pins() const {
     pin.driven = ((world_.driven | world_.joined) >> i & 1U) != 0;
     pin.driven_high = pin.driven && (world_.driven_high >> i & 1U) != 0;
     pin.floating = !pin.output && !pin.driven;
+    pin.contention = (world_.fought >> i & 1U) != 0;
     out.push_back(std::move(pin));
   }
   return out;
 }
 
-Result<void> Rv32Machine::drive(const std::string& pin, std::optional<bool> level) {
-  for (unsigned i = 0; i < kPinCount; ++i) {
-    if (!base::equal_ignoring_case(pin, fmt::format("IO{}", i))) continue;
-    const u32 bit = 1U << i;
-    world_.driven = level ? world_.driven | bit : world_.driven & ~bit;
-    world_.driven_high = level && *level ? world_.driven_high | bit : world_.driven_high & ~bit;
-    settle_pins();
-    stop_ = {};
-    return {};
-  }
-  return Machine::drive(pin, level);
+Result<void> Rv32Machine::drive(const std::string& name, std::optional<bool> level) {
+  const auto pin = pin_number(name);
+  if (!pin) return Machine::drive(name, level);
+  world_.by_hand[*pin] = machine::OutsideLevel::of(level);
+  Rv32Terminals terminals(*this);
+  outside_->settle(terminals, *pin);
+  return {};
+}
+
+Result<void> Rv32Machine::act(const std::string& part, const std::string& action,
+                              const std::string& value) {
+  Rv32Terminals terminals(*this);
+  return outside_->act(terminals, part, action, value);
+}
+
+std::vector<PartState> Rv32Machine::parts() const {
+  Rv32Machine look = *this;  // a description changes nothing
+  Rv32Terminals terminals(look);
+  return outside_->states(terminals);
 }
 
 Result<void> Rv32Machine::feed(const std::string& port, const std::string& bytes) {

@@ -12,6 +12,7 @@
 #include <set>
 
 #include "machine/machine.h"
+#include "machine/outside.h"
 #include "machine/paged_memory.h"
 #include "target.h"
 
@@ -20,6 +21,7 @@ namespace lucid::rv32 {
 constexpr u32 kFlashBytes = 0x40000, kRamBegin = 0x20000000, kRamBytes = 0x8000;
 constexpr u32 kIoBegin = 0x40000000, kIoEnd = 0x40000030;
 constexpr u64 kNever = UINT64_MAX;
+constexpr unsigned kPinCount = 8;
 
 // Registers of the peripherals, a word each.
 enum Io : u32 {
@@ -48,7 +50,11 @@ struct World {
   u64 now = 0;
   bool asleep = false;
   u32 direction = 0, out = 0, rising = 0, pending = 0;
-  u32 driven = 0, driven_high = 0;  ///< by a person
+  u32 driven = 0, driven_high = 0;  ///< from outside
+  u32 fought = 0;                   ///< two drive it differently
+  std::array<machine::OutsideLevel, kPinCount> by_hand{};
+  machine::OutsideState outside;    ///< the parts
+  std::vector<u64> wakes;           ///< by part
   u32 joined = 0, joined_high = 0;  ///< by others on a wire
   u32 seen = 0;                     ///< levels, by the edge detector
   u32 compare = 0, timer_control = 0;
@@ -64,15 +70,21 @@ struct World {
   template <class Visit>
   void fields(Visit& visit) const {
     for (const u32 value : x) visit(value);
+    for (const auto& hand : by_hand) hand.fields(visit);
+    outside.fields(visit);
+    for (const u64 at : wakes) visit(at);
     visit(pc, mstatus, mie, mtvec, mscratch, mepc, mcause, mtval, now, asleep, direction, out,
-          rising, pending, driven, driven_high, joined, joined_high, seen, compare, timer_control,
-          divider, serial_control, sent_at, sending, received, has_received, arrives_at);
+          rising, pending, driven, driven_high, fought, joined, joined_high, seen, compare,
+          timer_control, divider, serial_control, sent_at, sending, received, has_received,
+          arrives_at);
   }
 };
 
 class Rv32Machine final : public machine::Machine {
  public:
-  explicit Rv32Machine(const Chip::Options& options);
+  /// Errors: see Chip::make.
+  static Result<std::unique_ptr<Rv32Machine>> make(const Chip::Options& options);
+  Rv32Machine(std::shared_ptr<const machine::Outside> outside, u64 clock_hz);
   [[nodiscard]] std::unique_ptr<machine::Machine> clone() const override;
   [[nodiscard]] const machine::Target& target() const override { return target_; }
   [[nodiscard]] const ChipInfo& info() const override { return *info_; }
@@ -101,11 +113,15 @@ class Rv32Machine final : public machine::Machine {
   void set_register(unsigned index, u64 value) override;
   void set_pc(u32 address) override { world_.pc = address; }
   Result<void> drive(const std::string& pin, std::optional<bool> level) override;
+  Result<void> act(const std::string& part, const std::string& action,
+                   const std::string& value) override;
+  [[nodiscard]] std::vector<PartState> parts() const override;
   Result<void> feed(const std::string& port, const std::string& bytes) override;
   std::vector<SerialText> take_serial() override { return std::exchange(serial_, {}); }
   std::vector<std::string> take_notes() override { return std::exchange(notes_, {}); }
 
  private:
+  friend class Rv32Terminals;
   void execute(const Decoded& d);
   void branch(bool taken, const Decoded& d, u32 next);
   void control(const Decoded& d);
@@ -128,6 +144,7 @@ class Rv32Machine final : public machine::Machine {
 
   Target target_;
   std::shared_ptr<const ChipInfo> info_;
+  std::shared_ptr<const machine::Outside> outside_;
   World world_;
   // Beside the world.
   std::set<u32> breakpoints_;
@@ -135,6 +152,7 @@ class Rv32Machine final : public machine::Machine {
   u32 guard_begin_ = 0, guard_end_ = 0;
   std::vector<SerialText> serial_;
   std::vector<std::string> notes_;
+  std::string failure_;
   machine::Stop stop_;  ///< of the instruction under way
   u32 wanted_events_ = 0;
 };

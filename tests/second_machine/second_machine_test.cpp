@@ -5,6 +5,7 @@
 #include <map>
 #include <sstream>
 
+#include "lucid/bench.h"
 #include "lucid/session.h"
 #include "strangers/strangers.h"
 #include "tools.h"
@@ -247,4 +248,43 @@ TEST_CASE("programs that nobody here wrote end well on another family") {
 
 TEST_CASE("their callers are those of a shadow stack") {
   test::judge_callers(test::sample(test::kSanitized ? 1 : 12), builds());
+}
+
+TEST_CASE("parts of a bench file stand on the pins of another family") {
+  test::write(test::own_file("desk"), "await \"kiln ready\" within 2s\nsay \"S\"\n");
+  const auto bench = Bench::parse(
+      "[chip]\nname = \"Second32\"\nclock = \"8MHz\"\n"
+      "[[part]]\nname = \"stop\"\nkind = \"button\"\npin = \"IO0\"\nclosed = \"high\"\n"
+      "[[part]]\nname = \"lamp\"\nkind = \"lamp\"\npin = \"IO1\"\n"
+      "[[part]]\nname = \"desk\"\nkind = \"terminal\"\nport = \"SERIAL\"\n"
+      "script = \"" +
+          test::own_file("desk") +
+          "\"\n"
+          "[[input]]\nat = \"500ms\"\npart = \"stop\"\naction = \"press\"\n",
+      "second.bench.toml");
+  INFO((bench ? "" : bench.error().text()));
+  REQUIRE(bench);
+  auto chip = Chip::make(bench->chip);
+  INFO((chip ? "" : chip.error().text()));
+  REQUIRE(chip);
+  Session session(std::move(*chip));
+  REQUIRE(session.open(kiln32("-Og")));
+  REQUIRE(session.go_until("state == HEATING"));  // the desk has read and written
+  CHECK(session.time().time.count < 100'000'000'000);
+  CHECK(session.evaluate("state == HEATING")->integer == 1);
+  BreakpointSpec edge;
+  edge.kind = BreakpointSpec::Kind::kEdge;
+  edge.place = "IO0 rising";
+  REQUIRE(session.pause_at(edge));
+  CHECK(session.go().cause == Pause::Cause::kEvent);
+  CHECK(session.time().time.count / 1'000'000'000 == 500);
+  REQUIRE(session.go_until("state == IDLE"));
+  std::string states;
+  for (const PartState& part : session.chip().parts())
+    states += part.name + ": " + part.state + "; ";
+  INFO(states);
+  CHECK(states.find("stop: pressed") != std::string::npos);
+  CHECK(states.find("lamp: ") != std::string::npos);
+  REQUIRE(session.act("stop", "release"));
+  CHECK(session.evaluate("pin.IO0")->integer == 0);
 }
