@@ -15,6 +15,7 @@
 
 #include "lucid/chip.h"
 #include "machine/target.h"
+#include "machine/wires.h"
 
 namespace lucid::machine {
 
@@ -225,6 +226,19 @@ class Machine {
   virtual Result<void> transfer(const TwoWireTransfer& transfer);
   virtual std::vector<SerialText> take_serial() { return {}; }
   virtual std::vector<std::string> take_notes() { return {}; }
+  /// Becomes what `other`, a copy of the same chip, is, but for what a debugger has set here; keeps
+  /// what has been decoded where the code is equal. False: it is no copy of the same chip, or
+  /// cannot; then nothing has changed.
+  [[nodiscard]] virtual bool assume(const Machine& /*other*/) { return false; }
+  // On wires to other chips
+  /// A pin's number in WireChange.
+  [[nodiscard]] virtual std::optional<std::uint8_t> wire_pin(const std::string& /*pin*/) const {
+    return std::nullopt;
+  }
+  /// What it has done to its wires since the last call.
+  virtual std::vector<WireChange> take_offers() { return {}; }
+  /// The others do this to a wire, at a tick that has not come yet.
+  virtual void receive(const WireChange& /*change*/) {}
   /// Further chips that run along, by name, and one of them as it is now; null for another name.
   [[nodiscard]] virtual std::vector<std::string> companions() const { return {}; }
   [[nodiscard]] virtual std::unique_ptr<Machine> companion(const std::string& name) const;

@@ -20,11 +20,15 @@ class Rv32 final : public machine::Family {
   [[nodiscard]] std::vector<Chip::Summary> catalogue() const override {
     return {{"Second32", "rv32im", kFlashBytes, kRamBytes, 0, "made up, for tests"}};
   }
-  [[nodiscard]] Result<std::unique_ptr<machine::Machine>> make(
-      const Chip::Options& options) const override {
-    auto made = Rv32Machine::make(options);
+  [[nodiscard]] Result<std::unique_ptr<machine::Machine>> make(const Chip::Options& options,
+                                                               Joined joined) const override {
+    auto made = Rv32Machine::make(options, std::move(joined));
     if (!made) return fail(made.error());
     return std::unique_ptr<machine::Machine>(std::move(*made));
+  }
+  [[nodiscard]] Result<std::pair<std::string, std::string>> serial_lines(
+      const std::string& /*chip*/, const std::string& port) const override {
+    return fail(ErrorCode::kNotFound, "the serial port '" + port + "' has no pins");
   }
 };
 

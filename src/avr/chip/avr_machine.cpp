@@ -6,10 +6,10 @@
 #include <algorithm>
 #include <charconv>
 
-#include "avr/chip/companions.h"
 #include "avr/chip/engine.h"
 #include "avr/peripherals/system.h"
 #include "avr/peripherals/two_wire_bus.h"
+#include "avr/peripherals/wire_end.h"
 #include "base/text.h"
 
 namespace lucid::avr {
@@ -20,8 +20,8 @@ AvrMachine::AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options
       world_(fabric_->shape()),
       translate_after_(options.translate_after) {
   world_.supply = world_.reference = options.supply;
-  if (!fabric_->wires.empty() || !fabric_->companions.empty())
-    companions_ = std::make_unique<Companions>(*fabric_);
+  if (!fabric_->group.empty())
+    companions_ = std::make_unique<machine::Companions>(fabric_->group, info().clock_hz);
   outputs_.companions = companions_.get();
   power_on(fuses_);
 }
@@ -42,7 +42,8 @@ AvrMachine::AvrMachine(const AvrMachine& other)
       check_unwritten_(other.check_unwritten_),
       translate_after_(other.translate_after_),
       outputs_(other.outputs_) {
-  if (other.companions_) companions_ = std::make_unique<Companions>(*fabric_);
+  if (other.companions_)
+    companions_ = std::make_unique<machine::Companions>(fabric_->group, info().clock_hz);
   outputs_.companions = companions_.get();
 }
 
@@ -52,10 +53,22 @@ std::unique_ptr<machine::Machine> AvrMachine::clone() const {
   return std::make_unique<AvrMachine>(*this);
 }
 
-void AvrMachine::assume(const AvrMachine& other) {
-  if (!world_.flash.shares_all_with(other.world_.flash)) engine_.reset();
-  world_ = other.world_;
-  slept_ticks_ = other.slept_ticks_;
+bool AvrMachine::assume(const machine::Machine& of) {
+  const auto* other = dynamic_cast<const AvrMachine*>(&of);
+  if (other == nullptr || other->fabric_ != fabric_) return false;
+  if (!world_.flash.shares_all_with(other->world_.flash)) engine_.reset();
+  world_ = other->world_;
+  slept_ticks_ = other->slept_ticks_;
+  return true;
+}
+
+std::optional<std::uint8_t> AvrMachine::wire_pin(const std::string& name) const {
+  const auto pin = fabric_->find_pin(name);
+  return pin ? std::optional<std::uint8_t>(pin->port->number(pin->bit)) : std::nullopt;
+}
+
+void AvrMachine::receive(const machine::WireChange& change) {
+  if (fabric_->wire_end != nullptr) fabric_->wire_end->receive({world_, outputs_}, change);
 }
 
 void AvrMachine::power_on(const std::array<u8, 3>& fuses) {
@@ -73,9 +86,12 @@ void AvrMachine::power_on(const std::array<u8, 3>& fuses) {
   }
   outputs_.offers.clear();
   fabric_->reach.outside.clear(world_.outside);
-  if (companions_) companions_->power_on(world_);
-  reset_with(kPorf);
   const Bus bus(world_, outputs_);
+  if (companions_) {
+    WireHost host(fabric_->ports, bus, world_.cpu.now);
+    companions_->power_on(host);
+  }
+  reset_with(kPorf);
   for (const Attached* part : fabric_->attached) part->start(bus);
 }
 
@@ -488,9 +504,11 @@ std::vector<PinState> AvrMachine::pins() const {
 }
 
 Result<void> AvrMachine::on_this_chip(const std::string& name) const {
-  for (const Fabric::Companion& companion : fabric_->companions) {
-    if (companion.at_power_on->fabric_->reach.outside.has(name) ||
-        name.rfind(companion.name + ".", 0) == 0)
+  for (const machine::Group::Companion& companion : fabric_->group.companions) {
+    const auto parts = companion.at_power_on->parts();
+    const bool part =
+        std::any_of(parts.begin(), parts.end(), [&](const PartState& p) { return p.name == name; });
+    if (part || name.rfind(companion.name + ".", 0) == 0)
       return fail(ErrorCode::kUnsupported,
                   fmt::format("'{}' is on chip '{}', not on the one that is debugged", name,
                               companion.name),
@@ -536,31 +554,41 @@ void AvrMachine::set_by_hand(Pin pin, const machine::OutsideLevel& level) {
 }
 
 std::uint64_t AvrMachine::hash() const {
-  return companions_ ? companions_->hash(world_) : world_.hash();
+  if (!companions_) return world_.hash();
+  base::Hasher hasher;
+  hasher(world_.hash(), companions_->hash(world_.group, ticks()));
+  return hasher.value();
 }
 
 std::vector<SerialText> AvrMachine::take_serial() {
-  if (companions_) companions_->catch_up({world_, outputs_});
+  if (companions_) {
+    const Bus bus(world_, outputs_);
+    WireHost host(fabric_->ports, bus, world_.cpu.now);
+    companions_->catch_up(host);
+  }
   return std::exchange(outputs_.serial, {});
 }
 
 std::vector<std::string> AvrMachine::companions() const {
   std::vector<std::string> out;
-  for (const Fabric::Companion& companion : fabric_->companions) out.push_back(companion.name);
+  for (const machine::Group::Companion& companion : fabric_->group.companions)
+    out.push_back(companion.name);
   return out;
 }
 
 std::unique_ptr<machine::Machine> AvrMachine::companion(const std::string& name) const {
-  for (unsigned i = 0; i < fabric_->companions.size(); ++i)
-    if (fabric_->companions[i].name == name) return companions_->as_now(world_, i).clone();
+  const auto& group = fabric_->group.companions;
+  for (unsigned i = 0; i < group.size(); ++i)
+    if (group[i].name == name) return companions_->as_now(world_.group, ticks(), i).clone();
   return nullptr;
 }
 
 std::vector<PartState> AvrMachine::parts() const {
   std::vector<PartState> out;
-  for (unsigned i = 0; i < fabric_->companions.size(); ++i)
-    out.push_back({fabric_->companions[i].name, fabric_->pins_to(i + 1),
-                   companions_->describe(world_, i), false});
+  const machine::Group& group = fabric_->group;
+  for (unsigned i = 0; i < group.companions.size(); ++i)
+    out.push_back({group.companions[i].name, group.pins_to(i + 1),
+                   companions_->describe(world_.group, ticks(), i), false});
   World look = world_;  // a description changes nothing
   Outputs unheard;
   const Bus bus(look, unheard);

@@ -70,14 +70,17 @@ class AvrMachine final : public machine::Machine {
   Result<void> feed_frame(const std::string& port, const SerialFrame& frame) override;
   std::vector<SerialText> take_serial() override;
   std::vector<std::string> take_notes() override { return std::exchange(outputs_.notes, {}); }
+  [[nodiscard]] bool assume(const machine::Machine& other) override;
+  [[nodiscard]] std::optional<std::uint8_t> wire_pin(const std::string& pin) const override;
+  std::vector<machine::WireChange> take_offers() override {
+    return std::exchange(outputs_.offers, {});
+  }
+  void receive(const machine::WireChange& change) override;
   [[nodiscard]] std::vector<std::string> companions() const override;
   [[nodiscard]] std::unique_ptr<machine::Machine> companion(const std::string& name) const override;
 
  private:
   friend class Engine;
-  friend class Companions;
-  /// Becomes what `other`, a copy of the same chip, is; keeps what has been decoded.
-  void assume(const AvrMachine& other);
   void power_on(const std::array<u8, 3>& fuses);
   void note_oscillator();
   /// Refuses what names something on a companion: `panel.PD2`, or a part there.
@@ -119,7 +122,7 @@ class AvrMachine final : public machine::Machine {
   u8 translate_after_;  ///< Chip::Options
   Outputs outputs_;
   std::unique_ptr<class Engine> engine_;
-  std::unique_ptr<class Companions> companions_;
+  std::unique_ptr<machine::Companions> companions_;
 };
 
 }  // namespace lucid::avr

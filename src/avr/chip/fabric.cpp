@@ -10,6 +10,7 @@
 #include "avr/peripherals/system.h"
 #include "avr/peripherals/twi.h"
 #include "avr/peripherals/two_wire_bus.h"
+#include "avr/peripherals/wire_end.h"
 #include "base/text.h"
 
 namespace lucid::avr {
@@ -159,6 +160,35 @@ Result<void> Fabric::attach(const std::shared_ptr<const Part>& part) {
   return {};
 }
 
+Result<void> Fabric::join(machine::Family::Joined joined) {
+  if (!joined.several) return {};
+  if (next_slot_ == kEventSlots)
+    return fail(ErrorCode::kOutOfRange,
+                info.name + " has so many parts that there is no room for wires");
+  group = std::move(joined.group);
+  wire_slot = next_slot_;
+  wire_end = add<WireEnd>(ports, next_slot_);
+  enlist(*others.back());
+  for (const std::string& name : joined.pins) {
+    const auto pin = find_pin(name);
+    if (!pin) {
+      Error error = pin.error();
+      error.what = "wire to '" + name + "': " + error.what;
+      return fail(std::move(error));
+    }
+    for (const auto& port : ports)
+      if (port.get() == pin->port) port->add_wire(pin->bit);
+  }
+  for (auto& wire : group.wires)
+    for (machine::Group::Place& place : wire)
+      if (place.chip == 0)
+        if (const auto pin = find_pin(place.pin)) {
+          place.number = pin->port->number(pin->bit);
+          place.pin = pin->port->pin_name(pin->bit);
+        }
+  return {};
+}
+
 Result<Pin> Fabric::find_pin(const std::string& name) const {
   std::vector<std::string> names;
   for (const auto& port : ports) {
@@ -189,7 +219,7 @@ WorldShape Fabric::shape() const {
   shape.timers = timers_;
   shape.usarts = static_cast<unsigned>(usarts.size());
   shape.slots = next_slot_;
-  if (!companions.empty() || !wires.empty()) shape.sync_slot = wire_slot;
+  if (!group.empty()) shape.sync_slot = wire_slot;
   return shape;
 }
 

@@ -16,12 +16,13 @@
 #include "avr/peripherals/timer.h"
 #include "avr/peripherals/usart.h"
 #include "avr/peripherals/watchdog.h"
+#include "machine/family.h"
 
 namespace lucid::avr {
 
-class AvrMachine;
 class System;
 class TwoWireBus;
+class WireEnd;
 
 class Fabric {
  public:
@@ -29,7 +30,7 @@ class Fabric {
   Fabric(const Fabric&) = delete;
   Fabric& operator=(const Fabric&) = delete;
 
-  /// The fabric that options describe, but for companions. Errors: see Chip::make.
+  /// The fabric that options describe, but for other chips. Errors: see Chip::make.
   static Result<std::unique_ptr<Fabric>> make(const Chip::Options& options);
   /// Memory on the external memory interface; before any world is made. Errors: see Chip::make.
   Result<void> add_external_ram(u32 bytes);
@@ -75,25 +76,12 @@ class Fabric {
   /// Wires a part to the chip. Errors: kNotFound for a pin that the chip has not, kOutOfRange for
   /// two parts of one name and for too many.
   Result<void> attach(const std::shared_ptr<const Part>& part);
-  /// The chip becomes one of several. Before any world is made, behind the last part.
-  Result<void> add_wire_end();
-  /// Further chips and the wires between them and this one. Errors: kNotFound, kOutOfRange.
-  Result<void> add_companions(const Chip::Options& options);
-  struct Companion {
-    std::string name;
-    std::shared_ptr<const AvrMachine> at_power_on;
-  };
-  /// A pin on a wire: of this chip, 0, or of a companion, from 1 on.
-  struct Place {
-    unsigned chip = 0;
-    Pin pin;
-  };
-  std::vector<Companion> companions;
-  std::vector<std::vector<Place>> wires;
-  Picoseconds companions_ahead;
-  unsigned wire_slot = kEventSlots;  ///< of a chip that is one of several
-  /// The pins that have a wire to a chip.
-  [[nodiscard]] std::vector<std::string> pins_to(unsigned chip) const;
+  /// The chip becomes one of several, with wires on these pins. Before any world is made, behind
+  /// the last part. Errors: kNotFound, kOutOfRange.
+  Result<void> join(machine::Family::Joined joined);
+  machine::Group group;
+  const WireEnd* wire_end = nullptr;  ///< of a chip that is one of several
+  unsigned wire_slot = kEventSlots;
   /// `PB5`, or an error with near names.
   [[nodiscard]] Result<Pin> find_pin(const std::string& name) const;
 
@@ -107,7 +95,6 @@ class Fabric {
   void add_peripherals(const Wiring& wiring, u64 clock_hz);
   void add_power_switches();
   void add_input_disables(const std::vector<Pin>& comparator);
-  void join(std::vector<Place> places);
   template <class T, class... Args>
   T* add(Args&&... args) {
     auto peripheral = std::make_unique<T>(std::forward<Args>(args)...);

@@ -9,6 +9,7 @@
 
 #include "avr/chip/avr_machine.h"
 #include "avr/devices/device.h"
+#include "base/text.h"
 
 namespace lucid::avr {
 namespace {
@@ -73,12 +74,26 @@ class Avr final : public machine::Family {
                      device.ram_end - device.ram_begin, device.eeprom, remark_on(device)});
     return out;
   }
-  [[nodiscard]] Result<std::unique_ptr<machine::Machine>> make(
-      const Chip::Options& options) const override {
+  [[nodiscard]] Result<std::unique_ptr<machine::Machine>> make(const Chip::Options& options,
+                                                               Joined joined) const override {
     auto fabric = Fabric::make(options);
     if (!fabric) return fail(fabric.error());
-    if (auto added = (*fabric)->add_companions(options); !added) return fail(added.error());
+    if (auto done = (*fabric)->join(std::move(joined)); !done) return fail(done.error());
     return std::make_unique<AvrMachine>(std::move(*fabric), options);
+  }
+  [[nodiscard]] Result<std::pair<std::string, std::string>> serial_lines(
+      const std::string& chip, const std::string& port) const override {
+    Chip::Options options;
+    options.name = chip;
+    const auto fabric = Fabric::make(options);
+    if (!fabric) return fail(fabric.error());
+    for (const auto& usart : (*fabric)->usarts) {
+      if (!base::equal_ignoring_case(usart->name(), port)) continue;
+      const auto [transmit, receive] = usart->lines();
+      return std::pair(transmit.port->pin_name(transmit.bit), receive.port->pin_name(receive.bit));
+    }
+    return fail(ErrorCode::kNotFound,
+                fmt::format("{} has no serial port '{}'", (*fabric)->info.name, port));
   }
 };
 

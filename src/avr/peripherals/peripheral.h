@@ -14,10 +14,14 @@
 #include "avr/world/world.h"
 #include "machine/machine.h"
 
+namespace lucid::machine {
+class Companions;
+}
+
 namespace lucid::avr {
 
 class Adc;
-class Companions;
+class WireEnd;
 
 /// What leaves the world, and what only a debugger remembers. Not hashed.
 struct Outputs {
@@ -27,8 +31,8 @@ struct Outputs {
   std::string failure;          ///< of something outside: the run ends with it
   u32 events_wanted = 0;        ///< by machine::bit(kind)
   std::vector<machine::Event> events;
-  std::vector<WireChange> offers;    ///< of this chip to its wires
-  Companions* companions = nullptr;  ///< that are on them
+  std::vector<machine::WireChange> offers;    ///< of this chip to its wires
+  machine::Companions* companions = nullptr;  ///< that are on them
 };
 
 /// What a peripheral may touch.
@@ -61,8 +65,6 @@ class Bus {
   }
   /// To the wire of a pin, from a cycle on.
   void offer(u8 pin, u8 offer, u64 cycle) const;
-  /// The companions are brought up to this cycle.
-  void sync(u64 cycle) const;
   void note(const std::string& text) const {
     constexpr std::size_t kMost = 1000;
     if (outputs_.noted.size() > kMost || !outputs_.noted.insert(text).second) return;
@@ -76,7 +78,7 @@ class Bus {
   }
 
  private:
-  friend class Companions;
+  friend class WireHost;
   Outputs& outputs_;
 };
 

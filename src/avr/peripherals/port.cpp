@@ -177,9 +177,9 @@ void Port::pull_up_outside(const Bus& bus, unsigned bit, u64 now) const {
 void Port::join(const Bus& bus, unsigned bit, u8 offer, u64 now) const {
   PortState& state = about_to_change(bus, now);
   const auto mask = static_cast<u8>(1U << bit);
-  state.wire_low = merged(state.wire_low, (offer & kOffersLow) != 0 ? 0xff : 0, mask);
-  state.wire_high = merged(state.wire_high, (offer & kOffersHigh) != 0 ? 0xff : 0, mask);
-  state.wire_pull = merged(state.wire_pull, (offer & kOffersPullUp) != 0 ? 0xff : 0, mask);
+  state.wire_low = merged(state.wire_low, (offer & machine::kOffersLow) != 0 ? 0xff : 0, mask);
+  state.wire_high = merged(state.wire_high, (offer & machine::kOffersHigh) != 0 ? 0xff : 0, mask);
+  state.wire_pull = merged(state.wire_pull, (offer & machine::kOffersPullUp) != 0 ? 0xff : 0, mask);
   settle(bus, now);
 }
 
@@ -193,8 +193,9 @@ void Port::offer(const Bus& bus, unsigned low, unsigned high, unsigned pull, u64
   state.offers_pull = static_cast<u8>(pull & wired_);
   for (unsigned bit = 0; bit < 8; ++bit) {
     if ((changed >> bit & 1U) == 0) continue;
-    const unsigned offers = (low >> bit & 1U) * kOffersLow | (high >> bit & 1U) * kOffersHigh |
-                            (pull >> bit & 1U) * kOffersPullUp;
+    const unsigned offers = (low >> bit & 1U) * machine::kOffersLow |
+                            (high >> bit & 1U) * machine::kOffersHigh |
+                            (pull >> bit & 1U) * machine::kOffersPullUp;
     bus.offer(number(bit), static_cast<u8>(offers), when);
   }
 }

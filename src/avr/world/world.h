@@ -14,6 +14,7 @@
 #include "base/hash.h"
 #include "machine/outside.h"
 #include "machine/paged_memory.h"
+#include "machine/wires.h"
 
 namespace lucid::avr {
 
@@ -324,31 +325,6 @@ struct EepromState {
   }
 };
 
-/// What a chip does to a wire, or what all others do.
-enum : u8 { kOffersLow = 1, kOffersHigh = 2, kOffersPullUp = 4 };
-struct WireChange {
-  u64 tick = 0;  ///< of the chip whose pin it is
-  u8 pin = 0;    ///< 8 times its port's place and its bit
-  u8 offer = 0;
-
-  template <class Visit>
-  void fields(Visit& visit) const {
-    visit(tick, pin, offer);
-  }
-};
-
-class AvrMachine;
-
-/// Further chips, on wires to this one (companions.h). Not hashed as it stands: they are somewhere
-/// before this chip's time, and what they will be then is.
-struct GroupState {
-  std::vector<std::shared_ptr<const AvrMachine>> bases;
-  std::vector<u64> delivered;  ///< what they did up to this tick of theirs has arrived
-  std::vector<u8> halted;      ///< a fault has ended them
-  std::vector<u8> offers;      ///< by place on all wires
-  u64 ahead = 0;               ///< picoseconds that are looked ahead
-};
-
 /// How many of each a chip has.
 struct WorldShape {
   u32 data = 0, eeprom = 0, flash = 0;  ///< bytes
@@ -373,8 +349,8 @@ struct World {
   BootState boot;
   InterruptPinState interrupt_pins;
   EepromState eeprom_controller;
-  std::vector<WireChange> inbox;  ///< a companion: what reaches it, by time
-  GroupState group;
+  std::vector<machine::WireChange> inbox;  ///< a companion: what reaches it, by time
+  machine::GroupState group;
   std::int32_t supply = 5'000'000;     ///< microvolts at VCC and AVCC
   bool browned_out = false;            ///< held in reset: the supply is too low
   std::int32_t reference = 5'000'000;  ///< at AREF
@@ -484,7 +460,7 @@ struct World {
     boot.fields(hasher);
     interrupt_pins.fields(hasher);
     eeprom_controller.fields(hasher);
-    for (const WireChange& change : inbox) change.fields(hasher);
+    for (const machine::WireChange& change : inbox) change.fields(hasher);
     for (unsigned slot = 0; slot < slots_; ++slot)
       if (slot != sync_slot_) hasher(due_[slot], due_tick_[slot], frozen_[slot], parked_[slot]);
     for (const u64 tick : off_since) hasher(tick);

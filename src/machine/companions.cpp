@@ -1,0 +1,301 @@
+// SPDX-License-Identifier: MIT
+#include "machine/companions.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <utility>
+
+#include "base/hash.h"
+#include "base/text.h"
+#include "lucid/time.h"
+
+namespace lucid::machine {
+namespace {
+
+using u64 = std::uint64_t;
+using u8 = std::uint8_t;
+
+// Picoseconds.
+constexpr u64 kLeastAhead = 2'000'000, kMostAhead = 1'000'000'000;
+constexpr u64 kMostBehind = 2'000'000'000;  ///< of a base
+// An instruction, or the entry of an interrupt, is over by then; a longer one is noticed.
+constexpr u64 kMargin = 16;
+
+/// What it has said is not to be heard.
+void silence(Machine& machine) {
+  static_cast<void>(machine.take_serial());
+  static_cast<void>(machine.take_notes());
+}
+
+}  // namespace
+
+Companions::Companions(const Group& group, u64 hz)
+    : group_(group), hz_(hz), runners_(group.companions.size()) {}
+
+Companions::~Companions() = default;
+
+u64 Companions::hz(unsigned chip) const {
+  return chip == 0 ? hz_ : group_.companions[chip - 1].at_power_on->info().clock_hz;
+}
+
+void Companions::power_on(Host& host) {
+  GroupState& group = host.group();
+  const std::size_t count = group_.companions.size();
+  runners_.clear();
+  runners_.resize(count);
+  group.bases.clear();
+  for (const Group::Companion& companion : group_.companions)
+    group.bases.push_back(companion.at_power_on);
+  group.delivered.assign(count, 0);
+  group.halted.assign(count, 0);
+  std::size_t places = 0;
+  for (const auto& wire : group_.wires) places += wire.size();
+  group.offers.assign(places, 0);
+  group.ahead = kLeastAhead;
+  host.sync_at(0);
+}
+
+/// Until it offers something that has not been delivered, or that time.
+void Companions::look_ahead(const GroupState& group, unsigned which, u64 until) {
+  Runner& runner = runners_[which];
+  if (group.halted[which] != 0) return;
+  if (!runner.ahead) runner.ahead = group.bases[which]->clone();
+  Machine& ahead = *runner.ahead;
+  if (!runner.ahead_holds) {
+    static_cast<void>(ahead.assume(*group.bases[which]));
+    runner.offers.clear();
+    runner.stopped = false;
+    runner.ahead_holds = true;
+  }
+  RunRequest request;
+  request.until_ticks = to_ticks({until}, hz(which + 1));
+  request.events = bit(EventKind::kWire);
+  request.pass_first_breakpoint = true;
+  while (runner.offers.empty() && !runner.stopped && ahead.ticks() < request.until_ticks) {
+    runner.stopped = ahead.run(request).why == Stop::Why::kFault;
+    for (const WireChange& offer : ahead.take_offers())
+      if (offer.tick > group.delivered[which]) runner.offers.push_back(offer);
+    silence(ahead);
+  }
+}
+
+/// Moves a companion's base to about a tick of its own, if it is not beyond `at_most` then and has
+/// offered nothing on the way that is still to be delivered.
+bool Companions::advance(Host& host, unsigned which, u64 until, u64 at_most) {
+  GroupState& group = host.group();
+  Runner& runner = runners_[which];
+  if (group.halted[which] != 0) return false;
+  if (!runner.sure) runner.sure = group.bases[which]->clone();
+  Machine& sure = *runner.sure;
+  RunRequest request;
+  request.until_ticks = until;
+  request.pass_first_breakpoint = true;
+  Stop stop;
+  do {
+    stop = sure.run(request);
+  } while (sure.ticks() < until && stop.why != Stop::Why::kFault);
+  bool good = sure.ticks() <= at_most;
+  for (const WireChange& offer : sure.take_offers())
+    good = good && offer.tick <= group.delivered[which];
+  if (!good) {
+    silence(sure);
+    static_cast<void>(sure.assume(*group.bases[which]));
+    return false;
+  }
+  say(host, which);
+  if (stop.why == Stop::Why::kFault) {
+    group.halted[which] = 1;
+    host.note(fmt::format("{}: {}; it stands still from here", group_.companions[which].name,
+                          fault_text(stop)));
+  }
+  group.bases[which] = sure.clone();
+  return true;
+}
+
+/// Passes on what a companion has sent and what is to be said of it.
+void Companions::say(Host& host, unsigned which) {
+  Machine& machine = *runners_[which].sure;
+  const std::string& name = group_.companions[which].name;
+  for (const SerialText& text : machine.take_serial())
+    host.say(fmt::format("{}.{}", name, text.port), text.bytes);
+  for (const std::string& note : machine.take_notes()) host.note(fmt::format("{}: {}", name, note));
+}
+
+/// Something reaches a companion.
+void Companions::send(Host& host, unsigned which, WireChange change) {
+  GroupState& group = host.group();
+  Runner& runner = runners_[which];
+  advance(host, which, change.tick - std::min(change.tick, kMargin), change.tick);
+  if (group.halted[which] != 0) return;
+  runner.sure->receive(change);
+  group.bases[which] = runner.sure->clone();
+  runner.ahead_holds = false;
+}
+
+/// A chip has changed what it does to a wire: all others on it get what the rest of them do.
+void Companions::deliver(Host& host, unsigned from, const WireChange& change, u64 time) {
+  std::vector<u8>& offers = host.group().offers;
+  std::size_t first = 0;
+  for (const auto& wire : group_.wires) {
+    for (std::size_t at = 0; at < wire.size(); ++at) {
+      if (wire[at].chip != from || wire[at].number != change.pin) continue;
+      offers[first + at] = change.offer;
+      for (std::size_t to = 0; to < wire.size(); ++to) {
+        if (to == at) continue;
+        unsigned all = 0;
+        for (std::size_t i = 0; i < wire.size(); ++i)
+          if (i != to) all |= offers[first + i];
+        if (wire[to].chip == 0)
+          host.join(wire[to].number, static_cast<u8>(all));
+        else
+          send(host, wire[to].chip - 1,
+               {to_ticks({time}, hz(wire[to].chip)), wire[to].number, static_cast<u8>(all)});
+      }
+    }
+    first += wire.size();
+  }
+}
+
+/// What a companion offers first, of several at once the first on the bench; or the horizon.
+Companions::Next Companions::next_offer(const GroupState& group, u64 horizon) {
+  Next next{horizon, 0, false};
+  for (unsigned i = 0; i < runners_.size(); ++i) {
+    look_ahead(group, i, next.time);
+    if (runners_[i].offers.empty()) continue;
+    const u64 when = to_time(runners_[i].offers.front().tick, hz(i + 1)).count;
+    if (when < next.time) next = {when, i, true};
+  }
+  return next;
+}
+
+void Companions::sync(Host& host) {
+  GroupState& group = host.group();
+  const u64 tick = host.tick();
+  const u64 now = to_time(tick, hz(0)).count;
+  bool quiet = true;
+  u64 horizon = now + (group_.ahead.count != 0 ? group_.ahead.count : group.ahead);
+  for (const WireChange& offer : std::exchange(host.offers(), {})) {
+    if (offer.tick > tick) {  // by the end of the instruction
+      host.offers().push_back(offer);
+      horizon = std::min(horizon, to_time(offer.tick, hz(0)).count);
+      continue;
+    }
+    deliver(host, 0, offer, now);
+    quiet = false;
+  }
+  Next next = next_offer(group, horizon);
+  while (next.offered && to_ticks({next.time}, hz(0)) <= tick) {
+    quiet = false;
+    auto& offers = runners_[next.which].offers;
+    const u64 first = offers.front().tick;
+    group.delivered[next.which] = first;
+    while (!offers.empty() && offers.front().tick == first) {
+      const WireChange offer = offers.front();
+      offers.erase(offers.begin());
+      deliver(host, next.which + 1, offer, next.time);
+    }
+    next = next_offer(group, horizon);
+  }
+  for (unsigned i = 0; i < runners_.size(); ++i) {
+    const u64 at = to_time(group.bases[i]->ticks(), hz(i + 1)).count;
+    if (now < at + kMostBehind) continue;
+    const u64 theirs = to_ticks({now}, hz(i + 1));
+    if (theirs > kMargin) advance(host, i, theirs - kMargin, theirs);
+  }
+  group.ahead =
+      quiet ? std::min(2 * group.ahead, kMostAhead) : std::max(group.ahead / 2, kLeastAhead);
+  host.sync_at(std::max(to_ticks({next.time}, hz(0)), tick + 1));
+}
+
+void Companions::catch_up(Host& host) {
+  const u64 now = to_time(host.tick(), hz(0)).count;
+  for (unsigned i = 0; i < runners_.size(); ++i) {
+    const u64 theirs = to_ticks({now}, hz(i + 1));
+    if (theirs > host.group().bases[i]->ticks() + kMargin)
+      advance(host, i, theirs - kMargin, theirs);
+  }
+}
+
+const Machine& Companions::as_now(const GroupState& group, u64 tick, unsigned which) {
+  Runner& runner = runners_[which];
+  const auto& base = group.bases[which];
+  const u64 now = to_time(tick, hz(0)).count;
+  // From where it was last seen, if nothing has reached it since.
+  if (!runner.seen) runner.seen = base->clone();
+  if (runner.seen_from != base || now < runner.seen_at) {
+    static_cast<void>(runner.seen->assume(*base));
+    runner.seen_stopped = group.halted[which] != 0;
+  }
+  runner.seen_from = base;
+  runner.seen_at = now;
+  Machine& seen = *runner.seen;
+  RunRequest request;
+  request.until_ticks = to_ticks({now}, hz(which + 1));
+  request.pass_first_breakpoint = true;
+  while (!runner.seen_stopped && seen.ticks() < request.until_ticks)
+    runner.seen_stopped = seen.run(request).why == Stop::Why::kFault;
+  silence(seen);
+  static_cast<void>(seen.take_offers());
+  return seen;
+}
+
+u64 Companions::hash(const GroupState& group, u64 tick) {
+  base::Hasher hasher;
+  for (const u8 offer : group.offers) hasher(offer);
+  for (unsigned i = 0; i < runners_.size(); ++i) hasher(as_now(group, tick, i).hash());
+  return hasher.value();
+}
+
+std::string Companions::describe(const GroupState& group, u64 tick, unsigned which) {
+  const Machine& now = as_now(group, tick, which);
+  const char* does = group.halted[which] != 0 ? "halted by a fault"
+                     : now.asleep()           ? "asleep"
+                                              : "running";
+  return fmt::format("{} at {} MHz, {} at 0x{:04x}", now.info().name,
+                     static_cast<double>(now.info().clock_hz) / 1e6, does, now.pc());
+}
+
+// The group
+// -----------------------------------------------------------------------------------------
+
+std::vector<std::string> Group::pins_to(unsigned chip) const {
+  std::vector<std::string> out;
+  for (const auto& wire : wires)
+    if (std::any_of(wire.begin(), wire.end(), [&](const Place& p) { return p.chip == chip; }))
+      for (const Place& place : wire)
+        if (place.chip == 0) out.push_back(place.pin);
+  return out;
+}
+
+std::vector<std::string> Group::pins_of(unsigned chip) const {
+  std::vector<std::string> out;
+  for (const auto& wire : wires)
+    for (const Place& place : wire)
+      if (place.chip == chip) out.push_back(place.pin);
+  return out;
+}
+
+void Group::join(std::vector<Place> places) {
+  const auto same = [](const Place& a, const Place& b) {
+    return a.chip == b.chip && base::equal_ignoring_case(a.pin, b.pin);
+  };
+  for (auto wire = wires.begin(); wire != wires.end();) {
+    const bool shares = std::any_of(wire->begin(), wire->end(), [&](const Place& a) {
+      return std::any_of(places.begin(), places.end(), [&](const Place& b) { return same(a, b); });
+    });
+    if (!shares) {
+      ++wire;
+      continue;
+    }
+    places.insert(places.begin(), wire->begin(), wire->end());
+    wire = wires.erase(wire);
+  }
+  std::vector<Place> once;
+  for (const Place& place : places)
+    if (std::none_of(once.begin(), once.end(), [&](const Place& p) { return same(p, place); }))
+      once.push_back(place);
+  wires.push_back(std::move(once));
+}
+
+}  // namespace lucid::machine
