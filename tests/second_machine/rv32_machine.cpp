@@ -22,8 +22,9 @@ constexpr u32 kPinMask = 0xff;
 constexpr std::array<u32, kVectors> kCause{0, 7, 16, 17};
 constexpr u32 kVectored = 1;  // mode, in mtvec
 
-std::shared_ptr<const ChipInfo> chip_info(u64 clock_hz) {
-  auto info = std::make_shared<ChipInfo>();
+ChipInfo chip_info(u64 clock_hz) {
+  ChipInfo made;
+  ChipInfo* const info = &made;
   info->name = "Second32";
   info->core = "rv32im";
   info->clock_hz = clock_hz;
@@ -51,7 +52,7 @@ std::shared_ptr<const ChipInfo> chip_info(u64 clock_hz) {
                    {kPins, "PINS", true, 0},
                    {kSerial, "SERIAL", true, 0}};
   info->serial_ports = {"SERIAL"};
-  return info;
+  return made;
 }
 
 std::optional<unsigned> pin_number(const std::string& name) {
@@ -68,13 +69,46 @@ u32 word_at(const u8* bytes) {
 
 }  // namespace
 
+struct Rv32Machine::Board {
+  ChipInfo info;
+  machine::Outside outside;
+  machine::Group group;
+  u32 wired = 0;  ///< pins with wires to other chips
+};
+
+/// The machine as its companions meet it.
+class Rv32Host final : public machine::Host {
+ public:
+  explicit Rv32Host(Rv32Machine& machine) : machine_(machine), world_(machine.world_) {}
+  machine::GroupState& group() override { return world_.group; }
+  [[nodiscard]] u64 tick() const override { return world_.now; }
+  std::vector<machine::WireChange>& offers() override { return machine_.offers_; }
+  void join(u8 pin, u8 offer) override {
+    const u32 bit = 1U << pin;
+    const bool low = (offer & machine::kOffersLow) != 0;
+    const bool high = (offer & (machine::kOffersHigh | machine::kOffersPullUp)) != 0;
+    world_.wire_low = low ? world_.wire_low | bit : world_.wire_low & ~bit;
+    world_.wire_high = high ? world_.wire_high | bit : world_.wire_high & ~bit;
+    machine_.settle_pins();
+  }
+  void say(const std::string& port, const std::string& bytes) override {
+    machine_.serial_.push_back({port, bytes});
+  }
+  void note(const std::string& text) override { machine_.notes_.push_back(text); }
+  void sync_at(u64 tick) override { world_.sync_at = tick; }
+
+ private:
+  Rv32Machine& machine_;
+  World& world_;
+};
+
 /// The machine as what is outside reaches it.
 class Rv32Terminals final : public machine::Terminals {
  public:
   explicit Rv32Terminals(Rv32Machine& machine) : machine_(machine), world_(machine.world_) {}
   machine::OutsideState& outside() override { return world_.outside; }
   [[nodiscard]] u64 tick() const override { return world_.now; }
-  [[nodiscard]] u64 clock_hz() const override { return machine_.info_->clock_hz; }
+  [[nodiscard]] u64 clock_hz() const override { return machine_.board_->info.clock_hz; }
   [[nodiscard]] std::int32_t supply() const override { return 3'300'000; }
   void set_supply(std::int32_t /*microvolts*/) override {}
   [[nodiscard]] bool level(unsigned pin) const override {
@@ -110,8 +144,10 @@ class Rv32Terminals final : public machine::Terminals {
   World& world_;
 };
 
-Result<std::unique_ptr<Rv32Machine>> Rv32Machine::make(const Chip::Options& options) {
-  auto outside = std::make_shared<machine::Outside>();
+Result<std::unique_ptr<Rv32Machine>> Rv32Machine::make(const Chip::Options& options,
+                                                       machine::Family::Joined joined) {
+  auto board = std::make_shared<Board>();
+  board->info = chip_info(options.clock_hz);
   for (const auto& part : options.parts) {
     std::vector<unsigned> pins;
     for (const std::string& name : part->pins()) {
@@ -120,18 +156,90 @@ Result<std::unique_ptr<Rv32Machine>> Rv32Machine::make(const Chip::Options& opti
         return fail(ErrorCode::kNotFound, part->name() + ": there is no pin '" + name + "'");
       pins.push_back(*pin);
     }
-    if (auto added = outside->add(part, std::move(pins)); !added) return fail(added.error());
+    if (auto added = board->outside.add(part, std::move(pins)); !added) return fail(added.error());
   }
-  return std::make_unique<Rv32Machine>(std::move(outside), options.clock_hz);
+  for (const std::string& name : joined.pins) {
+    const auto pin = pin_number(name);
+    if (!pin) return fail(ErrorCode::kNotFound, "wire to '" + name + "': there is no such pin");
+    board->wired |= 1U << *pin;
+  }
+  board->group = std::move(joined.group);
+  for (auto& wire : board->group.wires)
+    for (machine::Group::Place& place : wire)
+      if (place.chip == 0) place.number = static_cast<u8>(pin_number(place.pin).value_or(0));
+  return std::make_unique<Rv32Machine>(std::move(board));
 }
 
-Rv32Machine::Rv32Machine(std::shared_ptr<const machine::Outside> outside, u64 clock_hz)
-    : info_(chip_info(clock_hz)), outside_(std::move(outside)) {
+const ChipInfo& Rv32Machine::info() const { return board_->info; }
+
+bool Rv32Machine::assume(const machine::Machine& of) {
+  const auto* other = dynamic_cast<const Rv32Machine*>(&of);
+  if (other == nullptr || other->board_ != board_) return false;
+  world_ = other->world_;
+  return true;
+}
+
+std::optional<u8> Rv32Machine::wire_pin(const std::string& pin) const {
+  const auto number = pin_number(pin);
+  return number ? std::optional<u8>(static_cast<u8>(*number)) : std::nullopt;
+}
+
+machine::Companions& Rv32Machine::runners() const {
+  if (!runners_.made)
+    runners_.made = std::make_unique<machine::Companions>(board_->group, info().clock_hz);
+  return *runners_.made;
+}
+
+std::vector<std::string> Rv32Machine::companions() const {
+  std::vector<std::string> out;
+  for (const auto& companion : board_->group.companions) out.push_back(companion.name);
+  return out;
+}
+
+std::unique_ptr<machine::Machine> Rv32Machine::companion(const std::string& name) const {
+  const auto& group = board_->group.companions;
+  for (unsigned i = 0; i < group.size(); ++i)
+    if (group[i].name == name) return runners().as_now(world_.group, world_.now, i).clone();
+  return nullptr;
+}
+
+std::vector<SerialText> Rv32Machine::take_serial() {
+  if (!board_->group.empty()) {
+    Rv32Host host(*this);
+    runners().catch_up(host);
+  }
+  return std::exchange(serial_, {});
+}
+
+/// To the wires: what this chip does to its pins, or what stands on them does.
+void Rv32Machine::offer() {
+  const u32 high =
+      (world_.direction & world_.out) | (~world_.direction & world_.driven & world_.driven_high);
+  const u32 low =
+      (world_.direction & ~world_.out) | (~world_.direction & world_.driven & ~world_.driven_high);
+  const u32 changed = board_->wired & ((high ^ world_.offers_high) | (low ^ world_.offers_low));
+  world_.offers_high = high;
+  world_.offers_low = low;
+  for (unsigned i = 0; i < kPinCount; ++i) {
+    if ((changed >> i & 1U) == 0) continue;
+    const unsigned what =
+        (low >> i & 1U) * machine::kOffersLow | (high >> i & 1U) * machine::kOffersHigh;
+    offers_.push_back({world_.now, static_cast<u8>(i), static_cast<u8>(what)});
+    happened(EventKind::kWire, 0, 0);
+    if (!board_->group.empty()) world_.sync_at = std::min(world_.sync_at, world_.now);
+  }
+}
+
+Rv32Machine::Rv32Machine(std::shared_ptr<const Board> board) : board_(std::move(board)) {
   world_.ram.assign(kRamBytes, 0);
-  world_.wakes.assign(outside_->count(), kNever);
-  outside_->clear(world_.outside);
+  world_.wakes.assign(board_->outside.count(), kNever);
+  board_->outside.clear(world_.outside);
+  if (!board_->group.empty()) {
+    Rv32Host host(*this);
+    runners().power_on(host);
+  }
   Rv32Terminals terminals(*this);
-  for (unsigned i = 0; i < outside_->count(); ++i) outside_->start(terminals, i);
+  for (unsigned i = 0; i < board_->outside.count(); ++i) board_->outside.start(terminals, i);
 }
 
 std::unique_ptr<machine::Machine> Rv32Machine::clone() const {
@@ -150,8 +258,13 @@ void Rv32Machine::reset() {
   fresh.outside = world_.outside;
   fresh.wakes = world_.wakes;
   fresh.seen = world_.seen;
-  fresh.joined = world_.joined;
-  fresh.joined_high = world_.joined_high;
+  fresh.wire_low = world_.wire_low;
+  fresh.wire_high = world_.wire_high;
+  fresh.offers_low = world_.offers_low;
+  fresh.offers_high = world_.offers_high;
+  fresh.inbox = world_.inbox;
+  fresh.group = world_.group;
+  fresh.sync_at = world_.sync_at;
   world_ = std::move(fresh);
   settle_pins();
 }
@@ -606,6 +719,7 @@ u64 Rv32Machine::hash() const {
   base::Hasher hasher;
   world_.fields(hasher);
   for (const char c : world_.arriving) hasher(c);
+  if (!board_->group.empty()) hasher(runners().hash(world_.group, world_.now));
   hasher.bytes(world_.ram.data(), world_.ram.size());
   world_.flash.hash(hasher);
   return hasher.value();
@@ -616,7 +730,7 @@ u64 Rv32Machine::hash() const {
 
 u32 Rv32Machine::levels() const {
   const u32 in =
-      (world_.driven & world_.driven_high) | (~world_.driven & world_.joined & world_.joined_high);
+      (world_.driven & world_.driven_high) | (~world_.driven & ~world_.wire_low & world_.wire_high);
   return ((world_.direction & world_.out) | (~world_.direction & in)) & kPinMask;
 }
 
@@ -667,23 +781,31 @@ void Rv32Machine::io_write(u32 number, u32 value) {
 void Rv32Machine::settle_pins() {
   const u32 now = levels();
   const u32 changed = now ^ world_.seen;
+  offer();
   world_.pending |= now & changed & world_.rising;
   world_.seen = now;
   Rv32Terminals terminals(*this);
   for (unsigned i = 0; i < kPinCount; ++i) {
     if ((changed >> i & 1U) == 0) continue;
     happened(EventKind::kEdge, 0, now >> i & 1U, fmt::format("IO{}", i));
-    for (unsigned part = 0; part < outside_->count(); ++part)
-      outside_->on_pin(terminals, part, i, (now >> i & 1U) != 0);
+    for (unsigned part = 0; part < board_->outside.count(); ++part)
+      board_->outside.on_pin(terminals, part, i, (now >> i & 1U) != 0);
   }
 }
 
 void Rv32Machine::do_events() {
+  Rv32Host host(*this);
+  while (world_.sync_at <= world_.now) runners().sync(host);
+  while (!world_.inbox.empty() && world_.inbox.front().tick <= world_.now) {
+    const machine::WireChange change = world_.inbox.front();
+    world_.inbox.erase(world_.inbox.begin());
+    host.join(change.pin, change.offer);
+  }
   for (unsigned part = 0; part < world_.wakes.size(); ++part) {
     if (world_.wakes[part] > world_.now) continue;
     world_.wakes[part] = kNever;
     Rv32Terminals terminals(*this);
-    outside_->on_time(terminals, part);
+    board_->outside.on_time(terminals, part);
   }
   if (world_.sent_at <= world_.now) {
     if (serial_.empty()) serial_.push_back({"SERIAL", {}});
@@ -691,8 +813,8 @@ void Rv32Machine::do_events() {
     world_.sent_at = kNever;
     happened(EventKind::kByteOut, world_.sending, 0, "SERIAL");
     Rv32Terminals terminals(*this);
-    for (unsigned part = 0; part < outside_->count(); ++part)
-      outside_->on_byte(terminals, part, "SERIAL", world_.sending);
+    for (unsigned part = 0; part < board_->outside.count(); ++part)
+      board_->outside.on_byte(terminals, part, "SERIAL", world_.sending);
   }
   if (world_.arrives_at <= world_.now) {
     world_.received = static_cast<u8>(world_.arriving.front());
@@ -705,7 +827,8 @@ void Rv32Machine::do_events() {
 }
 
 u64 Rv32Machine::next_event() const {
-  u64 next = std::min(world_.sent_at, world_.arrives_at);
+  u64 next = std::min({world_.sent_at, world_.arrives_at, world_.sync_at});
+  if (!world_.inbox.empty()) next = std::min(next, world_.inbox.front().tick);
   for (const u64 at : world_.wakes) next = std::min(next, at);
   const auto now = static_cast<u32>(world_.now);
   if ((world_.timer_control & 1U) != 0 && now < world_.compare)
@@ -725,7 +848,7 @@ std::vector<PinState> Rv32Machine::pins() const {
     pin.name = fmt::format("IO{}", i);
     pin.output = (world_.direction >> i & 1U) != 0;
     pin.level = (levels() >> i & 1U) != 0;
-    pin.driven = ((world_.driven | world_.joined) >> i & 1U) != 0;
+    pin.driven = ((world_.driven | world_.wire_low | world_.wire_high) >> i & 1U) != 0;
     pin.driven_high = pin.driven && (world_.driven_high >> i & 1U) != 0;
     pin.floating = !pin.output && !pin.driven;
     pin.contention = (world_.fought >> i & 1U) != 0;
@@ -739,20 +862,26 @@ Result<void> Rv32Machine::drive(const std::string& name, std::optional<bool> lev
   if (!pin) return Machine::drive(name, level);
   world_.by_hand[*pin] = machine::OutsideLevel::of(level);
   Rv32Terminals terminals(*this);
-  outside_->settle(terminals, *pin);
+  board_->outside.settle(terminals, *pin);
   return {};
 }
 
 Result<void> Rv32Machine::act(const std::string& part, const std::string& action,
                               const std::string& value) {
   Rv32Terminals terminals(*this);
-  return outside_->act(terminals, part, action, value);
+  return board_->outside.act(terminals, part, action, value);
 }
 
 std::vector<PartState> Rv32Machine::parts() const {
   Rv32Machine look = *this;  // a description changes nothing
   Rv32Terminals terminals(look);
-  return outside_->states(terminals);
+  std::vector<PartState> out;
+  const machine::Group& group = board_->group;
+  for (unsigned i = 0; i < group.companions.size(); ++i)
+    out.push_back({group.companions[i].name, group.pins_to(i + 1),
+                   runners().describe(world_.group, world_.now, i), false});
+  for (PartState& part : board_->outside.states(terminals)) out.push_back(std::move(part));
+  return out;
 }
 
 Result<void> Rv32Machine::feed(const std::string& port, const std::string& bytes) {

@@ -11,6 +11,7 @@
 #include <memory>
 #include <set>
 
+#include "machine/family.h"
 #include "machine/machine.h"
 #include "machine/outside.h"
 #include "machine/paged_memory.h"
@@ -53,10 +54,14 @@ struct World {
   u32 driven = 0, driven_high = 0;  ///< from outside
   u32 fought = 0;                   ///< two drive it differently
   std::array<machine::OutsideLevel, kPinCount> by_hand{};
-  machine::OutsideState outside;    ///< the parts
-  std::vector<u64> wakes;           ///< by part
-  u32 joined = 0, joined_high = 0;  ///< by others on a wire
-  u32 seen = 0;                     ///< levels, by the edge detector
+  machine::OutsideState outside;           ///< the parts
+  std::vector<u64> wakes;                  ///< by part
+  u32 wire_low = 0, wire_high = 0;         ///< by other chips
+  u32 offers_low = 0, offers_high = 0;     ///< to them
+  std::vector<machine::WireChange> inbox;  ///< of a companion, by time
+  machine::GroupState group;               ///< of a chip with companions
+  u64 sync_at = kNever;                    ///< depends on how far they are ahead: not hashed
+  u32 seen = 0;                            ///< levels, by the edge detector
   u32 compare = 0, timer_control = 0;
   u32 divider = 1, serial_control = 0;
   u64 sent_at = kNever;  ///< the byte that is being sent is out
@@ -73,21 +78,25 @@ struct World {
     for (const auto& hand : by_hand) hand.fields(visit);
     outside.fields(visit);
     for (const u64 at : wakes) visit(at);
+    for (const auto& change : inbox) change.fields(visit);
     visit(pc, mstatus, mie, mtvec, mscratch, mepc, mcause, mtval, now, asleep, direction, out,
-          rising, pending, driven, driven_high, fought, joined, joined_high, seen, compare,
-          timer_control, divider, serial_control, sent_at, sending, received, has_received,
-          arrives_at);
+          rising, pending, driven, driven_high, fought, wire_low, wire_high, offers_low,
+          offers_high, seen, compare, timer_control, divider, serial_control, sent_at, sending,
+          received, has_received, arrives_at);
   }
 };
 
 class Rv32Machine final : public machine::Machine {
  public:
   /// Errors: see Chip::make.
-  static Result<std::unique_ptr<Rv32Machine>> make(const Chip::Options& options);
-  Rv32Machine(std::shared_ptr<const machine::Outside> outside, u64 clock_hz);
+  static Result<std::unique_ptr<Rv32Machine>> make(const Chip::Options& options,
+                                                   machine::Family::Joined joined);
+  struct Board;  ///< what is constant, shared by all copies
+  explicit Rv32Machine(std::shared_ptr<const Board> board);
+  Rv32Machine(const Rv32Machine& other) = default;
   [[nodiscard]] std::unique_ptr<machine::Machine> clone() const override;
   [[nodiscard]] const machine::Target& target() const override { return target_; }
-  [[nodiscard]] const ChipInfo& info() const override { return *info_; }
+  [[nodiscard]] const ChipInfo& info() const override;
 
   machine::Stop run(const machine::RunRequest& request) override;
   void reset() override;
@@ -108,6 +117,13 @@ class Rv32Machine final : public machine::Machine {
   [[nodiscard]] bool asleep() const override { return world_.asleep; }
   [[nodiscard]] std::vector<PinState> pins() const override;
 
+  [[nodiscard]] bool assume(const machine::Machine& other) override;
+  [[nodiscard]] std::optional<u8> wire_pin(const std::string& pin) const override;
+  std::vector<machine::WireChange> take_offers() override { return std::exchange(offers_, {}); }
+  void receive(const machine::WireChange& change) override { world_.inbox.push_back(change); }
+  [[nodiscard]] std::vector<std::string> companions() const override;
+  [[nodiscard]] std::unique_ptr<machine::Machine> companion(const std::string& name) const override;
+
   bool poke(Address address, u8 value) override;
   bool store(Address address, u8 value) override;
   void set_register(unsigned index, u64 value) override;
@@ -117,11 +133,14 @@ class Rv32Machine final : public machine::Machine {
                    const std::string& value) override;
   [[nodiscard]] std::vector<PartState> parts() const override;
   Result<void> feed(const std::string& port, const std::string& bytes) override;
-  std::vector<SerialText> take_serial() override { return std::exchange(serial_, {}); }
+  std::vector<SerialText> take_serial() override;
   std::vector<std::string> take_notes() override { return std::exchange(notes_, {}); }
 
  private:
   friend class Rv32Terminals;
+  friend class Rv32Host;
+  void offer();
+  [[nodiscard]] machine::Companions& runners() const;
   void execute(const Decoded& d);
   void branch(bool taken, const Decoded& d, u32 next);
   void control(const Decoded& d);
@@ -143,8 +162,7 @@ class Rv32Machine final : public machine::Machine {
   void fault(machine::Fault fault, u32 address);
 
   Target target_;
-  std::shared_ptr<const ChipInfo> info_;
-  std::shared_ptr<const machine::Outside> outside_;
+  std::shared_ptr<const Board> board_;
   World world_;
   // Beside the world.
   std::set<u32> breakpoints_;
@@ -153,6 +171,16 @@ class Rv32Machine final : public machine::Machine {
   std::vector<SerialText> serial_;
   std::vector<std::string> notes_;
   std::string failure_;
+  std::vector<machine::WireChange> offers_;
+  /// Derived, made when first asked for, never copied.
+  struct Runners {
+    std::unique_ptr<machine::Companions> made;
+    Runners() = default;
+    ~Runners() = default;
+    Runners(const Runners& /*other*/) {}
+    Runners& operator=(const Runners& /*other*/) { return *this; }
+  };
+  mutable Runners runners_;
   machine::Stop stop_;  ///< of the instruction under way
   u32 wanted_events_ = 0;
 };

@@ -250,6 +250,63 @@ TEST_CASE("their callers are those of a shadow stack") {
   test::judge_callers(test::sample(test::kSanitized ? 1 : 12), builds());
 }
 
+TEST_CASE("chips of two families on wires, either one beside the other") {
+  // The AVR answers each edge of the kiln's lamp on a pin of its own.
+  const std::string avr = test::own_file("answer.elf");
+  test::write(test::own_file("answer.c"),
+              "#include <avr/io.h>\nvolatile unsigned edges;\nint main(void) {\n"
+              "  DDRB = 1;\n  unsigned char was = 0;\n  for (;;) {\n"
+              "    unsigned char now = PIND & 4;\n    if (now != was) edges++;\n"
+              "    was = now;\n    PORTB = now ? 0 : 1;\n  }\n}\n");
+  REQUIRE(test::run("avr-gcc -O1 -gdwarf-4 -mmcu=atmega328p -o " + avr + " " +
+                    test::own_file("answer.c"))
+              .code == 0);
+  const std::string kiln = kiln32("-Og");
+  const auto pair = [&](bool avr_first, std::uint64_t ahead) {
+    Chip::Options avr_options{"ATmega328P", 16'000'000};
+    Chip::Options second{"Second32", 8'000'000};
+    Chip::Options first = avr_first ? avr_options : second;
+    first.companions = {
+        {"other", avr_first ? second : avr_options, *Image::open(avr_first ? kiln : avr)}};
+    first.wires =
+        avr_first
+            ? std::vector<std::vector<std::string>>{{"PD2", "other.IO1"}, {"PB0", "other.IO0"}}
+            : std::vector<std::vector<std::string>>{{"IO1", "other.PD2"}, {"IO0", "other.PB0"}};
+    first.companions_ahead = {ahead};
+    auto chip = Chip::make(first);
+    INFO((chip ? "" : chip.error().text()));
+    REQUIRE(chip);
+    REQUIRE(chip->load(*Image::open(avr_first ? avr : kiln)));
+    return std::move(*chip);
+  };
+  for (const bool avr_first : {true, false}) {
+    INFO(avr_first);
+    Chip straight = pair(avr_first, 0);
+    straight.run_for(Picoseconds{40'000'000'000});
+    Chip pieces = pair(avr_first, 3'000'000);
+    for (std::uint64_t n = 1; pieces.cycles() < straight.cycles(); n = n * 7 % 4099) {
+      pieces.run_for(std::min(n, straight.cycles() - pieces.cycles()));
+      if (n % 50 == 0) static_cast<void>(pieces.companion("other")->pins());
+      pieces = Chip(pieces);
+    }
+    CHECK(pieces.hash() == straight.hash());
+    Session session(pair(avr_first, 0));
+    REQUIRE(session.open(avr_first ? avr : kiln));
+    if (avr_first) {
+      REQUIRE(session.go_until("edges == 2"));  // the lamp on, then off above 100 C
+      CHECK(session.evaluate("other.PIN_OUT")->integer == 0);
+    } else {
+      REQUIRE(session.go_until("history[0] > 100"));
+      session.go_for(Picoseconds{1'000'000'000});
+      CHECK(session.evaluate("pin.IO0")->integer == 1);
+      CHECK(session.evaluate("other.PORTB")->integer == 1);
+    }
+    const auto parts = session.chip().parts();
+    REQUIRE(parts.size() == 1);
+    CHECK(parts[0].name == "other");
+  }
+}
+
 TEST_CASE("parts of a bench file stand on the pins of another family") {
   test::write(test::own_file("desk"), "await \"kiln ready\" within 2s\nsay \"S\"\n");
   const auto bench = Bench::parse(
