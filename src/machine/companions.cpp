@@ -56,6 +56,10 @@ void Companions::power_on(Host& host) {
   host.sync_at(0);
 }
 
+void Companions::forget() {
+  for (Runner& runner : runners_) runner.ahead_holds = false;
+}
+
 /// Until it offers something that has not been delivered, or that time.
 void Companions::look_ahead(const GroupState& group, unsigned which, u64 until) {
   Runner& runner = runners_[which];
@@ -86,7 +90,12 @@ bool Companions::advance(Host& host, unsigned which, u64 until, u64 at_most) {
   GroupState& group = host.group();
   Runner& runner = runners_[which];
   if (group.halted[which] != 0) return false;
-  if (!runner.sure) runner.sure = group.bases[which]->clone();
+  const auto& base = group.bases[which];
+  if (!runner.sure)
+    runner.sure = base->clone();
+  else if (runner.sure_at != base)
+    static_cast<void>(runner.sure->assume(*base));
+  runner.sure_at = base;
   Machine& sure = *runner.sure;
   RunRequest request;
   request.until_ticks = until;
@@ -109,7 +118,7 @@ bool Companions::advance(Host& host, unsigned which, u64 until, u64 at_most) {
     host.note(fmt::format("{}: {}; it stands still from here", group_.companions[which].name,
                           fault_text(stop)));
   }
-  group.bases[which] = sure.clone();
+  runner.sure_at = group.bases[which] = sure.clone();
   return true;
 }
 
@@ -129,7 +138,7 @@ void Companions::send(Host& host, unsigned which, WireChange change) {
   advance(host, which, change.tick - std::min(change.tick, kMargin), change.tick);
   if (group.halted[which] != 0) return;
   runner.sure->receive(change);
-  group.bases[which] = runner.sure->clone();
+  runner.sure_at = group.bases[which] = runner.sure->clone();
   runner.ahead_holds = false;
 }
 

@@ -71,6 +71,8 @@ class Companions {
   Companions& operator=(const Companions&) = delete;
 
   void power_on(Host& host);
+  /// The chip has become another of its moments.
+  void forget();
   /// Delivers what is due by now in either direction, looks ahead again.
   void sync(Host& host);
   /// Takes what they have said up to now, but for the last few cycles.
@@ -83,7 +85,8 @@ class Companions {
 
  private:
   struct Runner {
-    std::unique_ptr<Machine> sure;   ///< at the base, or about to make the next one
+    std::unique_ptr<Machine> sure;   ///< at this base, or about to make the next one
+    std::shared_ptr<const Machine> sure_at;
     std::unique_ptr<Machine> ahead;  ///< beyond it, if nothing reaches it meanwhile
     bool ahead_holds = false;
     bool stopped = false;           ///< by a fault

@@ -126,7 +126,8 @@ const IoRegister* Machine::io_register(const std::string& name) const {
 Chip::Chip(std::unique_ptr<machine::Machine> machine) : machine_(std::move(machine)) {}
 Chip::Chip(const Chip& other) : machine_(other.machine_->clone()) {}
 Chip& Chip::operator=(const Chip& other) {
-  if (this != &other) machine_ = other.machine_->clone();
+  if (this != &other && (!machine_ || !machine_->assume(*other.machine_)))
+    machine_ = other.machine_->clone();
   return *this;
 }
 Chip::Chip(Chip&&) noexcept = default;

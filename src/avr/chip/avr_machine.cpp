@@ -59,6 +59,18 @@ bool AvrMachine::assume(const machine::Machine& of) {
   if (!world_.flash.shares_all_with(other->world_.flash)) engine_.reset();
   world_ = other->world_;
   slept_ticks_ = other->slept_ticks_;
+  lowest_sp_ = other->lowest_sp_;
+  deepest_ = other->deepest_;
+  outputs_ = other->outputs_;
+  outputs_.companions = companions_.get();
+  const std::vector<bool> before = std::exchange(unwritten_, other->unwritten_);
+  if (engine_ != nullptr) {
+    if (before != unwritten_)
+      for (u32 a = 0; a < world_.data.size(); ++a)
+        if (before[a] != unwritten_[a]) engine_->renew_attributes(a);
+    engine_->renew_observed();
+  }
+  if (companions_) companions_->forget();
   return true;
 }
 
