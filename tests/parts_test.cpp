@@ -272,7 +272,7 @@ TEST_CASE("what has come from outside, written as a bench file, repeats the run"
   CHECK(first.inputs().size() == 11);
 
   std::string text = kiln;
-  for (const Session::Input& input : first.inputs()) text += "\n" + input.text;
+  for (const Input& input : first.inputs()) text += "\n" + Bench::table(input);
   Heard by_file;
   Session second = session_on(text, by_file);
   second.go_for(first.chip().cycles());

@@ -8,6 +8,7 @@
 
 #include "breakpoint_text.h"
 #include "console.h"
+#include "lucid/bench.h"
 #include "output.h"
 #include "words.h"
 
@@ -292,8 +293,7 @@ Result<void> Console::do_drive(const std::string& rest) {
 Result<void> Console::do_inputs(const std::string& rest) {
   const auto& inputs = session_->inputs();
   std::string text;
-  const std::string own = options_.on.empty() ? "" : "on = \"" + options_.on + "\"\n";
-  for (const Session::Input& input : inputs) text += "\n" + input.text + own;
+  for (const Input& input : inputs) text += "\n" + Bench::table(input, options_.on);
   if (rest.empty()) {
     show(Inputs{inputs});
     return {};

@@ -3,6 +3,7 @@
 #include <nlohmann/json.hpp>
 
 #include "breakpoint_text.h"
+#include "lucid/bench.h"
 #include "output.h"
 #include "reply.h"
 
@@ -187,8 +188,8 @@ struct JsonWriter {
   Json operator()(const OpenedLine& o) const { return {{"view", "macros"}, {"levels", o.levels}}; }
   Json operator()(const Inputs& i) const {
     Json out{{"view", "inputs"}, {"inputs", Json::array()}};
-    for (const Session::Input& input : i.list)
-      out["inputs"].push_back({{"tick", input.tick}, {"table", input.text}});
+    for (const Input& input : i.list)
+      out["inputs"].push_back({{"tick", input.tick}, {"table", Bench::table(input)}});
     return out;
   }
   Json operator()(const GraphView& g) const {

@@ -76,7 +76,7 @@ struct OpenedLine {
   std::vector<std::string> levels;
 };
 struct Inputs {
-  std::vector<Session::Input> list;
+  std::vector<Input> list;
 };
 struct Chips {
   std::vector<Chip::Summary> chips;

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "breakpoint_text.h"
+#include "lucid/bench.h"
 #include "output.h"
 #include "reply.h"
 
@@ -252,7 +253,7 @@ class TextWriter {
 
   std::string operator()(const Inputs& i) const {
     std::string out;
-    for (const Session::Input& input : i.list) out += (out.empty() ? "" : "\n") + input.text;
+    for (const Input& input : i.list) out += (out.empty() ? "" : "\n") + Bench::table(input);
     return out.empty() ? "nothing has come from outside yet\n" : out;
   }
 

@@ -13,6 +13,7 @@
 #include <vector>
 
 #include "lucid/chip.h"
+#include "lucid/input.h"
 #include "lucid/part.h"
 
 namespace lucid {
@@ -32,6 +33,8 @@ struct Bench {
   /// Reads a text; `name` stands for it in errors, `folder` is where other files are looked for.
   static LUCID_API Result<Bench> parse(std::string_view text, const std::string& name,
                                        const std::string& folder = ".", const std::string& on = {});
+  /// An input as a table that a bench file can hold; `on` as there, empty for the first chip.
+  static LUCID_API std::string table(const Input& input, const std::string& on = {});
   /// The kinds of parts, each with its keys, as text for people.
   static LUCID_API std::vector<std::string> kinds();
 };

@@ -24,6 +24,7 @@
 
 #include "lucid/chip.h"
 #include "lucid/error.h"
+#include "lucid/input.h"
 #include "lucid/pause.h"
 #include "lucid/program.h"
 #include "lucid/value.h"
@@ -251,12 +252,9 @@ class LUCID_API Session {
   /// the program runs. A later drive of the same pin ends it. Errors: as drive.
   Result<void> drive_for(const std::string& pin, bool level, Picoseconds span);
   Result<void> apply_voltage_for(const std::string& pin, double volts, Picoseconds span);
-  /// All that these have done since the image was loaded, as tables of a bench file that repeat it
-  /// at the same ticks. Assignments to memory and registers, and `move to` are not inputs.
-  struct Input {
-    std::uint64_t tick = 0;
-    std::string text;  ///< a table `[[input]]`
-  };
+  /// All that these have done since the image was loaded; Bench::table() writes them for a bench
+  /// file that repeats it at the same ticks. Assignments to memory and registers, and `move to` are
+  /// not inputs.
   [[nodiscard]] const std::vector<Input>& inputs() const;
 
  private:

@@ -28,7 +28,6 @@
 namespace lucid {
 namespace {
 
-using bench::Input;
 using bench::Keys;
 using bench::Setting;
 using bench::Table;
@@ -302,7 +301,7 @@ class Reader {
   Result<void> input(Keys& keys) {
     Seat& seat = seat_of(keys);
     Input input;
-    input.at = keys.picoseconds("at");
+    input.at = {keys.picoseconds("at")};
     if (keys.has("serial")) {
       input.serial = keys.text("serial");
       if (keys.has("hex")) {
@@ -356,7 +355,7 @@ class Reader {
   Result<Bench> put_together() {
     for (Seat& seat : seats_) {
       std::stable_sort(seat.inputs.begin(), seat.inputs.end(),
-                       [](const Input& a, const Input& b) { return a.at < b.at; });
+                       [](const Input& a, const Input& b) { return a.at.count < b.at.count; });
       if (!seat.inputs.empty())
         seat.options.parts.push_back(bench::timed_inputs(std::move(seat.inputs)));
     }

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "bench/keys.h"
+#include "lucid/input.h"
 #include "lucid/part.h"
 
 namespace lucid::bench {
@@ -27,18 +28,6 @@ struct Kind {
 
 const std::vector<Kind>& kinds();
 
-/// Something that happens from outside at a time.
-struct Input {
-  std::uint64_t at = 0;           ///< picoseconds
-  std::string pin, serial, part;  ///< what it is done to
-  std::optional<bool> level;      ///< with pin: nullopt lets go
-  std::optional<std::int32_t> microvolts;
-  std::string bytes;  ///< with serial
-  std::optional<SerialFrame> frame;
-  std::optional<TwoWireTransfer> transfer;
-  bool reset = false;         ///< the reset pin, for a moment
-  std::string action, value;  ///< with part
-};
 /// All of them as one part. REQUIRES: sorted by time.
 std::shared_ptr<const Part> timed_inputs(std::vector<Input> inputs);
 

@@ -211,7 +211,7 @@ class TimedInputs final : public Part {
     std::int64_t& pin = wires.number(1);   // of the pins
     while (next < static_cast<std::int64_t>(inputs_.size())) {
       const Input& input = inputs_[static_cast<std::size_t>(next)];
-      const std::uint64_t due = to_ticks({input.at}, wires.clock_hz());
+      const std::uint64_t due = to_ticks(input.at, wires.clock_hz());
       if (due > wires.now()) {
         wires.wake_at(due);
         return;

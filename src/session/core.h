@@ -92,7 +92,7 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] std::vector<unsigned> ids_at(std::uint32_t address) const;
 
   /// Notes what comes from outside; `text` are the keys that say it.
-  Result<void> entered(Result<void> done, const std::string& text);
+  Result<void> entered(Result<void> done, Input input);
   Result<void> feed(const std::string& port, const std::string& bytes);
 
   /// Pins to be let go of, by tick.
@@ -100,7 +100,7 @@ class Session::Core final : private machine::MarkListener {
   Result<void> drive_until(const std::string& pin, Result<void> done, Picoseconds span);
   void let_go();
   void forget_drive(const std::string& pin);
-  std::vector<Session::Input> inputs_;
+  std::vector<Input> inputs_;
 
   [[nodiscard]] machine::Machine& machine() { return chip_.machine(); }
   [[nodiscard]] const machine::Machine& machine() const { return chip_.machine(); }

@@ -363,7 +363,9 @@ Result<Pause> Session::Core::move_to(const std::string& place) {
 Pause Session::Core::reset() {
   begin_run();
   machine().reset();
-  if (machine().ticks() > 0) (void)entered({}, "reset = \"external\"\n").has_value();
+  Input input;
+  input.reset = true;
+  if (machine().ticks() > 0) (void)entered({}, std::move(input)).has_value();
   counted_.reset();
   return finish({Outcome::Kind::kTarget, {}, Pause::Cause::kReady, {}, {}, {}},
                 Pause::Cause::kReady, "reset");

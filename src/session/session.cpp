@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
 
 #include "base/text.h"
 #include "session/core.h"
@@ -324,33 +325,22 @@ Result<Value> Session::let(const std::string& object, const std::string& text, b
   return evaluate(object);
 }
 
-namespace {
-
-std::string quoted(const std::string& text) {
-  std::string out = "\"";
-  for (const char c : text) {
-    if (c == '"' || c == '\\') out += '\\';
-    out += c;
-  }
-  return out + '"';
-}
-
-}  // namespace
-
-Result<void> Session::Core::entered(Result<void> done, const std::string& text) {
+Result<void> Session::Core::entered(Result<void> done, Input input) {
   if (done) {
-    const std::uint64_t tick = machine().ticks();
-    inputs_.push_back({tick, fmt::format("[[input]]\nat = \"{}ps\"\n{}",
-                                         to_time(tick, machine().info().clock_hz).count, text)});
+    input.tick = machine().ticks();
+    input.at = to_time(input.tick, machine().info().clock_hz);
+    inputs_.push_back(std::move(input));
   }
   return done;
 }
 
 Result<void> Session::act(const std::string& part, const std::string& action,
                           const std::string& value) {
-  return core_->entered(core_->chip_.act(part, action, value),
-                        fmt::format("part = {}\naction = {}\n{}", quoted(part), quoted(action),
-                                    value.empty() ? "" : "value = " + quoted(value) + "\n"));
+  Input input;
+  input.part = part;
+  input.action = action;
+  input.value = value;
+  return core_->entered(core_->chip_.act(part, action, value), std::move(input));
 }
 
 void Session::Core::forget_drive(const std::string& pin) {
@@ -368,9 +358,9 @@ void Session::Core::let_go() {
   while (!driven_until_.empty() && driven_until_.begin()->first <= machine().ticks()) {
     const std::string pin = driven_until_.begin()->second;
     driven_until_.erase(driven_until_.begin());
-    (void)entered(machine().drive(pin, std::nullopt),
-                  fmt::format("pin = {}\nlevel = \"open\"\n", quoted(pin)))
-        .has_value();
+    Input input;
+    input.pin = pin;
+    (void)entered(machine().drive(pin, std::nullopt), std::move(input)).has_value();
   }
 }
 
@@ -383,33 +373,34 @@ Result<void> Session::apply_voltage_for(const std::string& pin, double volts, Pi
 }
 
 Result<void> Session::transfer(const TwoWireTransfer& transfer) {
-  std::string text = fmt::format("0x{:02x}", transfer.address);
-  if (!transfer.write.empty()) text += fmt::format(" write {:02x}", fmt::join(transfer.write, " "));
-  if (transfer.read != 0) text += fmt::format(" read {}", transfer.read);
-  return core_->entered(core_->machine().transfer(transfer),
-                        fmt::format("transfer = \"{}\"\n", text));
+  Input input;
+  input.transfer = transfer;
+  return core_->entered(core_->machine().transfer(transfer), std::move(input));
 }
 
 Result<void> Session::feed_frame(const std::string& port, const SerialFrame& frame) {
-  return core_->entered(core_->machine().feed_frame(port, frame),
-                        fmt::format("serial = {}\nframe = \"{:#x}{}{}\"\n", quoted(port),
-                                    frame.data & 0x1ffU, frame.wrong_parity ? " wrong-parity" : "",
-                                    frame.no_stop_bit ? " no-stop-bit" : ""));
+  Input input;
+  input.serial = port;
+  input.frame = frame;
+  return core_->entered(core_->machine().feed_frame(port, frame), std::move(input));
 }
 
 Result<void> Session::apply_voltage(const std::string& pin, double volts) {
+  Input input;
+  input.pin = pin;
+  input.microvolts = static_cast<std::int32_t>(std::lround(volts * 1e6));
   auto done = core_->chip_.apply_voltage(pin, volts);
   if (done) core_->forget_drive(pin);
-  return core_->entered(std::move(done),
-                        fmt::format("pin = {}\nvolts = \"{:.6f}V\"\n", quoted(pin), volts));
+  return core_->entered(std::move(done), std::move(input));
 }
 
 Result<void> Session::drive(const std::string& pin, std::optional<bool> level) {
-  const char* const word = !level ? "open" : *level ? "high" : "low";
+  Input input;
+  input.pin = pin;
+  input.level = level;
   auto done = core_->machine().drive(pin, level);
   if (done) core_->forget_drive(pin);
-  return core_->entered(std::move(done),
-                        fmt::format("pin = {}\nlevel = \"{}\"\n", quoted(pin), word));
+  return core_->entered(std::move(done), std::move(input));
 }
 
 Result<void> Session::feed(const std::string& port, const std::string& bytes) {
@@ -417,13 +408,14 @@ Result<void> Session::feed(const std::string& port, const std::string& bytes) {
 }
 
 Result<void> Session::Core::feed(const std::string& port, const std::string& bytes) {
-  std::string hex;
-  for (const char c : bytes) hex += fmt::format("{:02x} ", static_cast<unsigned char>(c));
   auto done = machine().feed(port, bytes);
   if (bytes.empty()) return done;
-  return entered(std::move(done), fmt::format("serial = {}\nhex = \"{}\"\n", quoted(port), hex));
+  Input input;
+  input.serial = port;
+  input.bytes = bytes;
+  return entered(std::move(done), std::move(input));
 }
 
-const std::vector<Session::Input>& Session::inputs() const { return core_->inputs_; }
+const std::vector<Input>& Session::inputs() const { return core_->inputs_; }
 
 }  // namespace lucid
