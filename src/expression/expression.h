@@ -15,57 +15,17 @@
 #include <string>
 #include <vector>
 
-#include "frames/flow.h"
+#include "frames/place.h"
 #include "lucid/program.h"
 #include "lucid/value.h"
 #include "machine/machine.h"
 
 namespace lucid::session {
 
-/// What names are looked up in.
-struct Scope {
-  const Program& program;
-  const machine::Machine& machine;
-  Flows& flows;
-  std::optional<std::uint32_t> static_end;     ///< end of static data in data space, if known
-  unsigned level = 0;                          ///< call level counted from the innermost, 0
-  std::optional<std::uint32_t> names_at = {};  ///< whose locals are meant; otherwise the level's
-  bool as_described = false;      ///< take places of locals as they are described, right or not
-  bool looking_at_place = false;  ///< for another local's sake
-  bool globals_only = false;      ///< names do not mean locals
-};
-
-/// A byte of a value that is spread over registers and memory.
-struct Piece {
-  enum class Kind : std::uint8_t { kUnknown, kMemory, kRegister, kConstant } kind = Kind::kUnknown;
-  unsigned index = 0;  ///< of the register, or the constant byte
-  Address address;
-  unsigned byte = 0;  ///< which one of the register, the lowest is 0
-};
-
 /// A byte a debugger watches, and which of its bits matter.
 struct WatchedByte {
   Address address;
   unsigned mask = 0xff;
-};
-
-/// Where a value can be stored.
-struct Place {
-  enum class Kind : std::uint8_t {
-    kNone,
-    kMemory,
-    kRegister,
-    kFlag,
-    kPin,
-    kPieces
-  } kind = Kind::kNone;
-  Address address;     ///< kMemory
-  unsigned index = 0;  ///< register, or bit number of a flag
-  std::uint8_t bytes = 1;
-  std::uint8_t bit_offset = 0;  ///< within the bytes
-  std::uint8_t bit_size = 0;    ///< 0: all of them
-  std::string pin;
-  std::vector<Piece> pieces;  ///< kPieces: lowest byte first
 };
 
 /// A value with its place and, for parts of a program, its type.
@@ -124,15 +84,10 @@ std::int64_t whole_number(double real);
 /// the firmware would write it.
 Result<void> store(machine::Machine& machine, const Place& place, std::uint64_t value,
                    bool with_effects = false);
-/// The parameters and locals that the scope's call level can see, innermost first.
-std::vector<const Local*> locals_of(const Scope& scope);
-
 /// A local's value in the scope's call level; of a structure or array perhaps only a part. Errors:
 /// kNotFound where it is not in scope or has been optimised away, kUnsupported for a location that
 /// is not understood.
 Result<Operand> local_value(const Local& local, const Scope& scope);
-/// The address whose locals a scope means.
-std::uint32_t names_address(const Scope& scope);
 /// The objects that a line of C names: `error`, `ramp.target`, `p->next`, `buf[i]`; not calls.
 std::vector<std::string> names_in(const std::string& line);
 /// All names an expression may begin with.

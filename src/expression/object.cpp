@@ -11,17 +11,6 @@
 namespace lucid::session {
 namespace {
 
-std::optional<std::uint8_t> byte_of(const Piece& piece, const machine::Machine& machine) {
-  switch (piece.kind) {
-    case Piece::Kind::kMemory: return machine.peek(piece.address);
-    case Piece::Kind::kRegister:
-      return static_cast<std::uint8_t>(machine.register_value(piece.index) >> (8 * piece.byte));
-    case Piece::Kind::kConstant: return static_cast<std::uint8_t>(piece.index);
-    case Piece::Kind::kUnknown: break;
-  }
-  return std::nullopt;
-}
-
 double real_of(std::uint64_t raw, std::uint32_t bytes) {
   if (bytes == 8) {
     double real = 0;
@@ -35,14 +24,6 @@ double real_of(std::uint64_t raw, std::uint32_t bytes) {
 }
 
 }  // namespace
-
-std::optional<std::uint8_t> byte_of(const Place& place, std::uint32_t offset,
-                                    const machine::Machine& machine) {
-  if (place.kind == Place::Kind::kMemory)
-    return machine.peek({place.address.space, place.address.offset + offset});
-  if (place.kind != Place::Kind::kPieces || offset >= place.pieces.size()) return std::nullopt;
-  return byte_of(place.pieces[offset], machine);
-}
 
 Place place_of(const Variable& variable) {
   Place place;
@@ -156,6 +137,17 @@ Result<Operand> member_of(const Operand& whole, const Type::Member& member, cons
   place.bit_offset = member.bit_offset;
   place.bit_size = member.bit_size;
   return object_at(place, member.type, scope);
+}
+
+Result<Operand> local_value(const Local& local, const Scope& scope) {
+  const auto found = find_place(local, scope);
+  if (!found) return fail(found.error());
+  auto value = object_at(found->place, local.type, scope);
+  if (found->shares_with == nullptr) return value;
+  const std::string text = fmt::format("{} or {} = {}", local.name, found->shares_with->name,
+                                       value ? written(*value, {}, scope) : "?");
+  return fail(Error{
+      ErrorCode::kNotFound, text, {}, text + ": they share their place", Unknown::kSharedPlace});
 }
 
 namespace {

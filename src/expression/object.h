@@ -7,9 +7,6 @@
 
 namespace lucid::session {
 
-/// The byte at an offset into a place; nullopt if it has no memory or cannot be told.
-std::optional<std::uint8_t> byte_of(const Place& place, std::uint32_t offset,
-                                    const machine::Machine& machine);
 /// The place of `bytes` bytes within another one, which is in memory or in pieces.
 Place place_within(const Place& whole, std::uint32_t offset, std::uint32_t bytes);
 /// Where a variable is: in memory, or its bytes themselves if the compiler has kept only those.

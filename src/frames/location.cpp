@@ -6,15 +6,26 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include "expression/held.h"
-#include "expression/object.h"
 #include "frames/callers.h"
+#include "frames/held.h"
+#include "frames/place.h"
 #include "frames/stack_machine.h"
 
 namespace lucid::session {
 namespace {
 
 constexpr std::uint32_t kMostBytes = 65536;
+
+std::optional<std::uint8_t> byte_of(const Piece& piece, const machine::Machine& machine) {
+  switch (piece.kind) {
+    case Piece::Kind::kMemory: return machine.peek(piece.address);
+    case Piece::Kind::kRegister:
+      return static_cast<std::uint8_t>(machine.register_value(piece.index) >> (8 * piece.byte));
+    case Piece::Kind::kConstant: return static_cast<std::uint8_t>(piece.index);
+    case Piece::Kind::kUnknown: break;
+  }
+  return std::nullopt;
+}
 
 /// A call level as DWARF expressions see it.
 class Level final : public Surroundings {
@@ -159,7 +170,7 @@ class LocationReader {
   LocationReader(const Local& local, const Scope& scope, const Level& level)
       : local_(local), scope_(scope), level_(level) {}
 
-  Result<Operand> read() {
+  Result<LocalPlace> read() {
     const std::uint32_t look = level_.look();
     const Local::Place* place = nullptr;
     for (const Local::Place& p : local_.places)
@@ -174,9 +185,10 @@ class LocationReader {
     const std::uint32_t bytes = std::min(type.bytes, kMostBytes);
     add_pieces(place->ops, bytes);
     pieces_.resize(bytes);
+    LocalPlace found;
     if (!scope_.as_described) {
       forget_what_does_not_hold(type, bytes);
-      if (auto shared = shared_place(bytes)) return fail(*shared);
+      found.shares_with = shares_with(bytes);
     }
     const auto known = std::count_if(pieces_.begin(), pieces_.end(), [](const Piece& p) {
       return p.kind != Piece::Kind::kUnknown;
@@ -190,13 +202,13 @@ class LocationReader {
       return fail(Unknown::kOverwritten, fmt::format("'{}' cannot be told here", local_.name),
                   "not set yet, or overwritten by now");
     }
-    Place object;
+    Place& object = found.place;
     object.kind = all_in_memory() ? Place::Kind::kMemory : Place::Kind::kPieces;
     if (object.kind == Place::Kind::kMemory)
       object.address = pieces_[0].address;
     else
       object.pieces = std::move(pieces_);
-    return object_at(object, local_.type, scope_);
+    return found;
   }
 
  private:
@@ -283,34 +295,22 @@ class LocationReader {
   }
 
   /// Another local that is in scope and lies in the same bytes of the frame.
-  [[nodiscard]] std::optional<Error> shared_place(std::uint32_t bytes) const {
+  [[nodiscard]] const Local* shares_with(std::uint32_t bytes) const {
     if (!all_in_memory() || !slot_offset(0) || pieces_.size() < bytes || scope_.looking_at_place)
-      return std::nullopt;
+      return nullptr;
     Scope others = scope_;
     others.as_described = others.looking_at_place = true;
     for (const Local* other : locals_of(scope_)) {
       if (other == &local_ || other->name == local_.name) continue;
-      const auto found = local_value(*other, others);
+      const auto found = find_place(*other, others);
       if (!found || found->place.kind != Place::Kind::kMemory) continue;
       const std::uint32_t begin = found->place.address.offset;
       const std::uint32_t size = std::max(1U, scope_.program.types()[other->type].bytes);
       const std::uint32_t mine = pieces_[0].address.offset;
-      if (found->place.address.space != Space::kData || begin >= mine + bytes ||
-          mine >= begin + size)
-        continue;
-      Place place;
-      place.kind = Place::Kind::kMemory;
-      place.address = pieces_[0].address;
-      const auto value = object_at(place, local_.type, scope_);
-      const std::string text = value ? written(*value, {}, scope_) : "?";
-      return Error{
-          ErrorCode::kNotFound,
-          fmt::format("{} or {} = {}", local_.name, other->name, text),
-          {},
-          fmt::format("{} or {} = {}: they share their place", local_.name, other->name, text),
-          Unknown::kSharedPlace};
+      if (found->place.address.space == Space::kData && begin < mine + bytes && mine < begin + size)
+        return other;
     }
-    return std::nullopt;
+    return nullptr;
   }
 
   [[nodiscard]] bool all_in_memory() const {
@@ -426,6 +426,14 @@ class LocationReader {
 
 }  // namespace
 
+std::optional<std::uint8_t> byte_of(const Place& place, std::uint32_t offset,
+                                    const machine::Machine& machine) {
+  if (place.kind == Place::Kind::kMemory)
+    return machine.peek({place.address.space, place.address.offset + offset});
+  if (place.kind != Place::Kind::kPieces || offset >= place.pieces.size()) return std::nullopt;
+  return byte_of(place.pieces[offset], machine);
+}
+
 std::uint32_t names_address(const Scope& scope) {
   if (scope.names_at) return *scope.names_at;
   if (scope.level == 0) return scope.machine.pc();
@@ -454,7 +462,7 @@ std::vector<const Local*> locals_of(const Scope& scope) {
   return out;
 }
 
-Result<Operand> local_value(const Local& local, const Scope& scope) {
+Result<LocalPlace> find_place(const Local& local, const Scope& scope) {
   const auto levels = call_levels(scope.program, scope.machine, scope.flows);
   if (scope.level >= levels.size())
     return fail(ErrorCode::kNotFound, "there is no such call level any more");

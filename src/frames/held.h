@@ -3,13 +3,13 @@
 // over its function's flow graph. Compilers do not end a place at back edges and joins, when its
 // register is written for something else, or where a comparison spoils its operand; they begin one
 // before the first assignment.
-#ifndef LUCID_EXPRESSION_HELD_H
-#define LUCID_EXPRESSION_HELD_H
+#ifndef LUCID_FRAMES_HELD_H
+#define LUCID_FRAMES_HELD_H
 
 #include <map>
 #include <vector>
 
-#include "expression/expression.h"
+#include "frames/place.h"
 
 namespace lucid::session {
 
@@ -39,4 +39,4 @@ bool is_frame_pointer(const Scope& scope, const Function& function, std::uint32_
 
 }  // namespace lucid::session
 
-#endif  // LUCID_EXPRESSION_HELD_H
+#endif  // LUCID_FRAMES_HELD_H

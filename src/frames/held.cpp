@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-#include "expression/held.h"
+#include "frames/held.h"
 
 #include <dwarf.h>
 
