@@ -13,7 +13,7 @@
 #include "frames/callers.h"
 #include "lucid/time.h"
 
-namespace lucid::session {
+namespace lucid::expression {
 namespace {
 
 Error at(const Node& node, std::string what, std::string hint = {},
@@ -44,9 +44,9 @@ std::optional<std::uint64_t> read_bytes(const machine::Machine& machine, Address
 
 /// The level of the nearest call of a function, from the scope's outwards.
 std::optional<unsigned> level_of(const std::string& function, const Scope& scope) {
-  const auto levels = call_levels(scope.program, scope.machine, scope.flows);
+  const auto levels = frames::call_levels(scope.program, scope.machine, scope.flows);
   for (unsigned i = 0; i < levels.size(); ++i) {
-    const Frame& frame = levels[i];
+    const frames::Frame& frame = levels[i];
     const std::string* name = frame.inlined != nullptr    ? &frame.inlined->name
                               : frame.function != nullptr ? &frame.function->name
                                                           : nullptr;
@@ -145,7 +145,7 @@ class Evaluator {
       there.level = *level;
       there.names_at.reset();
     }
-    for (const Local* l : locals_of(there)) {
+    for (const Local* l : frames::locals_of(there)) {
       if (l->name != node.name) continue;
       return told(node, local_value(*l, there));
     }
@@ -669,7 +669,7 @@ std::optional<unsigned> type_in(const Node& node, const Scope& scope) {
   switch (node.kind) {
     case NodeKind::kVariable: return node.operand.type;
     case NodeKind::kLocal:
-      for (const Local* local : locals_of(scope))
+      for (const Local* local : frames::locals_of(scope))
         if (local->name == node.name) return local->type;
       return std::nullopt;
     case NodeKind::kCast:
@@ -701,4 +701,4 @@ std::optional<unsigned> Expression::type(const Scope& scope) const {
   return type;
 }
 
-}  // namespace lucid::session
+}  // namespace lucid::expression

@@ -20,7 +20,13 @@
 #include "lucid/value.h"
 #include "machine/machine.h"
 
-namespace lucid::session {
+namespace lucid::expression {
+
+using frames::FlowGraph;
+using frames::Flows;
+using frames::Piece;
+using frames::Place;
+using frames::Scope;
 
 /// A byte a debugger watches, and which of its bits matter.
 struct WatchedByte {
@@ -93,6 +99,6 @@ std::vector<std::string> names_in(const std::string& line);
 /// All names an expression may begin with.
 std::vector<std::string> known_names(const Scope& scope);
 
-}  // namespace lucid::session
+}  // namespace lucid::expression
 
 #endif  // LUCID_EXPRESSION_EXPRESSION_H

@@ -14,7 +14,7 @@
 #include "expression/type_name.h"
 #include "lucid/time.h"
 
-namespace lucid::session {
+namespace lucid::expression {
 namespace {
 
 constexpr unsigned kMostDepth = 100;
@@ -393,7 +393,7 @@ class Parser {
 
   Tree variable(const std::string& name, const std::string& in, std::size_t begin) {
     if (in.empty() && !scope_.globals_only) {
-      for (const Local* local : locals_of(scope_)) {
+      for (const Local* local : frames::locals_of(scope_)) {
         if (local->name != name) continue;
         Tree node = make(NodeKind::kLocal);
         node->column = begin + 1;
@@ -476,7 +476,7 @@ class Parser {
   /// In a function of a class, the names of its members mean those of the object at hand.
   Tree member_of_this(const std::string& name, std::size_t begin) {
     const auto& types = scope_.program.types();
-    for (const Local* local : locals_of(scope_)) {
+    for (const Local* local : frames::locals_of(scope_)) {
       if (local->name != "this" || types[local->type].kind != Type::Kind::kPointer) continue;
       if (!find_member(scope_.program, types[local->type].target, name)) return nullptr;
       Tree self = make(NodeKind::kLocal);
@@ -530,8 +530,8 @@ class Parser {
 
   /// Of several variables of one name: this function's, else this file's, else the global one.
   void narrow(std::vector<const Variable*>& found) const {
-    const auto line = scope_.program.line_at(names_address(scope_));
-    const Function* function = scope_.program.function_at(names_address(scope_));
+    const auto line = scope_.program.line_at(frames::names_address(scope_));
+    const Function* function = scope_.program.function_at(frames::names_address(scope_));
     const auto keep = [&](auto matches) {
       std::vector<const Variable*> kept;
       std::copy_if(found.begin(), found.end(), std::back_inserter(kept), matches);
@@ -735,7 +735,7 @@ Expression::~Expression() = default;
 std::vector<std::string> known_names(const Scope& scope) {
   std::vector<std::string> out = scope.machine.companions();
   out.insert(out.end(), {"chip", "pin"});
-  for (const Local* local : locals_of(scope)) out.push_back(local->name);
+  for (const Local* local : frames::locals_of(scope)) out.push_back(local->name);
   const auto add = [&](const std::string& name) {
     out.push_back(name);
     int depth = 0;
@@ -751,4 +751,4 @@ std::vector<std::string> known_names(const Scope& scope) {
   return out;
 }
 
-}  // namespace lucid::session
+}  // namespace lucid::expression

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include "expression/integers.h"
 
-namespace lucid::session {
+namespace lucid::expression {
 
 Number promoted(Number n, unsigned int_bits) {
   if (n.bits < int_bits) {
@@ -342,4 +342,4 @@ std::optional<machine::Predicate> predicate_of(const Node& node, const machine::
   return std::move(postfix).written();
 }
 
-}  // namespace lucid::session
+}  // namespace lucid::expression

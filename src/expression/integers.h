@@ -9,7 +9,7 @@
 
 #include "expression/node.h"
 
-namespace lucid::session {
+namespace lucid::expression {
 
 /// `value` holds what `bits` and `is_signed` allow.
 struct Number {
@@ -57,6 +57,6 @@ std::optional<std::int64_t> quick_value(const Node& node, const machine::Machine
 /// The same as operations that a machine may work out by itself. nullopt: they would not do.
 std::optional<machine::Predicate> predicate_of(const Node& node, const machine::Machine& machine);
 
-}  // namespace lucid::session
+}  // namespace lucid::expression
 
 #endif  // LUCID_EXPRESSION_INTEGERS_H

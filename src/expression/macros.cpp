@@ -6,7 +6,7 @@
 
 #include "base/text.h"
 
-namespace lucid::session {
+namespace lucid::expression {
 namespace {
 
 constexpr std::size_t kMostTokens = 10'000;
@@ -154,4 +154,4 @@ std::vector<std::string> opened(const Program& program, const std::string& line)
   return out;
 }
 
-}  // namespace lucid::session
+}  // namespace lucid::expression

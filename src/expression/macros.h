@@ -8,11 +8,11 @@
 
 #include "lucid/program.h"
 
-namespace lucid::session {
+namespace lucid::expression {
 
 /// The line as it is, then with one level of macros opened after the other, until none is left.
 std::vector<std::string> opened(const Program& program, const std::string& line);
 
-}  // namespace lucid::session
+}  // namespace lucid::expression
 
 #endif  // LUCID_EXPRESSION_MACROS_H

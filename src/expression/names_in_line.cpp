@@ -3,7 +3,7 @@
 
 #include "expression/expression.h"
 
-namespace lucid::session {
+namespace lucid::expression {
 namespace {
 
 class LineReader {
@@ -78,4 +78,4 @@ class LineReader {
 
 std::vector<std::string> names_in(const std::string& line) { return LineReader(line).read(); }
 
-}  // namespace lucid::session
+}  // namespace lucid::expression

@@ -9,7 +9,7 @@
 
 #include "expression/expression.h"
 
-namespace lucid::session {
+namespace lucid::expression {
 
 enum class NodeKind : std::uint8_t {
   kConstant,
@@ -73,6 +73,6 @@ bool stands_still(const Node& node);
 /// What Evaluator makes of a part of an expression.
 Result<Operand> value_of(const Node& node, const Scope& scope);
 
-}  // namespace lucid::session
+}  // namespace lucid::expression
 
 #endif  // LUCID_EXPRESSION_NODE_H

@@ -8,7 +8,7 @@
 
 #include "expression/integers.h"
 
-namespace lucid::session {
+namespace lucid::expression {
 namespace {
 
 double real_of(std::uint64_t raw, std::uint32_t bytes) {
@@ -90,7 +90,7 @@ Result<Operand> object_at(const Place& place, unsigned type, const Scope& scope)
   out.place.bytes = static_cast<std::uint8_t>(bytes);
   std::uint64_t raw = 0;
   for (std::uint32_t i = 0; i < bytes; ++i) {
-    const auto byte = byte_of(place, i, scope.machine);
+    const auto byte = frames::byte_of(place, i, scope.machine);
     if (!byte && place.kind == Place::Kind::kMemory)
       return fail(ErrorCode::kOutOfRange,
                   fmt::format("there is no memory at {:#06x}", place.address.offset),
@@ -140,7 +140,7 @@ Result<Operand> member_of(const Operand& whole, const Type::Member& member, cons
 }
 
 Result<Operand> local_value(const Local& local, const Scope& scope) {
-  const auto found = find_place(local, scope);
+  const auto found = frames::find_place(local, scope);
   if (!found) return fail(found.error());
   auto value = object_at(found->place, local.type, scope);
   if (found->shares_with == nullptr) return value;
@@ -202,7 +202,7 @@ Result<void> store(machine::Machine& machine, const Place& place, std::uint64_t 
   }
   std::uint64_t old = 0;
   for (unsigned i = 0; i < place.bytes; ++i) {
-    const auto byte = byte_of(place, i, machine);
+    const auto byte = frames::byte_of(place, i, machine);
     if (!byte)
       return fail(ErrorCode::kOutOfRange,
                   place.kind == Place::Kind::kMemory
@@ -226,4 +226,4 @@ Result<void> store(machine::Machine& machine, const Place& place, std::uint64_t 
   return {};
 }
 
-}  // namespace lucid::session
+}  // namespace lucid::expression

@@ -5,7 +5,7 @@
 
 #include "expression/expression.h"
 
-namespace lucid::session {
+namespace lucid::expression {
 
 /// The place of `bytes` bytes within another one, which is in memory or in pieces.
 Place place_within(const Place& whole, std::uint32_t offset, std::uint32_t bytes);
@@ -24,6 +24,6 @@ std::optional<Type::Member> find_member(const Program& program, unsigned type,
 /// A member of an aggregate.
 Result<Operand> member_of(const Operand& whole, const Type::Member& member, const Scope& scope);
 
-}  // namespace lucid::session
+}  // namespace lucid::expression
 
 #endif  // LUCID_EXPRESSION_OBJECT_H

@@ -6,7 +6,7 @@
 
 #include "base/names.h"
 
-namespace lucid::session {
+namespace lucid::expression {
 namespace {
 
 bool word_char(char c) { return std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '_'; }
@@ -121,4 +121,4 @@ std::optional<Operand> read_type(const std::string& text, std::size_t& at, const
   return out;
 }
 
-}  // namespace lucid::session
+}  // namespace lucid::expression

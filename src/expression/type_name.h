@@ -5,7 +5,7 @@
 
 #include "expression/expression.h"
 
-namespace lucid::session {
+namespace lucid::expression {
 
 /// Reads a name at `at`: words joined by `::`, with the arguments of templates where `::` follows
 /// them; with `types`, wherever they stand. Empty, and `at` unmoved, if no word is there.
@@ -17,6 +17,6 @@ std::string read_name(const std::string& text, std::size_t& at, bool types);
 std::optional<Operand> read_type(const std::string& text, std::size_t& at, const Program& program,
                                  const machine::CallConvention& convention);
 
-}  // namespace lucid::session
+}  // namespace lucid::expression
 
 #endif  // LUCID_EXPRESSION_TYPE_NAME_H

@@ -10,7 +10,7 @@
 #include "lucid/time.h"
 
 namespace lucid {
-namespace session {
+namespace expression {
 namespace {
 
 constexpr unsigned kMostElements = 24;
@@ -235,7 +235,7 @@ class Writer {
   }
 
   [[nodiscard]] std::optional<std::uint8_t> byte_at(const Operand& o, std::uint32_t offset) const {
-    return byte_of(o.place, offset, scope_.machine);
+    return frames::byte_of(o.place, offset, scope_.machine);
   }
 
   /// All of a character array: zeros at its end are folded.
@@ -299,7 +299,7 @@ std::string written(const Operand& operand, Format format, const Scope& scope) {
   return Writer(scope).text(operand, format, 0);
 }
 
-}  // namespace session
+}  // namespace expression
 
 Result<Format> parse_format(const std::string& name) {
   using Kind = Format::Kind;

@@ -6,7 +6,7 @@
 #include <set>
 #include <utility>
 
-namespace lucid::session {
+namespace lucid::frames {
 namespace {
 
 constexpr unsigned kMostFrames = 256;
@@ -564,7 +564,7 @@ std::vector<Frame> call_levels(const Program& program, const machine::Machine& m
   return out;
 }
 
-}  // namespace lucid::session
+}  // namespace lucid::frames
 
 namespace lucid {
 

@@ -11,7 +11,7 @@
 #include "lucid/views.h"
 #include "machine/machine.h"
 
-namespace lucid::session {
+namespace lucid::frames {
 
 /// Where a register of a frame is kept by now: on the stack, or in a register.
 struct Kept {
@@ -57,6 +57,6 @@ bool is_handler_of(const machine::Machine& machine, const Function& function,
 /// end what holds only before a call one byte before its return.
 std::uint32_t look_address(const Frame& frame);
 
-}  // namespace lucid::session
+}  // namespace lucid::frames
 
 #endif  // LUCID_FRAMES_CALLERS_H

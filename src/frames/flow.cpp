@@ -7,7 +7,7 @@
 
 #include "frames/passes.h"
 
-namespace lucid::session {
+namespace lucid::frames {
 
 namespace {
 constexpr std::size_t kMostNodes = 60'000;
@@ -412,4 +412,4 @@ const FlowGraph& Flows::with_ways_in(const Program& program, const machine::Mach
   return *graph;
 }
 
-}  // namespace lucid::session
+}  // namespace lucid::frames

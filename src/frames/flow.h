@@ -12,7 +12,7 @@
 #include "lucid/program.h"
 #include "machine/machine.h"
 
-namespace lucid::session {
+namespace lucid::frames {
 
 class FlowGraph {
  public:
@@ -99,6 +99,6 @@ class Flows {
   std::vector<FlowGraph::Leave> leaves_;  ///< of all functions without lines
 };
 
-}  // namespace lucid::session
+}  // namespace lucid::frames
 
 #endif  // LUCID_FRAMES_FLOW_H

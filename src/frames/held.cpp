@@ -7,7 +7,7 @@
 #include <deque>
 #include <set>
 
-namespace lucid::session {
+namespace lucid::frames {
 namespace {
 
 constexpr unsigned kMostBack = 200;  // instructions between a value's last byte and its place
@@ -450,4 +450,4 @@ bool is_frame_pointer(const Scope& scope, const Function& function, std::uint32_
   return now && now == frame_offset(scope, function, dwarf);
 }
 
-}  // namespace lucid::session
+}  // namespace lucid::frames

@@ -11,7 +11,7 @@
 
 #include "frames/place.h"
 
-namespace lucid::session {
+namespace lucid::frames {
 
 enum class Holding : std::uint8_t {
   kHolds,
@@ -37,6 +37,6 @@ std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& fun
 bool is_frame_pointer(const Scope& scope, const Function& function, std::uint32_t address,
                       int dwarf);
 
-}  // namespace lucid::session
+}  // namespace lucid::frames
 
 #endif  // LUCID_FRAMES_HELD_H

@@ -11,7 +11,7 @@
 #include "frames/place.h"
 #include "frames/stack_machine.h"
 
-namespace lucid::session {
+namespace lucid::frames {
 namespace {
 
 constexpr std::uint32_t kMostBytes = 65536;
@@ -475,4 +475,4 @@ Result<LocalPlace> find_place(const Local& local, const Scope& scope) {
   return LocationReader(local, scope, Level(levels, scope.level, scope)).read();
 }
 
-}  // namespace lucid::session
+}  // namespace lucid::frames

@@ -3,7 +3,7 @@
 
 #include <algorithm>
 
-namespace lucid::session {
+namespace lucid::frames {
 
 namespace {
 
@@ -192,4 +192,4 @@ Arrival LineFlow::arrival_at(std::uint32_t address) const {
   return out;
 }
 
-}  // namespace lucid::session
+}  // namespace lucid::frames

@@ -11,7 +11,7 @@
 
 #include "frames/flow.h"
 
-namespace lucid::session {
+namespace lucid::frames {
 
 /// A place at which a pass begins.
 struct Arrival {
@@ -67,6 +67,6 @@ class LineFlow {
   mutable std::map<std::pair<Line, Stack>, std::vector<unsigned>> entries_;
 };
 
-}  // namespace lucid::session
+}  // namespace lucid::frames
 
 #endif  // LUCID_FRAMES_PASSES_H

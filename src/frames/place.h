@@ -11,7 +11,7 @@
 #include "lucid/program.h"
 #include "machine/machine.h"
 
-namespace lucid::session {
+namespace lucid::frames {
 
 /// What names are looked up in.
 struct Scope {
@@ -72,6 +72,6 @@ struct LocalPlace {
 /// overwritten.
 Result<LocalPlace> find_place(const Local& local, const Scope& scope);
 
-}  // namespace lucid::session
+}  // namespace lucid::frames
 
 #endif  // LUCID_FRAMES_PLACE_H

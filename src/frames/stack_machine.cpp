@@ -6,7 +6,7 @@
 #include <algorithm>
 #include <cstring>
 
-namespace lucid::session {
+namespace lucid::frames {
 namespace {
 
 constexpr unsigned kAddressBits = 32;  // the size of an address in the debug information
@@ -318,4 +318,4 @@ std::optional<Computed> compute(const std::vector<LocationOp>& ops, const Surrou
   return StackMachine(ops, in).run();
 }
 
-}  // namespace lucid::session
+}  // namespace lucid::frames

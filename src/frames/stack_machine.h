@@ -9,7 +9,7 @@
 
 #include "lucid/program.h"
 
-namespace lucid::session {
+namespace lucid::frames {
 
 /// A value on the stack, of which perhaps only the low bits are known.
 struct Slot {
@@ -41,6 +41,6 @@ struct Computed {
 /// nullopt: something in it is not understood or not known.
 std::optional<Computed> compute(const std::vector<LocationOp>& ops, const Surroundings& in);
 
-}  // namespace lucid::session
+}  // namespace lucid::frames
 
 #endif  // LUCID_FRAMES_STACK_MACHINE_H

@@ -30,8 +30,8 @@ Location Session::Core::location(std::uint32_t address) const {
 }
 
 /// Where passes of a line begin, in all functions that have code of it.
-std::vector<session::Arrival> Session::Core::arrivals(unsigned file, unsigned line) const {
-  std::vector<session::Arrival> out;
+std::vector<frames::Arrival> Session::Core::arrivals(unsigned file, unsigned line) const {
+  std::vector<frames::Arrival> out;
   std::set<std::uint32_t> seen;
   for (const LineRange& range : program_.stretches_of(file, line)) {
     const Function* function = program_.function_at(range.begin);
@@ -48,7 +48,7 @@ std::vector<session::Arrival> Session::Core::arrivals(unsigned file, unsigned li
   return out;
 }
 
-session::Arrival Session::Core::arrival_at(std::uint32_t address) const {
+frames::Arrival Session::Core::arrival_at(std::uint32_t address) const {
   const Function* function = program_.function_at(address);
   if (function == nullptr || !function->has_lines) return {address, {}, {}, false};
   return flows_.lines_of(program_, machine(), *function).arrival_at(address);
@@ -58,7 +58,7 @@ Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& pla
   const auto found = places(place);
   if (!found) return fail(found.error());
   std::vector<std::uint32_t> out;
-  for (const session::Arrival& arrival : *found) out.push_back(arrival.address);
+  for (const frames::Arrival& arrival : *found) out.push_back(arrival.address);
   return out;
 }
 
@@ -80,8 +80,8 @@ std::string Session::Core::functions_like(const std::string& name) const {
   return base::did_you_mean(plain, names);
 }
 
-Result<std::vector<session::Arrival>> Session::Core::places(const std::string& place) const {
-  using Addresses = std::vector<session::Arrival>;
+Result<std::vector<frames::Arrival>> Session::Core::places(const std::string& place) const {
+  using Addresses = std::vector<frames::Arrival>;
   if (place == "here") return Addresses{{machine().pc(), {}, {}, false}};
   const unsigned unit = machine().target().convention().instruction_unit;
   const auto number = base::parse_unsigned(place);
@@ -185,7 +185,7 @@ Result<void> Session::Core::bind(Entry& entry) {
   if (point.spec.kind == BreakpointSpec::Kind::kPlace) {
     auto found = places(point.spec.place);
     if (!found) return wait(found.error());
-    for (const session::Arrival& arrival : *found) addresses.push_back(arrival.address);
+    for (const frames::Arrival& arrival : *found) addresses.push_back(arrival.address);
     entry.arrivals = std::move(*found);
   } else if (point.spec.kind <= BreakpointSpec::Kind::kWhen) {
     if (auto bound = bind_object(entry); !bound) return wait(bound.error());
@@ -193,19 +193,19 @@ Result<void> Session::Core::bind(Entry& entry) {
     return wait(bound.error());
   }
   if (!point.spec.condition.empty()) {
-    session::Scope there = scope();
+    frames::Scope there = scope();
     there.level = 0;
     if (!addresses.empty()) there.names_at = addresses[0];  // names mean what they mean there
-    auto condition = session::Expression::parse(point.spec.condition, there);
+    auto condition = expression::Expression::parse(point.spec.condition, there);
     if (!condition) return wait(condition.error(), "its condition: ");
-    entry.condition = std::make_unique<session::Expression>(std::move(*condition));
+    entry.condition = std::make_unique<expression::Expression>(std::move(*condition));
   }
   if (addresses.empty()) return {};
   point.addresses = addresses;
   point.where = location(addresses[0]);
   point.remark.clear();
   if (std::any_of(entry.arrivals.begin(), entry.arrivals.end(),
-                  [](const session::Arrival& a) { return a.rounds; }))
+                  [](const frames::Arrival& a) { return a.rounds; }))
     point.remark = "the loop on this line counts as one pass, however many rounds it makes";
   entry.line_text = line_text(point.where);
   return {};
@@ -342,7 +342,7 @@ void Session::Core::make_marks() {
   feeders_.clear();
   for (const Entry& entry : breakpoints_) {
     if (!breakpoints_on_ || !entry.point.enabled) continue;
-    for (const session::Arrival& arrival : entry.arrivals)
+    for (const frames::Arrival& arrival : entry.arrivals)
       for (const auto* list : {&arrival.inner, &arrival.outer})
         for (const std::uint32_t before : *list) {
           feeders_[before].insert(arrival.address);
@@ -370,7 +370,7 @@ void Session::Core::make_marks() {
     const bool alone = at != simple.end() && at->second.size() == 1 &&
                        feeders_.count(address) == 0 &&
                        breakpoints_[at->second.front()].inner_at(address) == nullptr;
-    const session::Expression* condition =
+    const expression::Expression* condition =
         alone ? breakpoints_[at->second.front()].condition.get() : nullptr;
     const auto predicate = condition != nullptr ? condition->predicate(machine()) : std::nullopt;
     machine().pass_unless(address, predicate ? &*predicate : nullptr);
@@ -420,10 +420,10 @@ std::string Session::Core::filled(const std::string& log) const {
         text.resize(as);
       }
     }
-    auto expression = session::Expression::parse(text, scope());
+    auto expression = expression::Expression::parse(text, scope());
     auto operand = expression ? expression->evaluate(scope())
-                              : Result<session::Operand>(fail(expression.error()));
-    out += operand ? session::written(*operand, format, scope())
+                              : Result<expression::Operand>(fail(expression.error()));
+    out += operand ? expression::written(*operand, format, scope())
                    : "{" + text + ": " + operand.error().what + "}";
     i = end;
   }
@@ -431,7 +431,7 @@ std::string Session::Core::filled(const std::string& log) const {
 }
 
 const std::vector<std::uint32_t>* Session::Core::Entry::inner_at(std::uint32_t address) const {
-  for (const session::Arrival& arrival : arrivals)
+  for (const frames::Arrival& arrival : arrivals)
     if (arrival.address == address && !arrival.inner.empty()) return &arrival.inner;
   return nullptr;
 }

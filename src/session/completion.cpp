@@ -64,8 +64,8 @@ std::vector<std::string> Session::Core::members_behind(const std::string& text) 
     for (const IoField& field : io->fields) out.push_back(object + "." + field.name);
     return out;
   }
-  const session::Scope now = scope();
-  const auto expression = session::Expression::parse(object, now);
+  const frames::Scope now = scope();
+  const auto expression = expression::Expression::parse(object, now);
   const auto type = expression ? expression->type(now) : std::nullopt;
   if (!type) return out;
   const Type& t = program_.types()[*type];
@@ -80,7 +80,7 @@ std::vector<std::string> Session::names(const std::string& start) const {
   const std::string word = start.substr(begin);
   std::vector<std::string> all = core_->members_behind(word);
   if (all.empty()) {
-    all = session::known_names(core_->scope());
+    all = expression::known_names(core_->scope());
     for (const SourceFile& f : core_->program_.files())
       if (!f.lines_with_code.empty()) all.push_back(f.name + ":");
     const ChipInfo& info = core_->machine().info();

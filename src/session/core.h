@@ -62,20 +62,20 @@ class Session::Core final : private machine::MarkListener {
   Result<Pause> stepped(StepKind kind, StepUnit unit, std::uint64_t count);
 
   // Looking
-  [[nodiscard]] session::Scope scope() const {
+  [[nodiscard]] frames::Scope scope() const {
     return {program_, machine(), flows_, static_end_, level_, {}};
   }
   Result<void> select_level(unsigned number);
   [[nodiscard]] std::vector<VariableView> variables() const;
-  [[nodiscard]] std::string which(const std::string& expression, const session::Scope& in) const;
-  [[nodiscard]] std::string function_here(const session::Scope& in) const;
+  [[nodiscard]] std::string which(const std::string& expression, const frames::Scope& in) const;
+  [[nodiscard]] std::string function_here(const frames::Scope& in) const;
   [[nodiscard]] Location location(std::uint32_t address) const;
   [[nodiscard]] Result<std::vector<std::uint32_t>> resolve(const std::string& place) const;
-  [[nodiscard]] Result<std::vector<session::Arrival>> places(const std::string& place) const;
+  [[nodiscard]] Result<std::vector<frames::Arrival>> places(const std::string& place) const;
   [[nodiscard]] std::vector<std::string> members_behind(const std::string& text) const;
   [[nodiscard]] std::string functions_like(const std::string& name) const;
-  [[nodiscard]] std::vector<session::Arrival> arrivals(unsigned file, unsigned line) const;
-  [[nodiscard]] session::Arrival arrival_at(std::uint32_t address) const;
+  [[nodiscard]] std::vector<frames::Arrival> arrivals(unsigned file, unsigned line) const;
+  [[nodiscard]] frames::Arrival arrival_at(std::uint32_t address) const;
   [[nodiscard]] Result<SourceView> source(const std::string& place, unsigned around) const;
   [[nodiscard]] std::vector<std::string> values_in(const std::string& text) const;
   [[nodiscard]] Result<DisassemblyView> disassembly(const std::string& place, unsigned count,
@@ -118,7 +118,7 @@ class Session::Core final : private machine::MarkListener {
   std::string image_path_;
   std::optional<std::uint32_t> static_begin_, static_end_;
   std::optional<std::uint32_t> no_handler_;  ///< where interrupts without a handler lead
-  mutable session::Flows flows_;             ///< made when asked for
+  mutable frames::Flows flows_;              ///< made when asked for
   mutable session::Sources sources_;
   Listener* listener_ = nullptr;
   std::atomic<bool> pause_requested_{false};
@@ -137,7 +137,7 @@ class Session::Core final : private machine::MarkListener {
     std::optional<unsigned> interrupt;  ///< that came before all were stored
   };
   struct WatchedObject {
-    std::vector<session::WatchedByte> bytes;
+    std::vector<expression::WatchedByte> bytes;
     std::optional<Partial> partial;
     bool read_now = false;  ///< by the instruction at hand
     bool leads = false;     ///< a pointer on the way to the object, not the object itself
@@ -145,11 +145,11 @@ class Session::Core final : private machine::MarkListener {
   struct Entry {
     Breakpoint point;
     std::string line_text;  ///< of the line it was set on; lines move from build to build
-    std::unique_ptr<session::Expression> condition;
+    std::unique_ptr<expression::Expression> condition;
     // Of what is no place:
-    std::unique_ptr<session::Expression> object;  ///< or the expression of `when`
+    std::unique_ptr<expression::Expression> object;  ///< or the expression of `when`
     unsigned object_type = 0;
-    session::Place object_place;
+    frames::Place object_place;
     std::vector<WatchedObject> objects;
     bool every_instruction = false;  ///< `when` over something that cannot be watched
     bool held = false;               ///< `when`: was it true?
@@ -161,7 +161,7 @@ class Session::Core final : private machine::MarkListener {
       std::string function;
     };
     std::optional<Frame> frame;
-    std::vector<session::Arrival> arrivals;  ///< of a place
+    std::vector<frames::Arrival> arrivals;  ///< of a place
     /// From where an address is reached without its being a pass; null if from nowhere.
     [[nodiscard]] const std::vector<std::uint32_t>* inner_at(std::uint32_t address) const;
   };

@@ -12,17 +12,17 @@
 namespace lucid {
 namespace {
 
-using session::Operand;
+using expression::Operand;
 
 class Walker {
  public:
-  Walker(const session::Scope& scope, unsigned most) : scope_(scope), most_(most) {}
+  Walker(const frames::Scope& scope, unsigned most) : scope_(scope), most_(most) {}
 
   Result<GraphView> walk(Operand root) {
     if (root.target != 0) {
       if (root.value.integer == 0)
         return fail(ErrorCode::kOutOfRange, "it is a null pointer", "there are no nodes");
-      auto there = session::object_at(session::led_to(root, scope_), root.target, scope_);
+      auto there = expression::object_at(expression::led_to(root, scope_), root.target, scope_);
       if (!there) return fail(there.error());
       root = *there;
     }
@@ -32,7 +32,7 @@ class Walker {
     view_.type = type.name;
     bool points_on = false;
     for (const Type::Member& m : type.members) points_on = points_on || leads_on(m);
-    if (!points_on || root.place.kind != session::Place::Kind::kMemory)
+    if (!points_on || root.place.kind != frames::Place::Kind::kMemory)
       return fail(ErrorCode::kUsage, "no member of it points at its own type",
                   "name a node of a list or tree, or a pointer to one");
     (void)visit(root);
@@ -73,12 +73,12 @@ class Walker {
     view_.nodes.push_back({address, name_of(address), value_of(object)});
     for (const Type::Member& m : type_->members) {
       if (!leads_on(m)) continue;
-      const auto pointer = session::member_of(object, m, scope_);
+      const auto pointer = expression::member_of(object, m, scope_);
       if (!pointer || pointer->value.integer == 0) continue;
       const auto next =
-          session::object_at(session::led_to(*pointer, scope_), pointer->target, scope_);
+          expression::object_at(expression::led_to(*pointer, scope_), pointer->target, scope_);
       const std::size_t edge = view_.edges.size();
-      view_.edges.push_back({number, m.name, {}, session::written(*pointer, {}, scope_)});
+      view_.edges.push_back({number, m.name, {}, expression::written(*pointer, {}, scope_)});
       if (next && in_memory(*next)) {
         const auto to = visit(*next);
         view_.edges[edge].to = to;
@@ -89,8 +89,8 @@ class Walker {
   }
 
   [[nodiscard]] bool in_memory(const Operand& object) const {
-    return session::byte_of(object.place, 0, scope_.machine) &&
-           session::byte_of(object.place, type_->bytes - 1, scope_.machine);
+    return frames::byte_of(object.place, 0, scope_.machine) &&
+           frames::byte_of(object.place, type_->bytes - 1, scope_.machine);
   }
 
   [[nodiscard]] std::string name_of(Address address) const {
@@ -107,14 +107,14 @@ class Walker {
     std::string out;
     for (const Type::Member& m : type_->members) {
       if (leads_on(m)) continue;
-      const auto value = session::member_of(object, m, scope_);
+      const auto value = expression::member_of(object, m, scope_);
       out += fmt::format("{}{} = {}", out.empty() ? "" : ", ", m.name,
-                         value ? session::written(*value, {}, scope_) : "?");
+                         value ? expression::written(*value, {}, scope_) : "?");
     }
     return out;
   }
 
-  const session::Scope& scope_;
+  const frames::Scope& scope_;
   const unsigned most_;
   const Type* type_ = nullptr;
   std::string node_;  ///< its name
@@ -135,8 +135,8 @@ std::string quoted(const std::string& text) {
 }  // namespace
 
 Result<GraphView> Session::Core::graph(const std::string& expression, unsigned most) const {
-  const session::Scope now = scope();
-  auto parsed = session::Expression::parse(expression, now);
+  const frames::Scope now = scope();
+  auto parsed = expression::Expression::parse(expression, now);
   if (!parsed) return fail(parsed.error());
   auto root = parsed->evaluate(now);
   if (!root) return fail(root.error());

@@ -85,16 +85,16 @@ Result<SourceView> Session::Core::source(const std::string& place, unsigned arou
 std::vector<std::string> Session::Core::values_in(const std::string& text) const {
   constexpr std::size_t kMost = 6;
   constexpr std::size_t kLongest = 60;
-  const session::Scope now = scope();
+  const frames::Scope now = scope();
   std::set<std::string> seen;
   std::vector<std::string> out;
-  for (const std::string& name : session::names_in(text)) {
+  for (const std::string& name : expression::names_in(text)) {
     if (out.size() >= kMost || !seen.insert(name).second) continue;
-    const auto expression = session::Expression::parse(name, now);
+    const auto expression = expression::Expression::parse(name, now);
     if (!expression || !expression->names_variable()) continue;
     const auto value = expression->evaluate(now);
     if (!value || value->value.kind == Value::Kind::kAggregate) continue;
-    std::string written = session::written(*value, {}, now);
+    std::string written = expression::written(*value, {}, now);
     if (written.size() <= kLongest) out.push_back(name + " = " + std::move(written));
   }
   return out;
@@ -157,7 +157,7 @@ Result<std::vector<std::string>> Session::Core::macros(const std::string& place)
                 "build it with -g3 -gdwarf-4");
   if (!view->problem.empty() || view->lines.empty())
     return fail(ErrorCode::kNotFound, view->problem.empty() ? "no source here" : view->problem);
-  return session::opened(program_, view->lines[0].text);
+  return expression::opened(program_, view->lines[0].text);
 }
 
 Result<MemoryView> Session::Core::memory(const std::string& name,
@@ -198,13 +198,13 @@ Result<MemoryView> Session::Core::memory(const std::string& name,
 }
 
 std::vector<CallLevel> Session::Core::callers() const {
-  const auto frames = session::call_levels(program_, machine(), flows_);
+  const auto frames = frames::call_levels(program_, machine(), flows_);
   std::vector<CallLevel> out;
   for (std::size_t i = frames.size(); i-- > 0;) {
-    const session::Frame& frame = frames[i];
+    const frames::Frame& frame = frames[i];
     CallLevel level;
     level.level = static_cast<unsigned>(frames.size() - i);
-    level.where = location(session::look_address(frame));
+    level.where = location(frames::look_address(frame));
     level.where.address = frame.pc;
     level.where.inlined.clear();
     level.cfa = frame.cfa;
@@ -234,7 +234,7 @@ std::vector<CallLevel> Session::Core::callers() const {
 
 Result<void> Session::Core::select_level(unsigned number) {
   const auto levels =
-      static_cast<unsigned>(session::call_levels(program_, machine(), flows_).size());
+      static_cast<unsigned>(frames::call_levels(program_, machine(), flows_).size());
   if (number < 1 || number > levels)
     return fail(ErrorCode::kNotFound, fmt::format("there is no call level {}", number),
                 fmt::format("levels are 1 to {}, see `show callers`", levels));
@@ -243,24 +243,24 @@ Result<void> Session::Core::select_level(unsigned number) {
 }
 
 std::vector<VariableView> Session::Core::variables() const {
-  const session::Scope now = scope();
-  session::Scope then{program_, *before_, flows_, static_end_, 0, {}};
-  const std::uint32_t here = session::names_address(now);
+  const frames::Scope now = scope();
+  frames::Scope then{program_, *before_, flows_, static_end_, 0, {}};
+  const std::uint32_t here = frames::names_address(now);
   const Function* function = program_.function_at(here);
   const bool same_place =
       level_ == 0 && before_ != nullptr && program_.function_at(before_->pc()) == function;
   std::vector<VariableView> out;
-  for (const Local* local : session::locals_of(now)) {
+  for (const Local* local : frames::locals_of(now)) {
     VariableView view;
     view.name = local->name;
     view.type = program_.types()[local->type].name;
     view.function = function != nullptr ? function->name : "";
-    const auto written = [&](const session::Scope& in) {
-      auto operand = session::local_value(*local, in);
-      return operand ? session::written(*operand, {}, in) : "(" + operand.error().hint + ")";
+    const auto written = [&](const frames::Scope& in) {
+      auto operand = expression::local_value(*local, in);
+      return operand ? expression::written(*operand, {}, in) : "(" + operand.error().hint + ")";
     };
     view.which = which(local->name, now);
-    if (const auto found = session::local_value(*local, now); !found)
+    if (const auto found = expression::local_value(*local, now); !found)
       view.unknown = found.error().unknown;
     view.value = written(now);
     view.before = same_place ? written(then) : view.value;
@@ -279,15 +279,15 @@ std::string first_name(const std::string& expression) {
 }  // namespace
 
 /// The function, or inlined body, whose locals names mean.
-std::string Session::Core::function_here(const session::Scope& in) const {
-  const std::uint32_t here = session::names_address(in);
+std::string Session::Core::function_here(const frames::Scope& in) const {
+  const std::uint32_t here = frames::names_address(in);
   if (const auto inlined = program_.inlined_at(here); !inlined.empty() && in.level == 0)
     return inlined.front()->name;
   const Function* function = program_.function_at(here);
   return function != nullptr ? function->name : std::string();
 }
 
-std::string Session::Core::which(const std::string& expression, const session::Scope& in) const {
+std::string Session::Core::which(const std::string& expression, const frames::Scope& in) const {
   const std::string name = first_name(expression);
   std::vector<const Variable*> globals;
   for (const Variable& v : program_.variables())
@@ -297,7 +297,7 @@ std::string Session::Core::which(const std::string& expression, const session::S
     return fmt::format("'{} in {}'", name,
                        v.function.empty() ? program_.files()[v.file].name : v.function);
   };
-  const auto locals = session::locals_of(in);
+  const auto locals = frames::locals_of(in);
   const bool local =
       !in.globals_only &&
       std::any_of(locals.begin(), locals.end(), [&](const Local* l) { return l->name == name; });
@@ -309,8 +309,9 @@ std::string Session::Core::which(const std::string& expression, const session::S
     return hidden != globals.end() ? "hides " + full(**hidden) : "";
   }
   if (globals.size() == 1 && !in.globals_only) return {};
-  const auto parsed = session::Expression::parse(name, in);
-  const auto found = parsed ? parsed->evaluate(in) : Result<session::Operand>(fail(parsed.error()));
+  const auto parsed = expression::Expression::parse(name, in);
+  const auto found =
+      parsed ? parsed->evaluate(in) : Result<expression::Operand>(fail(parsed.error()));
   for (const Variable* v : globals)
     if (found && v->address == found->place.address &&
         (globals.size() > 1 || program_.has_local(name)))
@@ -321,7 +322,7 @@ std::string Session::Core::which(const std::string& expression, const session::S
 Result<WatchView> Session::Core::watch(const std::string& expression, const std::string& format) {
   if (!format.empty())
     if (auto parsed = parse_format(format); !parsed) return fail(parsed.error());
-  const auto parsed = session::Expression::parse(expression, scope());
+  const auto parsed = expression::Expression::parse(expression, scope());
   if (!parsed && parsed.error().code != ErrorCode::kNotFound) return fail(parsed.error());
   if (!parsed) {  // a local of some other function may come into scope; nothing else will
     if (!program_.has_local(first_name(expression))) return fail(parsed.error());
@@ -340,7 +341,7 @@ Result<WatchView> Session::Core::watch(const std::string& expression, const std:
 void Session::Core::look_at_watches() {
   for (WatchView& w : watched_) {
     w.before = w.problem.empty() ? w.value : "";
-    session::Scope now = scope();
+    frames::Scope now = scope();
     const bool bound = bound_watches_.count(w.id) != 0;
     if (bound && !w.function.empty() && function_here(now) != w.function) {
       w.problem = fmt::format("not in scope here, but in {}", w.function);
@@ -348,9 +349,9 @@ void Session::Core::look_at_watches() {
       continue;
     }
     now.globals_only = bound && w.function.empty();
-    const auto expression = session::Expression::parse(w.expression, now);
-    const auto operand =
-        expression ? expression->evaluate(now) : Result<session::Operand>(fail(expression.error()));
+    const auto expression = expression::Expression::parse(w.expression, now);
+    const auto operand = expression ? expression->evaluate(now)
+                                    : Result<expression::Operand>(fail(expression.error()));
     if (expression && !bound) {
       bound_watches_.insert(w.id);
       if (expression->uses_locals()) w.function = function_here(now);
@@ -364,7 +365,7 @@ void Session::Core::look_at_watches() {
       continue;
     }
     const auto format = parse_format(w.format);
-    w.value = session::written(*operand, format ? *format : Format{}, now);
+    w.value = expression::written(*operand, format ? *format : Format{}, now);
     w.problem.clear();
     w.unknown = Unknown::kNone;
     w.known_at = to_time(machine().ticks(), machine().info().clock_hz);

@@ -250,9 +250,9 @@ Result<Pause> Session::Core::go_to(const std::string& place) {
 }
 
 Result<Pause> Session::Core::go_until(const std::string& text) {
-  auto expression = session::Expression::parse(text, scope());
+  auto expression = expression::Expression::parse(text, scope());
   if (!expression) return fail(expression.error());
-  const session::Scope names = scope();
+  const frames::Scope names = scope();
   if (auto first = expression->holds(names); !first) return fail(first.error());
   begin_run();
   machine::RunRequest request;

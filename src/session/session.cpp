@@ -139,22 +139,22 @@ bool Session::running() const { return core_->running_; }
 const Pause& Session::pause() const { return core_->pause_; }
 
 Result<Value> Session::evaluate(const std::string& text, Format format) const {
-  const session::Scope scope = core_->scope();
-  auto expression = session::Expression::parse(text, scope);
+  const frames::Scope scope = core_->scope();
+  auto expression = expression::Expression::parse(text, scope);
   if (!expression) return fail(expression.error());
   auto operand = expression->evaluate(scope);
   if (!operand) return fail(operand.error());
   Value value = operand->value;
-  value.text = session::written(*operand, format, scope);
+  value.text = expression::written(*operand, format, scope);
   if (expression->names_variable()) value.which = core_->which(text, scope);
   if (value.past_end) value.which = "past the end of the array";
   return value;
 }
 
 Result<Value> Session::described(const std::string& text) const {
-  session::Scope scope = core_->scope();
+  frames::Scope scope = core_->scope();
   scope.as_described = true;
-  auto expression = session::Expression::parse(text, scope);
+  auto expression = expression::Expression::parse(text, scope);
   if (!expression) return fail(expression.error());
   auto operand = expression->evaluate(scope);
   if (!operand) return fail(operand.error());
@@ -162,8 +162,8 @@ Result<Value> Session::described(const std::string& text) const {
 }
 
 Result<bool> Session::holds(const std::string& text) const {
-  const session::Scope scope = core_->scope();
-  auto expression = session::Expression::parse(text, scope);
+  const frames::Scope scope = core_->scope();
+  auto expression = expression::Expression::parse(text, scope);
   if (!expression) return fail(expression.error());
   return expression->holds(scope);
 }
@@ -258,8 +258,8 @@ TimeView Session::time() const {
 
 std::vector<VariableView> Session::globals(const std::string& like) const {
   std::vector<VariableView> out;
-  const session::Scope now = core_->scope();
-  const session::Scope then{
+  const frames::Scope now = core_->scope();
+  const frames::Scope then{
       core_->program_, *core_->before_, core_->flows_, core_->static_end_, 0, {}};
   for (const Variable& v : core_->program_.variables()) {
     if (v.name.find(like) == std::string::npos) continue;
@@ -270,10 +270,11 @@ std::vector<VariableView> Session::globals(const std::string& like) const {
     view.file = core_->program_.files()[v.file].name;
     view.address = v.address;
     const std::string text = v.name + " in " + (v.function.empty() ? view.file : v.function);
-    if (auto expression = session::Expression::parse(text, now)) {
-      const auto written = [&](const session::Scope& scope) -> std::string {
+    if (auto expression = expression::Expression::parse(text, now)) {
+      const auto written = [&](const frames::Scope& scope) -> std::string {
         auto operand = expression->evaluate(scope);
-        return operand ? session::written(*operand, {}, scope) : "(" + operand.error().what + ")";
+        return operand ? expression::written(*operand, {}, scope)
+                       : "(" + operand.error().what + ")";
       };
       view.value = written(now);
       view.before = written(then);
@@ -290,10 +291,10 @@ Result<Explanation> Session::explain(const std::string& place) const {
 }
 
 Result<Value> Session::let(const std::string& object, const std::string& text, bool with_effects) {
-  const session::Scope scope = core_->scope();
-  auto to = session::Expression::parse(object, scope);
+  const frames::Scope scope = core_->scope();
+  auto to = expression::Expression::parse(object, scope);
   if (!to) return fail(to.error());
-  auto from = session::Expression::parse(text, scope);
+  auto from = expression::Expression::parse(text, scope);
   if (!from) return fail(from.error());
   auto target = to->evaluate(scope);
   if (!target) return fail(target.error());
@@ -312,11 +313,11 @@ Result<Value> Session::let(const std::string& object, const std::string& text, b
     std::copy_n(reinterpret_cast<const char*>(&real), sizeof real, reinterpret_cast<char*>(&word));
     raw = word;
   } else if (value->value.kind == Value::Kind::kReal) {
-    raw = static_cast<std::uint64_t>(session::whole_number(value->value.real));
+    raw = static_cast<std::uint64_t>(expression::whole_number(value->value.real));
   }
-  if (target->place.kind == session::Place::Kind::kPin) {
+  if (target->place.kind == frames::Place::Kind::kPin) {
     if (auto driven = drive(target->place.pin, raw != 0); !driven) return fail(driven.error());
-  } else if (auto stored = session::store(core_->machine(), target->place, raw, with_effects);
+  } else if (auto stored = expression::store(core_->machine(), target->place, raw, with_effects);
              !stored) {
     return fail(stored.error());
   }

@@ -27,7 +27,7 @@ class Session::Core::StackReader {
     if (const auto deepest = machine_.deepest_sp())
       view_.deepest = *deepest <= empty ? empty - *deepest : 0;
     if (const auto then = machine_.at_deepest())
-      for (const session::Frame& level : session::call_levels(core_.program_, *then, core_.flows_))
+      for (const frames::Frame& level : frames::call_levels(core_.program_, *then, core_.flows_))
         view_.deepest_chain.insert(view_.deepest_chain.begin(),
                                    level.inlined != nullptr    ? level.inlined->name
                                    : level.function != nullptr ? level.function->name
@@ -35,7 +35,7 @@ class Session::Core::StackReader {
     at_ = view_.sp + convention_.stack_gap;
     if (core_.static_end_ && at_ >= *core_.static_end_) view_.free = at_ - *core_.static_end_;
     find_variables();
-    for (const session::Frame& frame : session::unwind(core_.program_, machine_, core_.flows_))
+    for (const frames::Frame& frame : frames::unwind(core_.program_, machine_, core_.flows_))
       if (!add_frame(frame)) return view_;
     if (at_ <= view_.top) {
       StackView::Slot& slot = add(std::min(view_.top + 1 - at_, 8U), Kind::kUnknown, "");
@@ -64,15 +64,15 @@ class Session::Core::StackReader {
 
   /// Parameters and locals of all levels that are in memory above the stack pointer.
   void find_variables() {
-    session::Scope scope = core_.scope();
-    const auto levels = session::call_levels(core_.program_, machine_, core_.flows_);
+    frames::Scope scope = core_.scope();
+    const auto levels = frames::call_levels(core_.program_, machine_, core_.flows_);
     for (scope.level = 0; scope.level < levels.size(); ++scope.level)
-      for (const Local* local : session::locals_of(scope)) {
-        const auto found = session::local_value(*local, scope);
-        if (!found || found->place.kind != session::Place::Kind::kMemory ||
+      for (const Local* local : frames::locals_of(scope)) {
+        const auto found = expression::local_value(*local, scope);
+        if (!found || found->place.kind != frames::Place::Kind::kMemory ||
             found->place.address.space != Space::kData || found->place.address.offset < at_)
           continue;
-        const session::Frame& level = levels[scope.level];
+        const frames::Frame& level = levels[scope.level];
         StackView::Slot slot;
         slot.kind = local->parameter && found->place.address.offset >= level.cfa ? Kind::kArgument
                                                                                  : Kind::kLocal;
@@ -82,7 +82,7 @@ class Session::Core::StackReader {
         slot.owner = level.inlined != nullptr    ? level.inlined->name
                      : level.function != nullptr ? level.function->name
                                                  : "?";
-        slot.value = session::written(*found, {}, scope);
+        slot.value = expression::written(*found, {}, scope);
         slot.meaning =
             fmt::format("{} {} of {} = {}", slot.kind == Kind::kLocal ? "local" : "argument",
                         slot.name, slot.owner, slot.value);
@@ -91,7 +91,7 @@ class Session::Core::StackReader {
   }
 
   /// False if nothing is known behind it, or the view is full.
-  bool add_frame(const session::Frame& frame) {
+  bool add_frame(const frames::Frame& frame) {
     if (!frame.known || full()) return false;
     const std::string owner = frame.function != nullptr ? frame.function->name : "?";
     std::map<std::uint32_t, int> saved;
@@ -142,7 +142,7 @@ class Session::Core::StackReader {
     return !full();
   }
 
-  void add_return(std::uint32_t bytes, const session::Frame& frame, const std::string& owner) {
+  void add_return(std::uint32_t bytes, const frames::Frame& frame, const std::string& owner) {
     StackView::Slot& slot = add(bytes, Kind::kReturn, owner);
     const std::uint32_t back = machine_.target().return_address(slot.bytes);
     // A call that never returns may be a function's last instruction: what follows is another's.

@@ -16,8 +16,8 @@
 namespace lucid {
 namespace {
 
-using session::FlowGraph;
-using session::LineFlow;
+using frames::FlowGraph;
+using frames::LineFlow;
 
 bool is_call(Flow flow) { return flow == Flow::kCall || flow == Flow::kIndirectCall; }
 
@@ -112,11 +112,11 @@ class Session::Core::Step {
   Step(Core& core, StepKind kind)
       : core_(core),
         kind_(kind),
-        chain_(session::unwind(core.program_, core.machine(), core.flows_)),
+        chain_(frames::unwind(core.program_, core.machine(), core.flows_)),
         convention_(core.machine().target().convention()),
         place_(core.machine().pc()) {}
 
-  [[nodiscard]] const std::vector<session::Frame>& chain() const { return chain_; }
+  [[nodiscard]] const std::vector<frames::Frame>& chain() const { return chain_; }
 
   Outcome by_line() {
     for (;;) {
@@ -160,7 +160,7 @@ class Session::Core::Step {
 
  private:
   [[nodiscard]] machine::Machine& machine() const { return core_.machine(); }
-  [[nodiscard]] const session::Frame& frame() const { return chain_[in_]; }
+  [[nodiscard]] const frames::Frame& frame() const { return chain_[in_]; }
   [[nodiscard]] const Function* function() const { return frame().function; }
 
   [[nodiscard]] const LineFlow* lines() const {
@@ -257,7 +257,7 @@ class Session::Core::Step {
   void returned(std::size_t level) {
     if (level == in_ + 1 && !frame().interrupt) core_.note_returned(function());
     in_ = level;
-    const session::Frame& now = frame();
+    const frames::Frame& now = frame();
     executed_ = now.at_call;
     place_ = now.at_call ? now.pc - convention_.instruction_unit : now.pc;
     if (lines() == nullptr && now.at_call && core_.remarks_.all.empty() && function() != nullptr &&
@@ -282,7 +282,7 @@ class Session::Core::Step {
     if (outcome.kind != Outcome::Kind::kEnd ||
         outcome.stop.why != machine::Stop::Why::kInstructions)
       return outcome;
-    const auto now = session::unwind(core_.program_, machine(), core_.flows_);
+    const auto now = frames::unwind(core_.program_, machine(), core_.flows_);
     for (std::size_t level = in_; level < chain_.size(); ++level)
       if (now[0].known && chain_[level].known && now[0].function == chain_[level].function &&
           now[0].cfa == chain_[level].cfa) {
@@ -376,7 +376,7 @@ class Session::Core::Step {
 
   Core& core_;
   const StepKind kind_;
-  const std::vector<session::Frame> chain_;
+  const std::vector<frames::Frame> chain_;
   const machine::CallConvention convention_;
   std::size_t in_ = 0;       ///< the level, of `chain_`
   std::uint32_t place_ = 0;  ///< an instruction of that level: the step goes on there
@@ -445,24 +445,24 @@ void Session::Core::note_returned(const Function* function) {
       return;
   const machine::RegisterSpan in = machine().target().returned_in(type.bytes);
   const auto& registers = machine().target().registers();
-  session::Place place;
-  place.kind = session::Place::Kind::kPieces;
+  frames::Place place;
+  place.kind = frames::Place::Kind::kPieces;
   for (int i = 0; i < in.count; ++i)
     for (unsigned index = 0; index < registers.size(); ++index)
       for (unsigned byte = 0;
            registers[index].dwarf == in.first + i && 8 * byte < registers[index].bits; ++byte)
-        place.pieces.push_back({session::Piece::Kind::kRegister, index, {}, byte});
+        place.pieces.push_back({frames::Piece::Kind::kRegister, index, {}, byte});
   if (place.pieces.size() < type.bytes) return;
   place.pieces.resize(type.bytes);
-  const session::Scope here = scope();
-  const auto value = session::object_at(place, function->returns, here);
-  if (value) returned_.push_back({function->name, session::written(*value, {}, here)});
+  const frames::Scope here = scope();
+  const auto value = expression::object_at(place, function->returns, here);
+  if (value) returned_.push_back({function->name, expression::written(*value, {}, here)});
 }
 
 Session::Core::Outcome Session::Core::run_through(std::uint32_t returns_to, std::uint32_t sp) {
   Target target;
   target.places.push_back({returns_to, sp});
-  const std::vector<session::Frame> frames = session::unwind(program_, machine(), flows_);
+  const std::vector<frames::Frame> frames = frames::unwind(program_, machine(), flows_);
   for (std::size_t i = 1; i + 1 < frames.size(); ++i)  // should it leave several levels
     target.places.push_back({frames[i + 1].pc, frames[i].cfa});
   return run({}, &target);

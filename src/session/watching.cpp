@@ -18,10 +18,11 @@ namespace {
 using Kind = BreakpointSpec::Kind;
 
 /// The bytes a value lies in; empty if it has none that can be watched.
-std::vector<session::WatchedByte> bytes_of(const session::Operand& operand, const Program& program,
-                                           const machine::Machine& machine) {
-  using Place = session::Place;
-  std::vector<session::WatchedByte> out;
+std::vector<expression::WatchedByte> bytes_of(const expression::Operand& operand,
+                                              const Program& program,
+                                              const machine::Machine& machine) {
+  using Place = frames::Place;
+  std::vector<expression::WatchedByte> out;
   const Place& place = operand.place;
   switch (place.kind) {
     case Place::Kind::kMemory: {
@@ -76,8 +77,8 @@ bool is_data(Kind kind) {
 
 /// Finds the bytes behind a data breakpoint or `when`. Nothing is changed on failure.
 Result<void> Session::Core::bind_object(Entry& entry) const {
-  const session::Scope here = scope();
-  auto expression = session::Expression::parse(entry.point.spec.place, here);
+  const frames::Scope here = scope();
+  auto expression = expression::Expression::parse(entry.point.spec.place, here);
   if (!expression) return fail(expression.error());
   auto now = expression->evaluate(here);
   if (!now) return fail(now.error());
@@ -90,14 +91,14 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
     WatchedObject object;
     object.bytes = bytes_of(*now, program_, machine());
     // A local in registers moves from one to another: its value is looked at.
-    if (object.bytes.empty() && now->place.kind == session::Place::Kind::kPieces) {
+    if (object.bytes.empty() && now->place.kind == frames::Place::Kind::kPieces) {
       if (entry.point.spec.kind != Kind::kChange)
         return fail(ErrorCode::kUnsupported,
                     fmt::format("'{}' is kept in registers here", entry.point.spec.place),
                     "`pause on change` looks at its value");
       every_instruction = true;
-      entry.last = session::written(*now, {}, here);
-      entry.cfa = session::call_levels(program_, machine(), flows_)[level].cfa;
+      entry.last = expression::written(*now, {}, here);
+      entry.cfa = frames::call_levels(program_, machine(), flows_)[level].cfa;
     } else if (object.bytes.empty())
       return fail(ErrorCode::kUsage,
                   fmt::format("'{}' has no place that can be watched", entry.point.spec.place),
@@ -106,7 +107,7 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
     if (entry.point.spec.following) {
       auto pointers = expression->pointers(here);
       if (!pointers) return fail(pointers.error());
-      for (const session::Operand& pointer : *pointers) {
+      for (const expression::Operand& pointer : *pointers) {
         WatchedObject lead;
         lead.leads = true;
         lead.bytes = bytes_of(pointer, program_, machine());
@@ -119,8 +120,8 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
         return fail(ErrorCode::kUsage, "no pointer leads to this object", "leave `following` out");
     }
     if (local_level) {
-      const auto levels = session::call_levels(program_, machine(), flows_);
-      const auto frames = session::unwind(program_, machine(), flows_);
+      const auto levels = frames::call_levels(program_, machine(), flows_);
+      const auto frames = frames::unwind(program_, machine(), flows_);
       for (std::size_t i = 0; i + 1 < frames.size(); ++i) {
         if (frames[i].cfa != levels[level].cfa) continue;
         const Function* function = frames[i].function;
@@ -129,9 +130,9 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
       }
     }
   } else {
-    std::vector<session::Operand> parts;
+    std::vector<expression::Operand> parts;
     every_instruction = !expression->parts(here, parts);
-    for (const session::Operand& part : parts) {
+    for (const expression::Operand& part : parts) {
       WatchedObject object;
       object.bytes = bytes_of(part, program_, machine());
       every_instruction = every_instruction || object.bytes.empty();
@@ -146,7 +147,7 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
   entry.objects = std::move(objects);
   entry.frame = frame;
   entry.every_instruction = every_instruction;
-  entry.object = std::make_unique<session::Expression>(std::move(*expression));
+  entry.object = std::make_unique<expression::Expression>(std::move(*expression));
   entry.point.remark = every_instruction
                            ? (is_data(entry.point.spec.kind)
                                   ? "it is in registers: looked at after every instruction"
@@ -195,7 +196,7 @@ void Session::Core::sync_watches() {
   for (const Entry& entry : breakpoints_) {
     if (!entry.point.enabled || !breakpoints_on_) continue;
     for (const WatchedObject& object : entry.objects) {
-      for (const session::WatchedByte& byte : object.bytes) {
+      for (const expression::WatchedByte& byte : object.bytes) {
         const bool in_ram =
             ram != nullptr && byte.address.space == ram->space && byte.address.offset >= ram->begin;
         const bool io_write = io != nullptr && byte.address.space == io->space &&
@@ -238,11 +239,11 @@ bool Session::Core::looks_at_every_instruction() const {
 
 /// The object of a data breakpoint as text, in a machine at any moment.
 std::string Session::Core::object_text(const Entry& entry, const machine::Machine& at) const {
-  const session::Scope there{program_, at, flows_, static_end_, 0, {}};
-  const Result<session::Operand> value =
-      entry.frame ? session::object_at(entry.object_place, entry.object_type, there)
+  const frames::Scope there{program_, at, flows_, static_end_, 0, {}};
+  const Result<expression::Operand> value =
+      entry.frame ? expression::object_at(entry.object_place, entry.object_type, there)
                   : entry.object->evaluate(there);
-  return value ? session::written(*value, {}, there) : "?";
+  return value ? expression::written(*value, {}, there) : "?";
 }
 
 /// What an access came to, for the pause it may become.
@@ -292,11 +293,11 @@ void Session::Core::judge(Entry& entry, WatchedObject& object, const machine::St
 
 /// A pointer has moved: the object is now where it leads, or nowhere until it leads somewhere.
 void Session::Core::follow(Entry& entry) {
-  const session::Scope here = scope();
+  const frames::Scope here = scope();
   const auto pointers = entry.object->pointers(here);
   const auto now = entry.object->evaluate(here);
   entry.objects[0].bytes =
-      now ? bytes_of(*now, program_, machine()) : std::vector<session::WatchedByte>{};
+      now ? bytes_of(*now, program_, machine()) : std::vector<expression::WatchedByte>{};
   entry.objects[0].partial.reset();
   if (pointers && pointers->size() + 1 == entry.objects.size())
     for (std::size_t i = 0; i < pointers->size(); ++i)
@@ -306,13 +307,13 @@ void Session::Core::follow(Entry& entry) {
 
 /// A local in registers, in its own frame: pauses if it has another value than when last known.
 void Session::Core::look_at_local(Entry& entry, const machine::Stop& stop, Outcome& outcome) {
-  session::Scope there = scope();
-  const auto levels = session::call_levels(program_, machine(), flows_);
+  frames::Scope there = scope();
+  const auto levels = frames::call_levels(program_, machine(), flows_);
   for (there.level = 0; there.level < levels.size(); ++there.level) {
     if (levels[there.level].cfa != entry.cfa) continue;
     const auto now = entry.object->evaluate(there);
     if (!now) continue;
-    const std::string value = session::written(*now, {}, there);
+    const std::string value = expression::written(*now, {}, there);
     if (value == entry.last) return;
     const std::string before = std::exchange(entry.last, value);
     if (!counts(entry, outcome)) return;
@@ -355,7 +356,7 @@ bool Session::Core::note(Entry& entry, WatchedObject& object, std::size_t index,
     if (object.partial) judge(entry, object, stop, outcome);
     if (kind == Kind::kRead && !object.read_now && counts(entry, outcome)) {
       Partial seen;
-      for (const session::WatchedByte& byte : object.bytes)
+      for (const expression::WatchedByte& byte : object.bytes)
         seen.before.push_back(machine().peek(byte.address).value_or(0));
       outcome.cause = Pause::Cause::kData;
       outcome.data = account(entry, object, seen, stop);
@@ -367,7 +368,7 @@ bool Session::Core::note(Entry& entry, WatchedObject& object, std::size_t index,
   if (kind == Kind::kRead && !object.leads) return false;
   if (!object.partial) {
     Partial partial;
-    for (const session::WatchedByte& byte : object.bytes)
+    for (const expression::WatchedByte& byte : object.bytes)
       partial.before.push_back(machine().peek(byte.address).value_or(0));
     partial.stored.assign(object.bytes.size(), false);
     const auto line = program_.line_at(access.pc);
@@ -439,7 +440,7 @@ bool Session::Core::matches(const Entry& entry, const machine::Event& event,
       if (handler == nullptr) return false;
       return std::any_of(vectors.begin(), vectors.end(), [&](const InterruptVector& v) {
         return base::equal_ignoring_case(v.name, place) &&
-               session::is_handler_of(machine(), *handler, v);
+               frames::is_handler_of(machine(), *handler, v);
       });
     }
     case machine::EventKind::kEdge: {
