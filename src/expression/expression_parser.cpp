@@ -593,8 +593,7 @@ class Parser {
     const bool names_part = take(".");
     const std::size_t begin = at_;
     const std::string part = names_part ? word() : std::string();
-    if (part.empty())
-      return give_up(problem("a part of the chip is missing", "such as chip.r24 or chip.PORTB"));
+    if (part.empty()) return give_up(problem("a part of the chip is missing", some_parts()));
     if (part == "cycles") return make(NodeKind::kCycles);
     if (part == "time") return make(NodeKind::kTime);
     if (part == "stack") return stack();
@@ -617,6 +616,16 @@ class Parser {
     at_ = begin;
     return give_up(problem(fmt::format("{} has no '{}'", scope_.machine.info().name, part),
                            base::did_you_mean(part, chip_names()), ErrorCode::kNotFound));
+  }
+
+  /// Two of them, as an example.
+  [[nodiscard]] std::string some_parts() const {
+    const auto& registers = scope_.machine.target().registers();
+    const auto& io = scope_.machine.info().io;
+    std::string out = "such as chip.cycles";
+    if (!registers.empty()) out += " or chip." + registers[registers.size() / 2].name;
+    if (!io.empty()) out += " or chip." + io[io.size() / 2].name;
+    return out;
   }
 
   [[nodiscard]] std::vector<std::string> chip_names() const {

@@ -22,7 +22,7 @@ const LineRange* range_at(const std::vector<LineRange>& ranges, std::uint32_t ad
 
 /// Names that linker scripts give to the ends of sections, not to code.
 bool is_boundary(const std::string& name) {
-  for (const char* part : {"_start", "_end", "_etext", "__vectors"})
+  for (const char* part : {"_start", "_end", "_etext", "vectors"})
     if (name.find(part) != std::string::npos) return true;
   return false;
 }
