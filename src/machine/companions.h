@@ -85,7 +85,7 @@ class Companions {
 
  private:
   struct Runner {
-    std::unique_ptr<Machine> sure;   ///< at this base, or about to make the next one
+    std::unique_ptr<Machine> sure;  ///< at this base, or about to make the next one
     std::shared_ptr<const Machine> sure_at;
     std::unique_ptr<Machine> ahead;  ///< beyond it, if nothing reaches it meanwhile
     bool ahead_holds = false;

@@ -59,6 +59,11 @@ Result<void> Machine::watch(Address /*address*/, std::uint8_t /*kinds*/) {
   return fail(ErrorCode::kUnsupported, "this chip cannot watch data");
 }
 
+Result<void> Machine::listen(std::uint32_t kinds, RecordSink* sink) {
+  if (kinds == 0 || sink == nullptr) return {};
+  return fail(ErrorCode::kUnsupported, info().name + " does not tell what happens in it");
+}
+
 Result<void> Machine::drive(const std::string& pin, std::optional<bool> /*level*/) {
   return fail(ErrorCode::kNotFound, "there is no pin '" + pin + "' on " + info().name);
 }

@@ -14,6 +14,7 @@
 #include <vector>
 
 #include "lucid/chip.h"
+#include "machine/tap.h"
 #include "machine/target.h"
 #include "machine/wires.h"
 
@@ -85,28 +86,14 @@ struct RunRequest {
   const std::atomic<bool>* pause_requested = nullptr;  ///< looked at every few thousand cycles
 };
 
-/// What a run can be asked to end at, as bit numbers of RunRequest::events.
-enum class EventKind : std::uint8_t {
-  kInterrupt,    ///< entered; `number` is the vector
-  kReturn,       ///< a return from interrupt has executed; `number` is its vector, 0: not known
-  kSleep,        ///< the processor has stopped
-  kWake,         ///< and goes on
-  kByteOut,      ///< has left a serial port: `name`, `number`
-  kByteIn,       ///< has arrived
-  kEepromWrite,  ///< has begun: address `number`, `value`
-  kEdge,         ///< pin `name` is now `value`
-  kWire,         ///< what the chip does to a wire has changed
-  kReset,        ///< by the chip itself; `number` is its cause, as the status register shows it
-};
-struct Event {
-  EventKind kind = EventKind::kInterrupt;
-  unsigned number = 0, value = 0;
-  std::string name;
-};
-constexpr std::uint32_t bit(EventKind kind) { return 1U << static_cast<unsigned>(kind); }
-
 /// What a debugger may want to know of a byte, as bits.
-enum : std::uint8_t { kOnRead = 1, kOnWrite = 2, kOnChange = 4 };
+enum : std::uint8_t {
+  kOnRead = 1,
+  kOnWrite = 2,
+  kOnChange = 4,
+  kTapRead = 8,    ///< only told to who listens
+  kTapWrite = 16,  ///< the same
+};
 
 /// A watched byte has been read, written or, by hardware, changed.
 struct Access {
@@ -168,6 +155,10 @@ class Machine {
   /// I/O and EEPROM changed by hardware) is compared after each instruction, which makes a run
   /// slow. Error: kOutOfRange if there is no such byte.
   virtual Result<void> watch(Address address, std::uint8_t kinds);
+  /// Tells a sink of what happens, of kinds as bits, from now on; null: nobody. `sink` must outlive
+  /// that. Records that have not been told yet are told before a run ends. A copy is not listened
+  /// to. Error: kUnsupported.
+  virtual Result<void> listen(std::uint32_t kinds, RecordSink* sink);
   /// Makes a load of RAM that nothing has written since power-on a fault.
   virtual void check_unwritten(bool on) { (void)on; }
   /// A fault that is off is passed over: an access is completed, a word that is no instruction does

@@ -477,6 +477,8 @@ std::string Session::Core::event_text(const machine::Event& event) const {
     case machine::EventKind::kEdge:
       return fmt::format("{} has gone {}", event.name, event.value != 0 ? "high" : "low");
     case machine::EventKind::kWire: return "a wire has changed";
+    case machine::EventKind::kRead:
+    case machine::EventKind::kWrite: break;  // only told to who listens
     case machine::EventKind::kReset: return fmt::format("the chip has been reset ({})", event.name);
   }
   return {};

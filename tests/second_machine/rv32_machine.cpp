@@ -318,6 +318,7 @@ Stop Rv32Machine::run(const machine::RunRequest& request) {
   const auto end = [&](Stop::Why why) {
     stop_.why = why;
     stop_.last_pc = last_pc;
+    tap_.flush();
     return std::exchange(stop_, {});
   };
   stop_ = {};
@@ -364,7 +365,7 @@ Stop Rv32Machine::run(const machine::RunRequest& request) {
       return end(Stop::Why::kFault);
     }
     const Decoded d = rv32::decode(word_at(world_.flash.page_of(world_.pc) + world_.pc % 4096));
-    last_pc = world_.pc;
+    stop_.last_pc = last_pc = world_.pc;
     if (d.op == kReserved) {
       const bool erased = word_at(world_.flash.page_of(world_.pc) + world_.pc % 4096) == ~0U;
       fault(erased ? Fault::kErasedFlash : Fault::kReservedInstruction, world_.pc);
@@ -787,7 +788,7 @@ void Rv32Machine::settle_pins() {
   Rv32Terminals terminals(*this);
   for (unsigned i = 0; i < kPinCount; ++i) {
     if ((changed >> i & 1U) == 0) continue;
-    happened(EventKind::kEdge, 0, now >> i & 1U, fmt::format("IO{}", i));
+    happened(EventKind::kEdge, i, now >> i & 1U, fmt::format("IO{}", i));
     for (unsigned part = 0; part < board_->outside.count(); ++part)
       board_->outside.on_pin(terminals, part, i, (now >> i & 1U) != 0);
   }
@@ -837,6 +838,9 @@ u64 Rv32Machine::next_event() const {
 }
 
 void Rv32Machine::happened(EventKind kind, unsigned number, unsigned value, std::string name) {
+  const bool byte = kind == EventKind::kByteIn || kind == EventKind::kByteOut;
+  if (tap_.wants(kind))
+    tap_.put({world_.now, kind, byte ? 0 : number, byte ? number : value, stop_.last_pc});
   if ((wanted_events_ & machine::bit(kind)) != 0)
     stop_.events.push_back({kind, number, value, std::move(name)});
 }

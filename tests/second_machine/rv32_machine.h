@@ -104,6 +104,10 @@ class Rv32Machine final : public machine::Machine {
   Result<void> set_breakpoint(u32 address, bool on) override;
   void guard_stack(u32 begin, u32 end) override;
   Result<void> watch(Address address, std::uint8_t kinds) override;
+  Result<void> listen(u32 kinds, machine::RecordSink* sink) override {
+    tap_.listen(kinds, sink);
+    return {};
+  }
 
   [[nodiscard]] std::optional<u8> peek(Address address) const override;
   [[nodiscard]] const u8* plain_bytes(Address address, unsigned bytes) const override;
@@ -171,6 +175,7 @@ class Rv32Machine final : public machine::Machine {
   std::vector<SerialText> serial_;
   std::vector<std::string> notes_;
   std::string failure_;
+  machine::Tap tap_;
   std::vector<machine::WireChange> offers_;
   /// Derived, made when first asked for, never copied.
   struct Runners {

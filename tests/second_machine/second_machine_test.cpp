@@ -7,6 +7,7 @@
 
 #include "lucid/bench.h"
 #include "lucid/session.h"
+#include "machine/machine.h"
 #include "strangers/strangers.h"
 #include "tools.h"
 
@@ -311,6 +312,95 @@ TEST_CASE("chips of two families on wires, either one beside the other") {
     const auto parts = session.chip().parts();
     REQUIRE(parts.size() == 1);
     CHECK(parts[0].name == "other");
+  }
+}
+
+namespace {
+
+struct Heard final : machine::RecordSink {
+  std::vector<machine::Record> all;
+  void take(const machine::Record* records, std::size_t count) override {
+    all.insert(all.end(), records, records + count);
+  }
+  [[nodiscard]] std::vector<machine::Record> of(machine::EventKind kind) const {
+    std::vector<machine::Record> out;
+    for (const machine::Record& r : all)
+      if (r.kind == kind) out.push_back(r);
+    return out;
+  }
+};
+
+}  // namespace
+
+TEST_CASE("who listens hears all that happens, in both families, and changes nothing") {
+  using machine::EventKind;
+  for (const bool avr : {true, false}) {
+    INFO(avr);
+    const std::string path = avr ? std::string(LUCID_KILN "/images/kiln-og.elf") : kiln32("-O2");
+    const auto made = [&] {
+      Chip chip = *Chip::make({avr ? "ATmega328P" : "Second32", 8'000'000});
+      REQUIRE(chip.load(*Image::open(path)));
+      return chip;
+    };
+    Chip free = made();
+    Heard heard;
+    REQUIRE(free.machine().listen(~0U, &heard));
+    const Address watched{Space::kData, avr ? 0x100U : 0x20000000U};
+    REQUIRE(free.machine().watch(watched, machine::kTapRead | machine::kTapWrite));
+    Chip copy = free;  // is not listened to
+    copy.run_for(100'000);
+    CHECK(heard.all.empty());
+    for (unsigned i = 0; i < 200; ++i) free.run_for(100'000);
+
+    // The same, looked at from outside: interrupts as events, pins behind each instruction.
+    Chip stopped = made();
+    machine::RunRequest request;
+    request.until_cycles = free.cycles();
+    request.events = machine::bit(EventKind::kInterrupt);
+    request.pass_first_breakpoint = true;
+    std::vector<std::pair<std::uint64_t, unsigned>> entered;
+    for (machine::Stop stop; stopped.cycles() < free.cycles();) {
+      stop = stopped.machine().run(request);
+      for (const machine::Event& event : stop.events)
+        entered.emplace_back(stopped.machine().ticks(), event.number);
+    }
+    CHECK(stopped.hash() == free.hash());
+    const auto interrupts = heard.of(EventKind::kInterrupt);
+    REQUIRE(interrupts.size() == entered.size());
+    CHECK(entered.size() > 100);
+    for (std::size_t i = 0; i < entered.size(); ++i) {
+      CHECK(interrupts[i].tick == entered[i].first);
+      CHECK(interrupts[i].number == entered[i].second);
+    }
+    CHECK(heard.of(EventKind::kReturn).size() + 1 >= entered.size());
+    std::string bytes;
+    for (const machine::Record& r : heard.of(EventKind::kByteOut))
+      bytes += static_cast<char>(r.value);
+    CHECK(bytes == free.take_serial_output());
+    CHECK(bytes.find("kiln ready") == 0);
+    CHECK(heard.of(EventKind::kSleep).size() > 10);
+
+    Chip polled = made();
+    auto before = polled.pins();
+    std::vector<std::pair<std::uint64_t, bool>> moved;
+    while (polled.cycles() < 60'000) {
+      polled.step();
+      auto now = polled.pins();
+      for (std::size_t p = 0; p < now.size(); ++p)
+        if (now[p].level != before[p].level)
+          moved.emplace_back(polled.machine().ticks(), now[p].level);
+      before = std::move(now);
+    }
+    const auto edges = heard.of(EventKind::kEdge);
+    REQUIRE(edges.size() >= moved.size());
+    CHECK_FALSE(moved.empty());
+    for (std::size_t i = 0; i < moved.size(); ++i) {
+      CHECK(edges[i].value == (moved[i].second ? 1U : 0U));
+      CHECK(edges[i].tick <= moved[i].first);
+      CHECK(moved[i].first - edges[i].tick <= 40);
+    }
+    for (std::size_t i = 1; i < heard.all.size(); ++i)
+      if (heard.all[i].tick + 64 < heard.all[i - 1].tick) FAIL_CHECK(i);
   }
 }
 

@@ -207,7 +207,10 @@ u32 AvrMachine::vector_word(unsigned vector) const {
 
 machine::Stop AvrMachine::run(const machine::RunRequest& request) {
   if (engine_ == nullptr) engine_ = std::make_unique<Engine>(*this);
-  return engine_->run(request);
+  machine::Stop stop = engine_->run(request);
+  outputs_.pc = nullptr;
+  outputs_.tap.flush();
+  return stop;
 }
 
 Result<void> AvrMachine::load(const Image& image) {
@@ -311,6 +314,11 @@ Result<void> AvrMachine::watch(Address address, std::uint8_t kinds) {
   if (engine_ == nullptr) return {};
   if (address.space == Space::kData) engine_->renew_attributes(address.offset);
   engine_->renew_observed();
+  return {};
+}
+
+Result<void> AvrMachine::listen(std::uint32_t kinds, machine::RecordSink* sink) {
+  outputs_.tap.listen(kinds, sink);
   return {};
 }
 

@@ -34,6 +34,7 @@ class AvrMachine final : public machine::Machine {
   std::uint64_t take_passed(std::uint32_t address) override;
   void guard_stack(std::uint32_t begin, std::uint32_t end) override;
   Result<void> watch(Address address, std::uint8_t kinds) override;
+  Result<void> listen(std::uint32_t kinds, machine::RecordSink* sink) override;
   void check_unwritten(bool on) override;
 
   [[nodiscard]] std::optional<std::uint8_t> peek(Address address) const override;

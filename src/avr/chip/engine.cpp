@@ -105,8 +105,9 @@ void Engine::renew_attributes(u32 address) {
   if (machine_.unwritten_[address] && machine_.check_unwritten_) attribute |= kUnreadable;
   if (const auto found = machine_.watched_.find({Space::kData, address});
       found != machine_.watched_.end()) {
-    if ((found->second & machine::kOnRead) != 0) attribute |= kWatchRead;
-    if ((found->second & machine::kOnWrite) != 0) attribute |= kWatchWrite;
+    using machine::kOnRead, machine::kOnWrite, machine::kTapRead, machine::kTapWrite;
+    if ((found->second & (kOnRead | kTapRead)) != 0) attribute |= kWatchRead;
+    if ((found->second & (kOnWrite | kTapWrite)) != 0) attribute |= kWatchWrite;
   }
   attributes_[address] = static_cast<u8>(attribute);
 }
@@ -366,7 +367,19 @@ void Engine::note_store(u16 address, u8 value, u8 mask) {
   note_access({{Space::kData, address}, true, before, merged(before, value, mask), stop_.last_pc});
 }
 
+void Engine::happened(machine::EventKind kind, unsigned number) {
+  bus().happened(kind, number);
+  bus().record(kind, number, 0, cpu_.now);
+}
+
+/// REQUIRES: it is watched.
 void Engine::note_access(const machine::Access& access) {
+  const unsigned kinds = machine_.watched_.find(access.address)->second;
+  const bool write = access.write;
+  if ((kinds & (write ? machine::kTapWrite : machine::kTapRead)) != 0)
+    bus().record(write ? machine::EventKind::kWrite : machine::EventKind::kRead,
+                 access.address.offset, access.after, cpu_.now);
+  if ((kinds & (write ? machine::kOnWrite | machine::kOnChange : machine::kOnRead)) == 0) return;
   stop_.accesses.push_back(access);
   deadline_ = 0;
 }
@@ -388,7 +401,7 @@ void Engine::fall_asleep() {
     return;
   }
   machine_.fall_asleep(smcr >> 1 & 7U);
-  bus().happened(machine::EventKind::kSleep);
+  happened(machine::EventKind::kSleep);
   deadline_ = 0;
 }
 
@@ -467,7 +480,7 @@ bool Engine::enter_interrupt() {
   entered_interrupt_ = true;
   stop_.interrupt = static_cast<int>(vector);
   fabric_.vector_owner[vector]->on_vector(bus(), vector);
-  bus().happened(machine::EventKind::kInterrupt, vector);
+  happened(machine::EventKind::kInterrupt, vector);
   fire_due(cpu_.now);                     // the run may end here
   if (fault_ != machine::Fault::kNone) {  // of the pushes: no instruction has done it
     stop_.last_pc = interrupted;
@@ -497,6 +510,7 @@ bool Engine::tell() {
       for (const IoField& field : io.fields)
         if (io.name == "MCUSR" && cause == 1U << field.lowest) name = field.name;
     bus().happened(machine::EventKind::kReset, cause, 0, name);
+    bus().record(machine::EventKind::kReset, cause, 0, cpu_.now);
   }
   if (fault_ != machine::Fault::kNone) {
     stop_.fault = std::exchange(fault_, machine::Fault::kNone);
@@ -547,7 +561,7 @@ bool Engine::boundary(bool executed) {
     if (cpu_.asleep) {
       if (cpu_.pending != 0 && enabled) {  // four more cycles to wake up
         machine_.wake_up();
-        bus().happened(machine::EventKind::kWake);
+        happened(machine::EventKind::kWake);
         executed = false;
         continue;
       }

@@ -99,6 +99,7 @@ class Engine {
   LUCID_SLOW void slow_store(u16 address, u8 value, u8 mask);
   LUCID_SLOW void note_store(u16 address, u8 value, u8 mask);
   void note_access(const machine::Access& access);
+  LUCID_SLOW void happened(machine::EventKind kind, unsigned number = 0);
   LUCID_SLOW void note_unmodelled(u16 address);
   LUCID_SLOW u8 note_off(u16 address);
   bool reach_external(u16 address);

@@ -228,6 +228,7 @@ struct Engine::Frame {
   }
   void returned_from_interrupt() {
     engine.bus().happened(machine::EventKind::kReturn);
+    engine.bus().record(machine::EventKind::kReturn, 0, 0, now);
     if (engine.machine_.outputs_.events_wanted != 0) deadline = 0;
     turned_on_interrupts();
   }
@@ -263,6 +264,7 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   fault_ = machine::Fault::kNone;
   if (!observed_.empty()) renew_observed();
   if (translator_) renew_memories();
+  machine_.outputs_.pc = &stop_.last_pc;
   machine_.outputs_.events_wanted = request.events;
   machine_.outputs_.events.clear();
   levels_.clear();

@@ -55,6 +55,7 @@ void Eeprom::control(const Bus& bus, u8 value, u8 mask, u64 t) const {
       state.address = address;
       state.value = bus.reg(eedr());
       bus.happened(machine::EventKind::kEepromWrite, address, state.value);
+      bus.record(machine::EventKind::kEepromWrite, address, state.value, bus.world.cpu.now);
       state.mode = static_cast<u8>((bus.reg(eecr_) & kEepm) >> 4);
       state.master_until = 0;
       const u64 ticks = (kMicroseconds[state.mode] * clock_hz_ + 999'999) / 1'000'000;

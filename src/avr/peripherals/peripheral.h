@@ -31,6 +31,8 @@ struct Outputs {
   std::string failure;          ///< of something outside: the run ends with it
   u32 events_wanted = 0;        ///< by machine::bit(kind)
   std::vector<machine::Event> events;
+  machine::Tap tap;
+  const u32* pc = nullptr;                    ///< of the instruction under way, for the tap
   std::vector<machine::WireChange> offers;    ///< of this chip to its wires
   machine::Companions* companions = nullptr;  ///< that are on them
 };
@@ -62,6 +64,11 @@ class Bus {
                 const std::string& name = {}) const {
     if ((outputs_.events_wanted & machine::bit(kind)) != 0)
       outputs_.events.push_back({kind, number, value, name});
+  }
+  /// For who listens, at a cycle.
+  void record(machine::EventKind kind, u32 number, u32 value, u64 t) const {
+    if (outputs_.tap.wants(kind))
+      outputs_.tap.put({world.tick_at(t), kind, number, value, outputs_.pc ? *outputs_.pc : 0});
   }
   /// To the wire of a pin, from a cycle on.
   void offer(u8 pin, u8 offer, u64 cycle) const;

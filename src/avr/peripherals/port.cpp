@@ -155,6 +155,9 @@ void Port::settle(const Bus& bus, u64 when) const {
   if (when != state.changed_at) state.level_before = state.level;
   state.level = level;
   state.changed_at = when;
+  for (unsigned bit = 0; bit < 8; ++bit)
+    if ((changed >> bit & 1U) != 0)
+      bus.record(machine::EventKind::kEdge, number(bit), level >> bit & 1U, when);
   for (const Listener& listener : listeners_)
     // One that a listener has changed again has been told already.
     if (((changed & ~(state.level ^ level)) >> listener.bit & 1U) != 0 &&

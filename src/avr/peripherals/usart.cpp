@@ -324,6 +324,7 @@ void Usart::frame_left(const Bus& bus, u64 t) const {
   const u16 data = bus.world.usarts[index_].leaving;
   bus.transmit(name(), static_cast<u8>(data));
   bus.happened(machine::EventKind::kByteOut, data, 0, name());
+  bus.record(machine::EventKind::kByteOut, index_, data, t);
   for (const Peripheral* listener : listeners_)
     listener->on_byte(bus, name(), static_cast<u8>(data), t);
   sent(bus, t);
@@ -442,6 +443,7 @@ void Usart::clock_edge(const Bus& bus, bool rises, u64 t) const {
 void Usart::received(const Bus& bus, u16 frame) const {
   UsartState& state = bus.world.usarts[index_];
   bus.happened(machine::EventKind::kByteIn, frame & 0x1ffU, 0, name());
+  bus.record(machine::EventKind::kByteIn, index_, frame & 0x1ffU, bus.world.cpu.now);
   if (passed_over(bus.world, frame)) return;
   if (state.fifo_count < 3) state.fifo[state.fifo_count++] = frame;
 }

@@ -1,0 +1,88 @@
+// SPDX-License-Identifier: MIT
+// Tap: what happens in a machine, told as plain numbers from where it happens, without ending the
+// run. It is beside the world: nothing in it is hashed or copied.
+#ifndef LUCID_MACHINE_TAP_H
+#define LUCID_MACHINE_TAP_H
+
+#include <cstddef>
+#include <cstdint>
+#include <string>
+#include <vector>
+
+namespace lucid::machine {
+
+/// What can happen, as bit numbers of RunRequest::events and of Machine::listen.
+enum class EventKind : std::uint8_t {
+  kInterrupt,    ///< entered; `number` is the vector
+  kReturn,       ///< a return from interrupt has executed; `number` is its vector, 0: not known
+  kSleep,        ///< the processor has stopped
+  kWake,         ///< and goes on
+  kByteOut,      ///< has left a serial port
+  kByteIn,       ///< has arrived
+  kEepromWrite,  ///< has begun: address `number`, `value`
+  kEdge,         ///< a pin is now `value`
+  kWire,         ///< what the chip does to a wire has changed
+  kReset,        ///< by the chip itself; `number` is its cause, as the status register shows it
+  kRead,         ///< of a byte that is watched with kTapRead: address `number`, `value`; only told
+  kWrite,        ///< the same for a store; only told
+};
+constexpr std::uint32_t bit(EventKind kind) { return 1U << static_cast<unsigned>(kind); }
+
+/// For one who waits for it.
+struct Event {
+  EventKind kind = EventKind::kInterrupt;
+  unsigned number = 0, value = 0;  ///< of a byte: `number` is what was sent
+  std::string name;                ///< of the pin or the serial port
+};
+
+/// For one who listens: a byte's `number` is its port's place in ChipInfo::serial_ports, an edge's
+/// is its pin's in WireChange.
+struct Record {
+  std::uint64_t tick = 0;  ///< of the oscillator
+  EventKind kind = EventKind::kInterrupt;
+  std::uint32_t number = 0, value = 0;
+  std::uint32_t pc = 0;  ///< byte address of the last instruction that began before it
+};
+
+class RecordSink {
+ public:
+  virtual ~RecordSink() = default;
+  /// In the order in which they happened. Called while the machine runs: it must not be touched.
+  virtual void take(const Record* records, std::size_t count) = 0;
+};
+
+/// The ring between a machine and who listens.
+class Tap {
+ public:
+  Tap() = default;
+  Tap(const Tap& /*other*/) {}  // a copy of a machine is not listened to
+  Tap& operator=(const Tap& /*other*/) { return *this; }
+  ~Tap() = default;
+
+  void listen(std::uint32_t kinds, RecordSink* sink) {
+    flush();
+    kinds_ = sink != nullptr ? kinds : 0;
+    sink_ = sink;
+    ring_.reserve(kinds_ != 0 ? kMost : 0);
+  }
+  [[nodiscard]] bool wants(EventKind kind) const { return (kinds_ & bit(kind)) != 0; }
+  void put(const Record& record) {
+    ring_.push_back(record);
+    if (ring_.size() == kMost) flush();
+  }
+  void flush() {
+    if (ring_.empty()) return;
+    sink_->take(ring_.data(), ring_.size());
+    ring_.clear();
+  }
+
+ private:
+  static constexpr std::size_t kMost = 1024;
+  std::uint32_t kinds_ = 0;
+  RecordSink* sink_ = nullptr;
+  std::vector<Record> ring_;
+};
+
+}  // namespace lucid::machine
+
+#endif  // LUCID_MACHINE_TAP_H
