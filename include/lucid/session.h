@@ -164,6 +164,24 @@ class LUCID_API Session {
   /// Moves the execution point; nothing executes.
   Result<Pause> move_to(const std::string& place);
   Pause reset();
+  /// All that the session is at a moment: the chip, passes, what has been stored of watched objects
+  /// so far, pins that are still driven, the pause and what it is compared with. Copies share it.
+  class Moment {
+   public:
+    [[nodiscard]] Picoseconds time() const { return time_; }
+    [[nodiscard]] std::uint64_t cycles() const { return cycles_; }
+
+   private:
+    friend class Session;
+    Picoseconds time_;
+    std::uint64_t cycles_ = 0;
+    std::shared_ptr<const void> kept_;
+  };
+  [[nodiscard]] Moment moment() const;
+  /// To a moment of this session, back or forward. What the debugger has set stays: breakpoints and
+  /// watches that are newer than the moment have not passed then; one for once that was spent since
+  /// is back. Error: kUsage for a moment before the image was loaded, or of another session.
+  Result<Pause> return_to(const Moment& moment);
   /// The run under way, or else the next one, ends within 10 ms. From any thread; safe in a signal
   /// handler.
   void request_pause();

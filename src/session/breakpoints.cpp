@@ -198,7 +198,7 @@ Result<void> Session::Core::bind(Entry& entry) {
     if (!addresses.empty()) there.names_at = addresses[0];  // names mean what they mean there
     auto condition = expression::Expression::parse(point.spec.condition, there);
     if (!condition) return wait(condition.error(), "its condition: ");
-    entry.condition = std::make_unique<expression::Expression>(std::move(*condition));
+    entry.condition = std::make_shared<const expression::Expression>(std::move(*condition));
   }
   if (addresses.empty()) return {};
   point.addresses = addresses;
@@ -494,7 +494,10 @@ bool Session::Core::settle(const Outcome& outcome) {
         pause_.then.push_back(entry->point.spec.then);
   }
   for (const unsigned id : std::exchange(used_up_, {}))
-    if (remove(id)) remark(fmt::format("breakpoint {} was for once and is gone", id));
+    if (remove(id)) {
+      spent_.insert(id);
+      remark(fmt::format("breakpoint {} was for once and is gone", id));
+    }
   return !outcome.ids.empty();
 }
 

@@ -61,6 +61,11 @@ class Session::Core final : private machine::MarkListener {
   Pause reset();
   Result<Pause> stepped(StepKind kind, StepUnit unit, std::uint64_t count);
 
+  // Going back: moment.cpp.
+  struct Kept;
+  [[nodiscard]] std::shared_ptr<const Kept> keep() const;
+  Result<Pause> return_to(const Kept& kept);
+
   // Looking
   [[nodiscard]] frames::Scope scope() const {
     return {program_, machine(), flows_, static_end_, level_, {}};
@@ -113,9 +118,10 @@ class Session::Core final : private machine::MarkListener {
   }
 
   Chip chip_;
-  std::unique_ptr<machine::Machine> before_;  ///< as it was at the last pause
+  std::shared_ptr<const machine::Machine> before_;  ///< as it was at the last pause
   Program program_;
   std::string image_path_;
+  unsigned loads_ = 0;  ///< of images, so far
   std::optional<std::uint32_t> static_begin_, static_end_;
   std::optional<std::uint32_t> no_handler_;  ///< where interrupts without a handler lead
   mutable frames::Flows flows_;              ///< made when asked for
@@ -145,9 +151,9 @@ class Session::Core final : private machine::MarkListener {
   struct Entry {
     Breakpoint point;
     std::string line_text;  ///< of the line it was set on; lines move from build to build
-    std::unique_ptr<expression::Expression> condition;
+    std::shared_ptr<const expression::Expression> condition;
     // Of what is no place:
-    std::unique_ptr<expression::Expression> object;  ///< or the expression of `when`
+    std::shared_ptr<const expression::Expression> object;  ///< or the expression of `when`
     unsigned object_type = 0;
     frames::Place object_place;
     std::vector<WatchedObject> objects;
@@ -166,6 +172,7 @@ class Session::Core final : private machine::MarkListener {
     [[nodiscard]] const std::vector<std::uint32_t>* inner_at(std::uint32_t address) const;
   };
   std::vector<Entry> breakpoints_;
+  std::set<unsigned> spent_;  ///< breakpoints for once that are gone
   std::vector<WatchView> watched_;
   std::set<unsigned> bound_watches_;  ///< those whose names have had a meaning: they keep it
   unsigned next_id_ = 1;
@@ -257,11 +264,11 @@ class Session::Core final : private machine::MarkListener {
   bool watches_moved_ = false;               ///< a pointer that is followed leads elsewhere
   std::vector<unsigned> used_up_;            ///< for once, and paused or logged now
   std::vector<std::uint32_t> temporary_;     ///< of the step under way
-  struct Moment {
+  struct Instant {
     std::uint64_t cycles = 0, ticks = 0;
   };
-  void count_since(Pause& pause, const Moment& start) const;
-  Moment started_;                                      ///< of the last pause
+  void count_since(Pause& pause, const Instant& start) const;
+  Instant started_;                                     ///< of the last pause
   std::pair<std::uint32_t, std::uint64_t> stood_at_{};  ///< pc and ticks where a run began
   std::optional<std::pair<std::uint32_t, std::uint64_t>> counted_;  ///< pass counted at pc, ticks
   struct Remarks {

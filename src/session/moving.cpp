@@ -153,7 +153,7 @@ std::vector<std::string> Session::Core::Remarks::texts() const {
 
 void Session::Core::remember() { before_ = machine().clone(); }
 
-void Session::Core::count_since(Pause& pause, const Moment& start) const {
+void Session::Core::count_since(Pause& pause, const Instant& start) const {
   pause.cycles_since = machine().cycles() - start.cycles;
   pause.since = to_time(machine().ticks() - start.ticks, machine().info().clock_hz);
 }
@@ -315,7 +315,7 @@ std::string Session::Core::passed_over(const Function& callee) const {
 Result<Pause> Session::Core::stepped(StepKind kind, StepUnit unit, std::uint64_t count) {
   if (count == 0) return fail(ErrorCode::kUsage, "a step is made at least once");
   auto first_before = machine().clone();
-  const Moment first_start{machine().cycles(), machine().ticks()};
+  const Instant first_start{machine().cycles(), machine().ticks()};
   Pause pause;
   Remarks remarks;
   for (std::uint64_t i = 0; i < count; ++i) {

@@ -25,6 +25,8 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
   came_from_.clear();
   inputs_.clear();
   driven_until_.clear();
+  spent_.clear();
+  ++loads_;
   image_path_ = path;
   sources_.set_image_path(path);
   warnings.insert(warnings.end(), program_.warnings().begin(), program_.warnings().end());

@@ -147,7 +147,7 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
   entry.objects = std::move(objects);
   entry.frame = frame;
   entry.every_instruction = every_instruction;
-  entry.object = std::make_unique<expression::Expression>(std::move(*expression));
+  entry.object = std::make_shared<const expression::Expression>(std::move(*expression));
   entry.point.remark = every_instruction
                            ? (is_data(entry.point.spec.kind)
                                   ? "it is in registers: looked at after every instruction"
