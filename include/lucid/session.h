@@ -185,6 +185,13 @@ class LUCID_API Session {
   /// The run under way, or else the next one, ends within 10 ms. From any thread; safe in a signal
   /// handler.
   void request_pause();
+  /// Has something done on the session's thread, in the order in which it was posted: while the
+  /// program runs, at an instruction boundary within 10 ms, and the run goes on; else when
+  /// do_posted() is called or the next run begins. It may look, set breakpoints and act from
+  /// outside; it must not move the program. From any thread, not in a signal handler.
+  void post(std::function<void()> request);
+  /// Does now what has been posted. On the session's thread, between runs.
+  void do_posted();
   /// Each run ends, with Pause::Cause::kLimit, after so much simulated time; 0: it need not.
   void set_limit(Picoseconds span);
   /// Listener::on_pace() is called every so much simulated time of a run; 0: never.

@@ -6,8 +6,10 @@
 
 #include <algorithm>
 #include <atomic>
+#include <functional>
 #include <map>
 #include <memory>
+#include <mutex>
 #include <set>
 
 #include "expression/expression.h"
@@ -128,6 +130,10 @@ class Session::Core final : private machine::MarkListener {
   mutable session::Sources sources_;
   Listener* listener_ = nullptr;
   std::atomic<bool> pause_requested_{false};
+  std::atomic<bool> attention_{false};  ///< a pause is requested, or something has been posted
+  std::mutex posting_;
+  std::vector<std::function<void()>> posted_;  ///< guarded by posting_
+  void do_posted();
   std::atomic<bool> running_{false};
   Pause pause_;
   Picoseconds limit_, pace_;                        ///< of a run; 0: none

@@ -25,7 +25,7 @@ void Session::Core::deliver() {
 }
 
 machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
-  request.pause_requested = &pause_requested_;
+  request.pause_requested = &attention_;
   const std::uint64_t end = request.until_ticks;
   request.endless = end == UINT64_MAX && request.until_cycles == UINT64_MAX;
   for (;;) {
@@ -36,6 +36,10 @@ machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
     let_go();
     deliver();
     if (machine().ticks() >= next_pace_) keep_pace();
+    if (attention_.exchange(false)) {
+      do_posted();
+      if (stop.why == machine::Stop::Why::kTime) stop.why = machine::Stop::Why::kRequested;
+    }
     // A run that looks at each instruction comes by often, in little simulated time.
     constexpr unsigned kOften = 1024;
     const bool sliced = stop.why == machine::Stop::Why::kTime;
@@ -46,6 +50,15 @@ machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
       return stop;
     request.pass_first_breakpoint = false;
   }
+}
+
+void Session::Core::do_posted() {
+  std::vector<std::function<void()>> requests;
+  {
+    const std::lock_guard<std::mutex> lock(posting_);
+    requests.swap(posted_);
+  }
+  for (const auto& request : requests) request();
 }
 
 void Session::Core::keep_pace() {
@@ -63,7 +76,6 @@ Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Tar
     for (const Target::Place& place : target->places) temporary_.push_back(place.address);
   if (!temporary_.empty()) sync_marks();
   Outcome outcome;
-  request.events = events_wanted();
   request.marks = this;
   int interrupt = -1;
   for (;;) {
@@ -75,6 +87,7 @@ Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Tar
     if (!feeders_.empty()) note_feeder(here.first);
     const bool one = object_under_way() || looks_at_every_instruction();
     if (one) stretch.instructions = 1;
+    stretch.events = events_wanted();
     outcome.stop = run_in_slices(stretch);
     count_passed();
     if (outcome.stop.interrupt >= 0) interrupt = outcome.stop.interrupt;
@@ -105,6 +118,8 @@ Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Tar
       }
       continue;
     }
+    // Something was posted: it may have set breakpoints.
+    if (why == machine::Stop::Why::kRequested && !pause_requested_) continue;
     if (why != machine::Stop::Why::kBreakpoint) break;
     end_frames();
     if (hit(outcome)) {

@@ -133,7 +133,20 @@ Result<Pause> Session::step(StepKind kind, StepUnit unit, std::uint64_t count) {
 }
 Result<Pause> Session::move_to(const std::string& place) { return core_->move_to(place); }
 Pause Session::reset() { return core_->reset(); }
-void Session::request_pause() { core_->pause_requested_ = true; }
+void Session::request_pause() {
+  core_->pause_requested_ = true;
+  core_->attention_ = true;
+}
+
+void Session::post(std::function<void()> request) {
+  {
+    const std::lock_guard<std::mutex> lock(core_->posting_);
+    core_->posted_.push_back(std::move(request));
+  }
+  core_->attention_ = true;
+}
+
+void Session::do_posted() { core_->do_posted(); }
 void Session::set_limit(Picoseconds span) { core_->limit_ = span; }
 void Session::set_pace(Picoseconds every) { core_->pace_ = every; }
 bool Session::running() const { return core_->running_; }

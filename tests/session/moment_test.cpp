@@ -2,8 +2,10 @@
 // Going back: what follows a moment is the same each time it is returned to.
 #include <fmt/format.h>
 
+#include <atomic>
 #include <catch2/catch.hpp>
 #include <random>
+#include <thread>
 
 #include "lucid/session.h"
 #include "tools.h"
@@ -122,4 +124,42 @@ TEST_CASE("what was set after a moment stays and has not passed; what was spent 
   CHECK(session.return_to(Session::Moment()).error().code == ErrorCode::kUsage);
   Session other = opened();
   CHECK(other.return_to(session.moment()).error().code == ErrorCode::kUsage);
+}
+
+TEST_CASE("what another thread posts is done while the program runs, at an instruction boundary") {
+  Session session = opened();
+  std::atomic<bool> done{false};
+  std::uint64_t at = 0;
+  std::string order;
+  std::thread other([&] {
+    for (unsigned i = 0; i < 5; ++i)
+      session.post([&session, &order, i] {
+        order += static_cast<char>('a' + i);
+        REQUIRE(session.running());
+        REQUIRE(session.evaluate("ticks"));
+      });
+    session.post([&] {
+      at = session.chip().cycles();
+      REQUIRE(session.feed("USART0", "P\n"));
+      REQUIRE(session.pause_at({"clock_ms", BreakpointSpec::Rule::kOn, 3, ""}));
+      done = true;
+    });
+  });
+  const Pause pause = session.go();  // without end but for what is posted
+  other.join();
+  CHECK(done);
+  CHECK(order == "abcde");
+  CHECK(pause.cause == Pause::Cause::kBreakpoint);
+  CHECK(pause.passes == 3);
+  CHECK(pause.cycles >= at);
+  CHECK(session.inputs().size() == 1);
+  // Between runs it waits for them, or is done when asked for.
+  session.post([&] { order += "f"; });
+  CHECK(order == "abcde");
+  session.do_posted();
+  session.post([&] { order += "g"; });
+  session.go_for(1'000);
+  CHECK(order == "abcdefg");
+  session.request_pause();
+  CHECK(session.go().cause == Pause::Cause::kRequested);
 }
