@@ -56,6 +56,8 @@ Json json(const VariableView& v) {
            {"file", v.file},
            {"function", v.function},
            {"address", v.address.offset}};
+  if (!v.expression.empty()) out["expression"] = v.expression;
+  if (v.children != 0) out["children"] = v.children;
   if (!v.which.empty()) out["which"] = v.which;
   if (v.unknown != Unknown::kNone) out["unknown"] = unknown_word(v.unknown);
   return out;

@@ -246,6 +246,12 @@ class LUCID_API Session {
   /// Parameters and locals in scope at the selected level, innermost first. A value that cannot be
   /// told says why.
   [[nodiscard]] std::vector<VariableView> variables() const;
+  /// The parts of an object, by an expression that evaluate() takes: members (those of base classes
+  /// and of members without a name among them), elements from `begin` on, what a pointer leads to.
+  /// Only those that are asked for are read. Error: those of evaluate().
+  [[nodiscard]] Result<std::vector<VariableView>> children(const std::string& expression,
+                                                           std::uint64_t begin = 0,
+                                                           std::uint64_t count = 100) const;
   [[nodiscard]] TimeView time() const;
   [[nodiscard]] std::vector<VariableView> globals(const std::string& like = {}) const;
   [[nodiscard]] Result<Explanation> explain(const std::string& place = "here") const;

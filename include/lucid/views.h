@@ -149,6 +149,8 @@ struct TimeView {
 
 struct VariableView {
   std::string name;
+  std::string expression;      ///< what evaluate() and children() take for it
+  std::uint64_t children = 0;  ///< members, elements, or what a pointer leads to
   std::string type;
   std::string value;
   std::string before;

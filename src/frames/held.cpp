@@ -402,6 +402,29 @@ bool leads(const std::vector<FlowGraph::Node>& nodes, unsigned from, unsigned to
 
 }  // namespace
 
+namespace {
+
+/// Does a pointer into the frame, below `end`, begin to move here, so that where it leads is no
+/// longer known behind? A loop copies an object so.
+bool walks_from(const FlowGraph& graph, const machine::Target& target, const Instruction& now,
+                unsigned node, std::int32_t end) {
+  machine::FrameState behind = *graph.state_at(node);
+  target.follow(now, behind);
+  const auto led = target.stack_pointers(behind);
+  if (led.empty()) return false;
+  for (const unsigned next : graph.nodes()[node].next) {
+    const machine::FrameState* state = graph.state_at(next);
+    if (state == nullptr) continue;
+    const auto leads = target.stack_pointers(*state);
+    for (const std::int32_t pointer : led)
+      if (pointer < end && std::find(leads.begin(), leads.end(), pointer) == leads.end())
+        return true;
+  }
+  return false;
+}
+
+}  // namespace
+
 Holding slot_holding(const Scope& scope, const Function& function, std::uint32_t address,
                      std::int32_t offset, std::uint32_t bytes) {
   const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
@@ -421,6 +444,7 @@ Holding slot_holding(const Scope& scope, const Function& function, std::uint32_t
       stores[i] = at->offset < end && at->offset + at->bytes > offset;
     for (const std::int32_t pointer : target.stack_pointers(*state))
       stores[i] = stores[i] || (pointer >= offset - 1 && pointer <= end);
+    stores[i] = stores[i] || walks_from(graph, target, now, i, end);
   }
   // Is there a way here from one of them?
   for (unsigned i = 0; i < nodes.size(); ++i)

@@ -74,6 +74,10 @@ class Session::Core final : private machine::MarkListener {
   }
   Result<void> select_level(unsigned number);
   [[nodiscard]] std::vector<VariableView> variables() const;
+  [[nodiscard]] std::uint64_t count_children(unsigned type) const;
+  [[nodiscard]] Result<std::vector<VariableView>> children(const std::string& expression,
+                                                           std::uint64_t begin,
+                                                           std::uint64_t count) const;
   [[nodiscard]] std::string which(const std::string& expression, const frames::Scope& in) const;
   [[nodiscard]] std::string function_here(const frames::Scope& in) const;
   [[nodiscard]] Location location(std::uint32_t address) const;

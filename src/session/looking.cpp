@@ -254,6 +254,8 @@ std::vector<VariableView> Session::Core::variables() const {
     VariableView view;
     view.name = local->name;
     view.type = program_.types()[local->type].name;
+    view.expression = local->name;
+    view.children = count_children(local->type);
     view.function = function != nullptr ? function->name : "";
     const auto written = [&](const frames::Scope& in) {
       auto operand = expression::local_value(*local, in);

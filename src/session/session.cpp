@@ -262,6 +262,11 @@ Result<void> Session::filter_steps(std::vector<std::string> stay_in,
 }
 Result<void> Session::select_level(unsigned number) { return core_->select_level(number); }
 std::vector<VariableView> Session::variables() const { return core_->variables(); }
+Result<std::vector<VariableView>> Session::children(const std::string& expression,
+                                                    std::uint64_t begin,
+                                                    std::uint64_t count) const {
+  return core_->children(expression, begin, count);
+}
 
 TimeView Session::time() const {
   const Pause& pause = core_->pause_;
@@ -285,6 +290,8 @@ std::vector<VariableView> Session::globals(const std::string& like) const {
     view.file = core_->program_.files()[v.file].name;
     view.address = v.address;
     const std::string text = v.name + " in " + (v.function.empty() ? view.file : v.function);
+    view.expression = text;
+    view.children = core_->count_children(v.type);
     if (auto expression = expression::Expression::parse(text, now)) {
       const auto written = [&](const frames::Scope& scope) -> std::string {
         auto operand = expression->evaluate(scope);
