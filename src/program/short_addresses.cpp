@@ -17,16 +17,16 @@
 namespace lucid::program {
 namespace {
 
-using Bytes = std::vector<std::uint8_t>;
+using FileBytes = std::vector<std::uint8_t>;
 
-std::uint32_t get(const Bytes& from, std::size_t at, unsigned bytes) {
+std::uint32_t get(const FileBytes& from, std::size_t at, unsigned bytes) {
   std::uint32_t value = 0;
   for (unsigned i = 0; i < bytes && at + i < from.size(); ++i)
     value |= std::uint32_t{from[at + i]} << (8 * i);
   return value;
 }
 
-void put(Bytes& to, std::size_t at, std::uint32_t value, unsigned bytes) {
+void put(FileBytes& to, std::size_t at, std::uint32_t value, unsigned bytes) {
   for (unsigned i = 0; i < bytes && at + i < to.size(); ++i)
     to[at + i] = static_cast<std::uint8_t>(value >> (8 * i));
 }
@@ -38,7 +38,7 @@ struct Section {
 
 class Widening {
  public:
-  explicit Widening(const Bytes& file) : file_(file) {}
+  explicit Widening(const FileBytes& file) : file_(file) {}
 
   /// False: nothing is to be done, or it cannot be.
   bool run() {
@@ -46,14 +46,14 @@ class Widening {
         sections_.count(".debug_line") == 0 || !patch_units())
       return false;
     for (const char* name : {".debug_loclists", ".debug_rnglists"}) patch_list_headers(name);
-    const Bytes addresses = wide_addresses();
-    const Bytes lines = wide_lines();
+    const FileBytes addresses = wide_addresses();
+    const FileBytes lines = wide_lines();
     if (!patch_references()) return false;
     replace(".debug_addr", addresses);
     replace(".debug_line", lines);
     return true;
   }
-  [[nodiscard]] Bytes take() { return std::move(file_); }
+  [[nodiscard]] FileBytes take() { return std::move(file_); }
   /// How many units have short addresses amid their entries.
   std::size_t unreadable() {
     if (!find_sections()) return 0;
@@ -123,9 +123,9 @@ class Widening {
     }
   }
 
-  Bytes wide_addresses() {
+  FileBytes wide_addresses() {
     const Section& section = sections_[".debug_addr"];
-    Bytes out;
+    FileBytes out;
     for (std::size_t at = section.begin; at + 8 <= section.begin + section.size;) {
       const std::uint32_t length = get(file_, at, 4);
       if (length < 4 || length > section.begin + section.size - at - 4) break;
@@ -150,10 +150,10 @@ class Widening {
   }
 
   /// Line programs, in which `set address` gets two bytes more.
-  Bytes wide_lines() {
+  FileBytes wide_lines() {
     const Section& section = sections_[".debug_line"];
     const std::size_t end = section.begin + section.size;
-    Bytes out;
+    FileBytes out;
     for (std::size_t at = section.begin; at + 10 <= end;) {
       const std::uint32_t length = get(file_, at, 4);
       if (length > end - at - 4) break;
@@ -175,7 +175,7 @@ class Widening {
     return out;
   }
 
-  void copy(Bytes& out, std::size_t begin, std::size_t end) const {
+  void copy(FileBytes& out, std::size_t begin, std::size_t end) const {
     out.insert(out.end(), file_.begin() + static_cast<std::ptrdiff_t>(begin),
                file_.begin() + static_cast<std::ptrdiff_t>(end));
   }
@@ -185,7 +185,7 @@ class Widening {
     return std::min(at + 1, end);
   }
 
-  void widen_program(Bytes& out, std::size_t header, std::size_t at, std::size_t end) const {
+  void widen_program(FileBytes& out, std::size_t header, std::size_t at, std::size_t end) const {
     // Behind the offset of the program: three sizes, a flag, line base, line range, opcode base.
     const unsigned opcode_base = file_[header + 17];
     const std::size_t lengths = header + 18;
@@ -255,14 +255,14 @@ class Widening {
   }
 
   /// The section's new bytes go behind everything else.
-  void replace(const char* name, const Bytes& bytes) {
+  void replace(const char* name, const FileBytes& bytes) {
     const Section& section = sections_[name];
     put(file_, section.header + 16, static_cast<std::uint32_t>(file_.size()), 4);  // sh_offset
     put(file_, section.header + 20, static_cast<std::uint32_t>(bytes.size()), 4);  // sh_size
     file_.insert(file_.end(), bytes.begin(), bytes.end());
   }
 
-  Bytes file_;
+  FileBytes file_;
   std::map<std::string, Section> sections_;
   std::map<std::uint32_t, std::uint32_t> new_address_base_, new_lines_;
 };

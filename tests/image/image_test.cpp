@@ -115,7 +115,7 @@ TEST_CASE("every other unusable file is recognised, with what to do") {
   const Row rows[] = {{test::scratch("noise.bin"), "neither an ELF file nor Intel HEX", "main.elf"},
                       {test::scratch("empty.elf"), "empty", ""},
                       {object + ".o", "not yet linked", "avr-gcc -o"},
-                      {LUCID_PROGRAM, "64-bit", "avr-gcc"},
+                      {"/bin/sh", "64-bit", "avr-gcc"},
                       {test::scratch("missing.elf"), "cannot read", "path"},
                       {LUCID_KILN, "not a regular file", ""}};
   for (const Row& row : rows) {

@@ -5,7 +5,7 @@ namespace lucid::avr {
 namespace {
 
 /// Programming time in microseconds: erase and write 3.4 ms, either alone 1.8 ms.
-constexpr std::array<u64, 4> kMicroseconds{3400, 1800, 1800, 3400};  // by EEPM
+constexpr std::array<u64, 4> kWriteMicroseconds{3400, 1800, 1800, 3400};  // by EEPM
 
 }  // namespace
 
@@ -58,7 +58,7 @@ void Eeprom::control(const Bus& bus, u8 value, u8 mask, u64 t) const {
       bus.record(machine::EventKind::kEepromWrite, address, state.value, bus.world.cpu.now);
       state.mode = static_cast<u8>((bus.reg(eecr_) & kEepm) >> 4);
       state.master_until = 0;
-      const u64 ticks = (kMicroseconds[state.mode] * clock_hz_ + 999'999) / 1'000'000;
+      const u64 ticks = (kWriteMicroseconds[state.mode] * clock_hz_ + 999'999) / 1'000'000;
       bus.schedule_tick(slot_, bus.world.tick_at(t + 1) + ticks);
       bus.stall(2);
     } else {
