@@ -66,6 +66,7 @@ class Tap {
     ring_.reserve(kinds_ != 0 ? kMost : 0);
   }
   [[nodiscard]] bool wants(EventKind kind) const { return (kinds_ & bit(kind)) != 0; }
+  [[nodiscard]] bool wants_any() const { return kinds_ != 0; }
   void put(const Record& record) {
     ring_.push_back(record);
     if (ring_.size() == kMost) flush();

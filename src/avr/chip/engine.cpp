@@ -372,6 +372,11 @@ void Engine::happened(machine::EventKind kind, unsigned number) {
   bus().record(kind, number, 0, cpu_.now);
 }
 
+void Engine::note_return(u64 now) {
+  bus().happened(machine::EventKind::kReturn);
+  bus().record(machine::EventKind::kReturn, 0, 0, now);
+}
+
 /// REQUIRES: it is watched.
 void Engine::note_access(const machine::Access& access) {
   const unsigned kinds = machine_.watched_.find(access.address)->second;
@@ -480,7 +485,7 @@ bool Engine::enter_interrupt() {
   entered_interrupt_ = true;
   stop_.interrupt = static_cast<int>(vector);
   fabric_.vector_owner[vector]->on_vector(bus(), vector);
-  happened(machine::EventKind::kInterrupt, vector);
+  if (listened_) happened(machine::EventKind::kInterrupt, vector);
   fire_due(cpu_.now);                     // the run may end here
   if (fault_ != machine::Fault::kNone) {  // of the pushes: no instruction has done it
     stop_.last_pc = interrupted;

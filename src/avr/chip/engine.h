@@ -100,6 +100,7 @@ class Engine {
   LUCID_SLOW void note_store(u16 address, u8 value, u8 mask);
   void note_access(const machine::Access& access);
   LUCID_SLOW void happened(machine::EventKind kind, unsigned number = 0);
+  LUCID_SLOW void note_return(u64 now);
   LUCID_SLOW void note_unmodelled(u16 address);
   LUCID_SLOW u8 note_off(u16 address);
   bool reach_external(u16 address);
@@ -133,6 +134,7 @@ class Engine {
   u64 until_ = 0;  ///< the cycle at which the run ends
   u64 steps_left_ = 0;
   bool entered_interrupt_ = false;
+  bool listened_ = false;  ///< somebody waits for events, or listens
   machine::Fault fault_ = machine::Fault::kNone;
   u32 fault_address_ = 0;
 };

@@ -227,8 +227,7 @@ struct Engine::Frame {
     deadline = 0;
   }
   void returned_from_interrupt() {
-    engine.bus().happened(machine::EventKind::kReturn);
-    engine.bus().record(machine::EventKind::kReturn, 0, 0, now);
+    if (engine.listened_) engine.note_return(now);
     if (engine.machine_.outputs_.events_wanted != 0) deadline = 0;
     turned_on_interrupts();
   }
@@ -266,6 +265,7 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   if (translator_) renew_memories();
   machine_.outputs_.pc = &stop_.last_pc;
   machine_.outputs_.events_wanted = request.events;
+  listened_ = request.events != 0 || machine_.outputs_.tap.wants_any();
   machine_.outputs_.events.clear();
   levels_.clear();
   if ((request.events & machine::bit(machine::EventKind::kEdge)) != 0)

@@ -65,6 +65,7 @@ class Bus {
     if ((outputs_.events_wanted & machine::bit(kind)) != 0)
       outputs_.events.push_back({kind, number, value, name});
   }
+  [[nodiscard]] bool listens(machine::EventKind kind) const { return outputs_.tap.wants(kind); }
   /// For who listens, at a cycle.
   void record(machine::EventKind kind, u32 number, u32 value, u64 t) const {
     if (outputs_.tap.wants(kind))

@@ -155,7 +155,7 @@ void Port::settle(const Bus& bus, u64 when) const {
   if (when != state.changed_at) state.level_before = state.level;
   state.level = level;
   state.changed_at = when;
-  for (unsigned bit = 0; bit < 8; ++bit)
+  for (unsigned bit = 0; bit < 8 && bus.listens(machine::EventKind::kEdge); ++bit)
     if ((changed >> bit & 1U) != 0)
       bus.record(machine::EventKind::kEdge, number(bit), level >> bit & 1U, when);
   for (const Listener& listener : listeners_)

@@ -1,0 +1,146 @@
+// SPDX-License-Identifier: MIT
+// What reaches a timer from elsewhere: pins and the comparator (counting and capturing edges), its
+// moments in the queue, interrupts, sleep, reset.
+#include <fmt/format.h>
+
+#include "avr/peripherals/port.h"
+#include "avr/peripherals/timer.h"
+
+namespace lucid::avr {
+
+void Timer::say_what_is_missing(const Bus& bus) const {
+  if (mode(bus.world).reserved)
+    bus.note(fmt::format(
+        "TIMER{}: the waveform mode is reserved; the counter runs as in normal mode", number_));
+}
+
+// Pins, events
+// ----------------------------------------------------------------------------------
+
+void Timer::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
+  if (bus.world.cpu.deep) return;  // its clock stands still
+  TimerState& state = bus.world.timers[index_];
+  const unsigned b = bus.reg(tccrb_);
+  if (pin == pins_.clock && counts_pin(bus.world) && level == ((b & 1U) != 0)) {
+    if (state.clock_at[0] == kNever) {
+      state.clock_at[0] = t + kSynchroniser;
+    } else {
+      if (state.clock_at[1] != kNever) count_edge(bus, t);  // faster than it can follow
+      state.clock_at[1] = t + kSynchroniser;
+    }
+  }
+  // ACIC puts the comparator in the place of the pin.
+  const bool comparator = acsr_ != 0 && (bus.reg(acsr_) & 4U) != 0;
+  if (pin == pins_.capture && !comparator) capture_edge(bus, level, t);
+  schedule(bus);
+  refresh_requests(bus);
+}
+
+void Timer::on_comparator(const Bus& bus, bool level, u64 t) const {
+  if (bus.world.cpu.deep || is_off(bus.world)) return;
+  capture_edge(bus, level, t);
+  schedule(bus);
+  refresh_requests(bus);
+}
+
+void Timer::capture_edge(const Bus& bus, bool level, u64 t) const {
+  if (icr_ == 0) return;
+  const unsigned b = bus.reg(tccrb_);
+  TimerState& state = bus.world.timers[index_];
+  if ((b & 0x80U) != 0) {  // the noise canceller wants four equal samples, of either level
+    state.capture_at = level != state.captured_level ? t + kSynchroniser + 4 : kNever;
+  } else {
+    state.captured_level = level;
+    if (level == ((b & 0x40U) != 0)) state.capture_at = t + kSynchroniser;
+  }
+}
+
+/// An edge at Tn or ICPn has come through.
+void Timer::count_edge(const Bus& bus, u64 t) const {
+  TimerState& state = bus.world.timers[index_];
+  state.clock_at = {state.clock_at[1], kNever};
+  const TimerState before = state;
+  const Plan now = plan(bus.world);
+  walk(state, now, 1);
+  state.base = t;
+  show(bus, now, before, t);
+}
+void Timer::pass_capture_edge(const Bus& bus, u64 t) const {
+  TimerState& state = bus.world.timers[index_];
+  state.capture_at = kNever;
+  const unsigned b = bus.reg(tccrb_);
+  if ((b & 0x80U) != 0) {
+    state.captured_level = !state.captured_level;
+    if (state.captured_level != ((b & 0x40U) != 0)) return;
+  }
+  capture(bus, t);
+}
+
+void Timer::capture(const Bus& bus, u64 t) const {
+  if (mode(bus.world).top == Top::kCapture) return;
+  catch_up(bus, t);
+  TimerState& state = bus.world.timers[index_];
+  bus.reg(icr_) = static_cast<u8>(state.count);
+  bus.reg(static_cast<u16>(icr_ + 1)) = static_cast<u8>(state.count >> 8);
+  const TimerState before = state;
+  state.flags |= kIcf;
+  show(bus, plan(bus.world), before, t);
+}
+
+std::vector<PinUse> Timer::uses(const World& world) const {
+  std::vector<PinUse> out;
+  const Plan now = plan(world);
+  for (unsigned i = 0; i < 3; ++i)
+    if (pins_.compare[i] && now.outputs[i] != 0)
+      out.push_back({pins_.compare[i], fmt::format("TIMER{0} OC{0}{1}", number_, "ABC"[i])});
+  if (counts_pin(world)) out.push_back({pins_.clock, fmt::format("TIMER{0} T{0}", number_)});
+  return out;
+}
+
+void Timer::on_event(const Bus& bus, unsigned slot, u64 due) const {
+  if (slot != slot_) {
+    latch(bus, bus.world.due_tick(slot), due);
+    return;
+  }
+  TimerState& state = bus.world.timers[index_];
+  const Plan now = plan(bus.world);
+  catch_up(bus, now, due);
+  if (state.clock_at[0] <= due) count_edge(bus, due);
+  if (state.capture_at <= due) pass_capture_edge(bus, due);
+  schedule(bus, now);
+  refresh_requests(bus);
+}
+
+void Timer::on_vector(const Bus& bus, unsigned vector) const {
+  TimerState& state = bus.world.timers[index_];
+  const Plan now = plan(bus.world);
+  catch_up(bus, now, bus.world.cpu.now);
+  for (unsigned flag = 0; flag < 6; ++flag)
+    if (vectors_[flag] == vector) state.flags = static_cast<u8>(state.flags & ~(1U << flag));
+  schedule(bus, now);
+  refresh_requests(bus);
+}
+
+/// In idle every timer runs; in power-save and extended standby Timer2 does, on its crystal.
+bool Timer::runs_asleep(const World& world, unsigned sm) const {
+  return sm == 0 || (crystal(world) && (sm == 3 || sm == 7 || sm == 1));
+}
+
+void Timer::stood_still(const Bus& bus, u64 cycles) const {
+  TimerState& state = bus.world.timers[index_];
+  state.base += cycles;
+  for (u64* at : {&state.capture_at, &state.clock_at[0], &state.clock_at[1]})
+    if (*at != kNever) *at += cycles;
+}
+
+void Timer::reset(const Bus& bus) const {
+  bus.world.timers[index_] = TimerState{};
+  bus.world.timers[index_].base = bus.world.cpu.now;
+  bus.world.timers[index_].captured_level =
+      pins_.capture && pins_.capture.port->level(bus.world, pins_.capture.bit);
+  bus.schedule(slot_, kNever);
+  if (assr_ != 0) bus.schedule_tick(slot_ + 1, kNever);
+  refresh_requests(bus);
+}
+
+}  // namespace lucid::avr
