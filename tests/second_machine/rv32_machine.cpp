@@ -601,6 +601,8 @@ void Rv32Machine::fault(Fault fault, u32 address) {
 void Rv32Machine::note_access(u32 address, bool write, u8 before, u8 after) {
   const auto kinds = watched_.find(address);
   if (kinds == watched_.end()) return;
+  if ((kinds->second & (write ? machine::kTapWrite : machine::kTapRead)) != 0)
+    happened(write ? EventKind::kWrite : EventKind::kRead, address, after);
   const bool wanted = write ? (kinds->second & machine::kOnWrite) != 0 ||
                                   ((kinds->second & machine::kOnChange) != 0 && before != after)
                             : (kinds->second & machine::kOnRead) != 0;

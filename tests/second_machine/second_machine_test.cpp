@@ -345,7 +345,10 @@ TEST_CASE("who listens hears all that happens, in both families, and changes not
     Chip free = made();
     Heard heard;
     REQUIRE(free.machine().listen(~0U, &heard));
-    const Address watched{Space::kData, avr ? 0x100U : 0x20000000U};
+    Address watched;
+    for (const Symbol& symbol : Image::open(path)->symbols())
+      if (symbol.name == "ticks") watched = symbol.address;
+    REQUIRE(watched.space == Space::kData);
     REQUIRE(free.machine().watch(watched, machine::kTapRead | machine::kTapWrite));
     Chip copy = free;  // is not listened to
     copy.run_for(100'000);
@@ -379,6 +382,23 @@ TEST_CASE("who listens hears all that happens, in both families, and changes not
     CHECK(bytes == free.take_serial_output());
     CHECK(bytes.find("kiln ready") == 0);
     CHECK(heard.of(EventKind::kSleep).size() > 10);
+
+    // A byte that is watched: each access of a run that each of them ends.
+    Chip watching = made();
+    REQUIRE(watching.machine().watch(watched, machine::kOnRead | machine::kOnWrite));
+    std::vector<std::pair<bool, unsigned>> accesses;
+    request.events = 0;
+    while (watching.cycles() < free.cycles())
+      for (const machine::Access& access : watching.machine().run(request).accesses)
+        accesses.emplace_back(access.write, access.after);
+    std::vector<std::pair<bool, unsigned>> told;
+    for (const machine::Record& r : heard.all)
+      if (r.kind == EventKind::kRead || r.kind == EventKind::kWrite) {
+        CHECK(r.number == watched.offset);
+        told.emplace_back(r.kind == EventKind::kWrite, r.value);
+      }
+    CHECK(told == accesses);
+    CHECK(told.size() > 1000);
 
     Chip polled = made();
     auto before = polled.pins();
