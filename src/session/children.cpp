@@ -69,6 +69,7 @@ Result<std::vector<VariableView>> Session::Core::children(const std::string& tex
   const auto whole = parsed->evaluate(now);
   if (!whole) return fail(whole.error());
   const auto& types = program_.types();
+  if (whole->type >= types.size()) return std::vector<VariableView>{};  // nothing is known of any
   const Type& type = types[whole->type];
   std::vector<VariableView> out;
   const auto add = [&](std::string name, std::string expression, unsigned of,

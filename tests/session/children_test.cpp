@@ -72,6 +72,10 @@ TEST_CASE("each part of an object is what its own expression says") {
   CHECK(session.children("big", 5000, 10)->empty());
   CHECK(session.children("go")->empty());
   CHECK_FALSE(session.children("nowhere"));
+  CHECK(session.children("1 + 2")->empty());
+  CHECK(session.children("chip.PORTB")->empty());
+  Session without(*Chip::make({"ATmega328P", 16'000'000}));  // no image: no types
+  CHECK(without.children("chip.r24")->empty());
   for (const VariableView& v : session.globals()) walk(session, v.expression, 1);
   const auto variables = session.variables();
   REQUIRE_FALSE(variables.empty());
