@@ -346,7 +346,9 @@ TEST_CASE("who listens hears all that happens, in both families, and changes not
     Heard heard;
     REQUIRE(free.machine().listen(~0U, &heard));
     Address watched;
-    for (const Symbol& symbol : Image::open(path)->symbols())
+    const auto image = Image::open(path);
+    REQUIRE(image);
+    for (const Symbol& symbol : image->symbols())
       if (symbol.name == "ticks") watched = symbol.address;
     REQUIRE(watched.space == Space::kData);
     REQUIRE(free.machine().watch(watched, machine::kTapRead | machine::kTapWrite));
