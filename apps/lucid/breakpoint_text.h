@@ -5,12 +5,13 @@
 
 #include <string>
 
+#include "grammar.h"
 #include "lucid/session.h"
 
 namespace lucid::app {
 
-/// From what follows `pause`: `at kiln.c:42 on pass 9`, `on change heater_on`, `when duty > 100`.
-Result<BreakpointSpec> parse_breakpoint(const std::string& text);
+/// Of a `pause` command. Error: kUsage.
+Result<BreakpointSpec> breakpoint_of(const Words& words);
 /// The same text again, without `pause`: what, and the clauses behind it.
 std::string subject_text(const BreakpointSpec& spec);
 std::string clauses_text(const BreakpointSpec& spec);

@@ -1,179 +1,536 @@
 // SPDX-License-Identifier: MIT
-// The table of commands: their names, words of help and functions.
-#include <algorithm>
-#include <cstring>
+#include "commands.h"
 
 #include "console.h"
 
 namespace lucid::app {
 
+using Group = Command::Group;
+
+const std::vector<ArgumentKind>& argument_kinds() {
+  using Shape = ArgumentKind::Shape;
+  static const std::vector<ArgumentKind> kKinds{
+      {"PLACE", Shape::kWord, "a line, function or address: 42, kiln.c:42, main, 0x1f4, here"},
+      {"EXPR", Shape::kWords, "a C expression: ramp.target - setpoint"},
+      {"OBJECT", Shape::kWords, "what can hold a value: ramp.target, chip.PORTB.5, pin.PD2"},
+      {"FORMAT", Shape::kWords, "hex, signed, bin …: `help formats`"},
+      {"N", Shape::kNumber, "a number"},
+      {"ID", Shape::kNumber, "the number of a breakpoint or watch"},
+      {"TIME", Shape::kTime, "a span of simulated time: 20ms, 2 s"},
+      {"VOLTS", Shape::kDigit, "a voltage: 2.5V, 300mV"},
+      {"SETTING", Shape::kWord, "on, off, 40% or 2.5V"},
+      {"TEXT", Shape::kQuoted, "a text in quotes: \"G\\n\""},
+      {"COMMAND", Shape::kQuoted, "a command in quotes"},
+      {"FILE", Shape::kWords, "the path of a file"},
+      {"SOURCE", Shape::kWord, "a source file of the program: kiln.c"},
+      {"FUNCTION", Shape::kWord, "a function of the program"},
+      {"NAME", Shape::kWords, "a part of a name"},
+      {"WORD", Shape::kWord, "a word of your own"},
+      {"WORDS", Shape::kWords, "the beginning of a command"},
+      {"PIN", Shape::kWord, "a pin: PD2"},
+      {"PART", Shape::kWord, "a part on the bench: door"},
+      {"PORT", Shape::kWord, "a serial port: USART0"},
+      {"CHIP", Shape::kWord, "a chip on the bench"},
+      {"INTERRUPT", Shape::kWord, "an interrupt: TIMER1_COMPA"},
+      {"FAULT", Shape::kWord, "a kind of fault: `show faults`"},
+      {"REGISTER", Shape::kWord, "a peripheral, or an I/O register: TIMER1, PORTB"},
+      {"MEMORY", Shape::kOneOf, "a memory of the chip"},
+      {"RANGE", Shape::kWords, "0x100..0x11f, 0x100 for 32, or a variable"},
+      {"ADDRESS", Shape::kDigit, "an address of the two-wire bus: 0x29"},
+      {"BYTE", Shape::kWord, "a byte of two hexadecimal digits"},
+      {"DATA", Shape::kDigit, "the data of a frame: 65, 0x1ff"},
+      {"TOPIC", Shape::kWords, "a command, or a topic"},
+  };
+  return kKinds;
+}
+
+const std::vector<SharedForm>& shared_forms() {
+  static const std::vector<SharedForm> kShared{
+      {"CLAUSE",
+       "on pass N | from pass N | every N passes | if EXPR | once | each byte | log TEXT | "
+       "then COMMAND",
+       "on pass N, from pass N, every N passes: only these. `if EXPR`: a pass counts when it "
+       "holds. "
+       "`once`: the breakpoint goes with its pause. `each byte`: an object's bytes one by one. "
+       "`log "
+       "TEXT`: writes it, {EXPR} filled in, and goes on. `then COMMAND`: carried out after the "
+       "pause."},
+  };
+  return kShared;
+}
+
+const std::vector<CommandGroup>& command_groups() {
+  static const std::vector<CommandGroup> kGroups{
+      {Group::kRun, "Run and step"},
+      {Group::kPause, "Say where to pause"},
+      {Group::kLook, "Look"},
+      {Group::kChange, "Change"},
+      {Group::kWorld, "Act from outside"},
+      {Group::kScript, "Open, record, leave"},
+  };
+  return kGroups;
+}
+
+const std::vector<ShortWord>& short_words() {
+  static const std::vector<ShortWord> kShort{{"g", "go"},        {"i", "step into"},
+                                             {"o", "step over"}, {"u", "step out"},
+                                             {"p", "pause"},     {"s", "show"}};
+  return kShort;
+}
+
 const std::vector<Command>& commands() {
   static const std::vector<Command> kCommands{
-      {"open", "", "open IMAGE [with BENCH [on CHIP]]",
-       "Load an ELF or Intel HEX image and stand before its first instruction; with what a bench "
-       "file puts on its pins; on one of its further chips.",
-       "open firmware/kiln/images/kiln-og.elf", &Console::do_reload, false},
-      {"go to", "", "go to PLACE", "Run up to a place; breakpoints on the way pause first.",
-       "go to kiln.c:141", &Console::do_go_to, true},
-      {"go for", "", "go for SPAN", "Run for a time or a number of cycles.", "go for 20ms",
-       &Console::do_go_for, true},
-      {"go until", "", "go until EXPR",
-       "Run until an expression holds, looked at after each instruction.",
-       "go until measured > 2000", &Console::do_go_until, true},
-      {"go", "g", "go", "Run on to the next pause. Ctrl-C pauses.", "go", &Console::do_go, true},
-      {"step into", "i", "step into [line|instruction] [N]",
-       "Step, entering functions that have source. The unit follows the view in use.",
-       "step into 3", &Console::do_step_into, true},
-      {"step over", "o", "step over [line|instruction] [N]",
-       "Step, running calls through; a breakpoint inside still pauses.", "step over",
-       &Console::do_step_over, true},
-      {"step out", "u", "step out [N]", "Run until this function has returned.", "step out",
-       &Console::do_step_out, true},
-      {"step", "", "step [line|instruction] [N]", "The same as `step into`.", "step instruction 2",
-       &Console::do_step, true},
-      {"stay in", "", "stay in FILE… | everywhere",
-       "Step into functions of these files only; other calls are run through, and that is said.",
-       "stay in kiln.c control.c", &Console::do_stay_in, true},
-      {"run through", "", "run through FILE|FUNCTION… | nothing",
-       "Never step into these; calls of them are run through, and that is said.",
-       "run through serial.c lamp_set", &Console::do_run_through, true},
-      {"move to", "", "move to PLACE", "Move the execution point; nothing is executed.",
-       "move to kiln.c:142", &Console::do_move_to, true},
-      {"reset", "", "reset", "Reset the chip; memories keep their contents.", "reset",
-       &Console::do_reset, true},
-      {"reload", "", "reload [IMAGE]", "Load the image again after a build; breakpoints are kept.",
-       "reload", &Console::do_reload, false},
-      {"pause at", "p",
-       "pause at PLACE [on pass N | from pass N | every N passes] [if EXPR] [once] [log \"TEXT\"]\n"
-       "       [then \"COMMAND\"]",
-       "Set a breakpoint. It pauses before the marked instruction. A pass counts when the "
-       "condition\n"
-       "holds and the instruction executes next. `log` writes a message, {EXPR} filled in, and "
-       "goes on; `then` carries out a command after the pause.",
-       "pause at control.c:16 on pass 9 if measured > 600", &Console::do_pause_at, true},
-      {"pause on", "",
-       "pause on read|write|change [following] OBJECT [each byte]\n"
-       "       on interrupt [NAME] | return from NAME | edge PIN [rising|falling] |\n"
-       "       byte in|out [PORT] | sleep | wake | eeprom write | reset   + clauses as for `pause "
-       "at`\n"
-       "       fault [KIND]",
-       "Pause behind the instruction that touched an object, or at an event. An object of several "
-       "bytes\nis judged when all of them have been stored. `following *p`: where p leads, "
-       "whenever "
-       "it moves.",
-       "pause on change heater_on if ticks > 100", &Console::do_pause_on, true},
-      {"pause when", "", "pause when EXPR   + clauses as for `pause at`",
-       "Pause at the moment an expression becomes true.", "pause when measured > setpoint + 50",
-       &Console::do_pause_when, true},
-      {"watch", "", "watch EXPR [as FORMAT]",
-       "Keep an expression in sight: shown at each pause, old → new; out of scope with its last "
-       "value.",
-       "watch setpoint - measured", &Console::do_watch, true},
-      {"breakpoints", "", "breakpoints [like TEXT | on | off | save FILE | load FILE]",
-       "List the breakpoints; switch all of them off for a clean run, and on again; save them and "
-       "the\nwatches as the lines that make them.",
-       "breakpoints save night.loop", &Console::do_breakpoints, true},
-      {"enable", "", "enable ID… | all | fault KIND",
-       "Switch breakpoints on, or pauses at a kind of fault (`show faults`).", "enable 2",
-       &Console::do_enable, true},
-      {"disable", "", "disable ID… | all | fault KIND",
-       "Switch breakpoints off, keeping them, or pass a kind of fault over.", "disable 2 3",
-       &Console::do_disable, true},
-      {"rearm", "", "rearm ID… | all", "Count a breakpoint's passes from nought again.", "rearm 1",
-       &Console::do_rearm, true},
-      {"remove", "", "remove ID… | all", "Take breakpoints and watches away.", "remove 1",
-       &Console::do_remove, true},
-      {"show", "s",
-       "show registers | flags | source [PLACE] | disassembly [PLACE] | mixed [PLACE] |\n"
-       "       ram|flash|eeprom [FROM [for N]] | stack | callers | variables |\n"
-       "       globals [TEXT] | io [NAME] | pins | parts | serial | time |\n"
-       "       watches | faults",
-       "Look at something. Looking changes nothing. * marks what changed since the last pause.",
-       "show ram 0x1a0 for 32", &Console::do_show, true},
-      {"=", "", "= EXPR [as FORMAT]",
-       "Work out a C expression. Formats: dec unsigned hex bin char text real q8.8 time raw, and\n"
-       "`depth N` for how far structures are opened.",
-       "= ramp.target - setpoint as hex", &Console::do_evaluate, true},
-      {"let", "", "let OBJECT = EXPR [with effects]",
-       "Change a variable, register, flag, I/O register or field, byte of memory or pin. An I/O\n"
-       "register comes to hold the value; with effects it is written as the firmware would: bytes\n"
-       "are sent, flags cleared by a one.",
-       "let chip.PORTB.5 = 1", &Console::do_let, true},
-      {"explain", "", "explain [PLACE]",
-       "Say in words what an instruction does, with its operands as they are now.", "explain here",
-       &Console::do_explain, true},
-      {"macros", "", "macros [PLACE]",
-       "A line of source with its macros opened, one level after the other (images built with "
-       "-g3).",
-       "macros kiln.c:141", &Console::do_macros, true},
-      {"follow", "", "follow EXPR [into FILE]",
-       "A list, ring or tree of structures, from a node or a pointer to one; into a file as a "
-       "drawing\nin the DOT language.",
-       "follow first into nodes.dot", &Console::do_follow, true},
-      {"level", "", "level N",
-       "Select a call level: expressions and `show variables` mean that one until the program "
-       "moves.",
-       "level 1", &Console::do_level, true},
-      {"find", "", "find TEXT",
-       "Functions, inlined calls, variables, types, enumerators and files whose names contain a "
-       "text.",
-       "find tick", &Console::do_find, true},
-      {"drive", "", "drive PIN low|high|open|VOLTS [for TIME]",
-       "Drive a pin from outside, or let go of it; with `for`, let go of it that much later.",
-       "drive PD2 low for 5ms", &Console::do_drive, true},
-      {"press", "", "press PART", "Press a button of the bench.", "press door", &Console::do_press,
+      {"go",
+       Group::kRun,
+       {"go"},
+       "run on to the next pause",
+       "Ctrl-C pauses.",
+       "go",
+       &Console::do_go,
+       true,
        true},
-      {"release", "", "release PART", "Let go of a button.", "release door", &Console::do_release,
+      {"go to",
+       Group::kRun,
+       {"go to PLACE"},
+       "run up to a place",
+       "Breakpoints on the way pause first.",
+       "go to kiln.c:141",
+       &Console::do_go_to,
+       true,
        true},
-      {"turn", "", "turn PART on|off|PERCENT%|VOLTS", "Turn a switch, potentiometer or voltage.",
-       "turn knob 40%", &Console::do_turn, true},
-      {"attach", "", "attach PORT terminal | socket NUMBER | files IN [OUT] | nothing",
-       "Put something at the other end of a serial port: a pseudo-terminal or a socket of this\n"
-       "machine, for other programs; time then passes as on a clock. Or files: all of one "
-       "arrives,\n"
-       "what is sent goes into the other.",
-       "attach USART0 socket 5555", &Console::do_attach, true},
-      {"feed", "", "feed PORT \"TEXT\" | feed PORT frame DATA [wrong-parity] [no-stop-bit]",
-       "Let bytes arrive at a serial port, back to back. \\n \\r \\t \\\\ \\\" \\xNN are known. A "
-       "frame "
-       "has up\nto 9 data bits and may be wrong.",
-       "feed USART0 \"G\\n\"", &Console::do_feed, true},
-      {"transfer", "", "transfer ADDRESS [write BYTES] [read COUNT]",
-       "What a controller outside does on the two-wire bus; what it reads is shown as bytes of "
-       "TWI.",
-       "transfer 0x29 write 01 02 read 2", &Console::do_transfer, true},
-      {"inputs", "", "inputs [save FILE]",
-       "What has come from outside so far; saved, with the bench at hand, as a bench file that "
-       "repeats it\nto the tick.",
-       "inputs save night.bench.toml", &Console::do_inputs, true},
-      {"expect", "", "expect EXPR | pause at PLACE | pause fault | serial \"TEXT\"",
-       "Say what must be so; a script that is wrong about it fails.", "expect heater_ms == 0",
-       &Console::do_expect, true},
-      {"note", "", "note \"TEXT\"", "Write a remark into the output.",
-       "note \"now the door opens\"", &Console::do_note, false},
-      {"play", "", "play FILE", "Carry out the commands of a script.", "play overshoot.loop",
-       &Console::do_play, false},
-      {"help", "", "help [COMMAND]", "List the commands, or explain one.", "help pause at",
-       &Console::do_help, false},
-      {"quit", "", "quit", "Leave.", "quit", &Console::do_quit, false},
+      {"go for",
+       Group::kRun,
+       {"go for N cycles", "go for TIME"},
+       "run for a time",
+       "",
+       "go for 20ms",
+       &Console::do_go_for,
+       true,
+       true},
+      {"go until",
+       Group::kRun,
+       {"go until EXPR"},
+       "run until an expression holds",
+       "It is looked at after each instruction.",
+       "go until measured > 2000",
+       &Console::do_go_until,
+       true,
+       true},
+      {"step into",
+       Group::kRun,
+       {"step into [line|instruction] [N]", "step [line|instruction] [N]"},
+       "step, entering functions that have source",
+       "Lines or instructions: the one last named holds, and the prompt shows when it is "
+       "instructions.",
+       "step into 3",
+       &Console::do_step_into,
+       true,
+       true},
+      {"step over",
+       Group::kRun,
+       {"step over [line|instruction] [N]"},
+       "step, running calls through",
+       "A breakpoint inside still pauses.",
+       "step over",
+       &Console::do_step_over,
+       true,
+       true},
+      {"step out",
+       Group::kRun,
+       {"step out [N]"},
+       "run until this function has returned",
+       "",
+       "step out",
+       &Console::do_step_out,
+       true,
+       true},
+      {"stay in",
+       Group::kRun,
+       {"stay in everywhere", "stay in SOURCE…"},
+       "step into functions of these files only",
+       "Other calls are run through, and that is said.",
+       "stay in kiln.c control.c",
+       &Console::do_stay_in},
+      {"run through",
+       Group::kRun,
+       {"run through nothing", "run through SOURCE|FUNCTION…"},
+       "never step into these",
+       "Calls of them are run through, and that is said.",
+       "run through serial.c lamp_set",
+       &Console::do_run_through},
+      {"move to",
+       Group::kRun,
+       {"move to PLACE"},
+       "go on from elsewhere, running nothing",
+       "",
+       "move to kiln.c:142",
+       &Console::do_move_to},
+      {"reset",
+       Group::kRun,
+       {"reset"},
+       "reset the chip",
+       "Memories keep their contents.",
+       "reset",
+       &Console::do_reset},
+
+      {"pause at",
+       Group::kPause,
+       {"pause at PLACE [CLAUSE…]"},
+       "set a breakpoint",
+       "It pauses before the marked instruction. A pass counts when the condition holds and the "
+       "instruction executes next.",
+       "pause at control.c:16 on pass 9 if measured > 600",
+       &Console::do_pause},
+      {"pause on",
+       Group::kPause,
+       {"pause on read|write|change [following] OBJECT [CLAUSE…]",
+        "pause on interrupt [INTERRUPT] [CLAUSE…]", "pause on return from [INTERRUPT] [CLAUSE…]",
+        "pause on edge PIN [rising|falling] [CLAUSE…]", "pause on byte in|out [PORT] [CLAUSE…]",
+        "pause on sleep|wake|reset [CLAUSE…]", "pause on eeprom write [CLAUSE…]",
+        "pause on fault [FAULT]"},
+       "pause when data is touched, or at an event",
+       "It pauses behind the instruction that touched the object. One of several bytes is judged "
+       "when all of them have been stored. `following *p`: where p leads, whenever it moves.",
+       "pause on change heater_on if ticks > 100",
+       &Console::do_pause},
+      {"pause when",
+       Group::kPause,
+       {"pause when EXPR [CLAUSE…]"},
+       "pause when an expression becomes true",
+       "",
+       "pause when measured > setpoint + 50",
+       &Console::do_pause},
+      {"breakpoints",
+       Group::kPause,
+       {"breakpoints [on|off]", "breakpoints like NAME", "breakpoints save|load FILE"},
+       "list breakpoints; all off or on; save, load",
+       "`off` and `on` switch all of them, each keeping its own state. Saved are also the watches, "
+       "as the lines that make them.",
+       "breakpoints save night.loop",
+       &Console::do_breakpoints},
+      {"enable",
+       Group::kPause,
+       {"enable ID…", "enable last|all", "enable fault FAULT"},
+       "switch breakpoints on",
+       "",
+       "enable 2",
+       &Console::do_enable},
+      {"disable",
+       Group::kPause,
+       {"disable ID…", "disable last|all", "disable fault FAULT"},
+       "switch them off, keeping them",
+       "With a kind of fault: that is passed over.",
+       "disable 2 3",
+       &Console::do_disable},
+      {"rearm",
+       Group::kPause,
+       {"rearm ID…", "rearm last|all"},
+       "count passes from nought again",
+       "",
+       "rearm 1",
+       &Console::do_rearm},
+      {"remove",
+       Group::kPause,
+       {"remove ID…", "remove last|all"},
+       "take breakpoints and watches away",
+       "",
+       "remove 1",
+       &Console::do_remove},
+
+      {"=",
+       Group::kLook,
+       {"= EXPR [as FORMAT]"},
+       "work out a C expression",
+       "",
+       "= ramp.target - setpoint as hex",
+       &Console::do_evaluate},
+      {"watch",
+       Group::kLook,
+       {"watch EXPR [as FORMAT]"},
+       "keep an expression in sight",
+       "It is shown at each pause, old → new; out of scope with its last value.",
+       "watch setpoint - measured",
+       &Console::do_watch},
+      {"show",
+       Group::kLook,
+       {"show source|disassembly|mixed [PLACE] [for N]",
+        "show variables|registers|flags|stack|callers|pins|parts|serial|time|watches|faults",
+        "show globals [NAME]", "show io [REGISTER]", "show MEMORY [RANGE]",
+        "show breakpoints [like NAME]"},
+       "look at something",
+       "* marks what changed since the last pause.",
+       "show ram 0x1a0 for 32",
+       &Console::do_show},
+      {"level",
+       Group::kLook,
+       {"level N"},
+       "select a call level",
+       "Expressions and views mean that one until the program moves. `show callers` has the "
+       "numbers.",
+       "level 1",
+       &Console::do_level},
+      {"explain",
+       Group::kLook,
+       {"explain [PLACE]"},
+       "say in words what an instruction does",
+       "",
+       "explain here",
+       &Console::do_explain},
+      {"macros",
+       Group::kLook,
+       {"macros [PLACE]"},
+       "a line with its macros opened",
+       "One level after the other; for images built with -g3.",
+       "macros kiln.c:141",
+       &Console::do_macros},
+      {"follow",
+       Group::kLook,
+       {"follow EXPR [into FILE]"},
+       "a list, ring or tree of structures",
+       "From a node or a pointer to one; into a file as a drawing in the DOT language.",
+       "follow first into nodes.dot",
+       &Console::do_follow},
+      {"find",
+       Group::kLook,
+       {"find NAME"},
+       "names of the program that contain a text",
+       "",
+       "find tick",
+       &Console::do_find},
+
+      {"let",
+       Group::kChange,
+       {"let OBJECT = EXPR [with effects]"},
+       "change a variable, register or memory",
+       "An I/O register comes to hold the value; with effects it is written as the firmware would: "
+       "bytes are sent, flags cleared by a one.",
+       "let chip.PORTB.5 = 1",
+       &Console::do_let},
+
+      {"drive",
+       Group::kWorld,
+       {"drive PIN low|high|open|VOLTS [for TIME]"},
+       "drive a pin from outside, or let go of it",
+       "With `for`, let go of it that much later.",
+       "drive PD2 low for 5ms",
+       &Console::do_drive},
+      {"press",
+       Group::kWorld,
+       {"press PART"},
+       "press a button of the bench",
+       "",
+       "press door",
+       &Console::do_press},
+      {"release",
+       Group::kWorld,
+       {"release PART"},
+       "let go of a button",
+       "",
+       "release door",
+       &Console::do_release},
+      {"turn",
+       Group::kWorld,
+       {"turn PART SETTING"},
+       "turn a switch, potentiometer or voltage",
+       "",
+       "turn knob 40%",
+       &Console::do_turn},
+      {"feed",
+       Group::kWorld,
+       {"feed PORT TEXT", "feed PORT frame DATA [wrong-parity] [no-stop-bit]"},
+       "let bytes arrive at a serial port",
+       "Back to back. \\n \\r \\t \\\\ \\\" \\xNN are known. A frame has up to 9 data bits and may "
+       "be wrong.",
+       "feed USART0 \"G\\n\"",
+       &Console::do_feed},
+      {"attach",
+       Group::kWorld,
+       {"attach PORT terminal|nothing", "attach PORT socket N", "attach PORT files FILE [FILE]"},
+       "other programs, or files, at a serial port",
+       "A pseudo-terminal or a socket of this machine; time then passes as on a clock. Or files: "
+       "all of one arrives, what is sent goes into the other.",
+       "attach USART0 socket 5555",
+       &Console::do_attach},
+      {"transfer",
+       Group::kWorld,
+       {"transfer ADDRESS [write BYTE…] [read N]"},
+       "a transfer on the two-wire bus",
+       "As a controller outside does it; what it reads is shown as bytes of TWI.",
+       "transfer 0x29 write 01 02 read 2",
+       &Console::do_transfer},
+      {"inputs",
+       Group::kWorld,
+       {"inputs [save FILE]"},
+       "what has come from outside so far",
+       "Saved, with the bench at hand, as a bench file that repeats it to the tick.",
+       "inputs save night.bench.toml",
+       &Console::do_inputs},
+
+      {"open",
+       Group::kScript,
+       {"open FILE [with FILE [on CHIP]]"},
+       "load an image",
+       "ELF or Intel HEX. It stands before its first instruction; with what a bench file puts on "
+       "its pins; on one of that bench's further chips.",
+       "open firmware/kiln/images/kiln-og.elf",
+       &Console::do_open,
+       false},
+      {"reload",
+       Group::kScript,
+       {"reload [FILE]"},
+       "load it again after a build",
+       "Breakpoints are kept; those on lines follow the line's text.",
+       "reload",
+       &Console::do_reload},
+      {"play",
+       Group::kScript,
+       {"play FILE"},
+       "carry out a script",
+       "",
+       "play overshoot.loop",
+       &Console::do_play,
+       false},
+      {"expect",
+       Group::kScript,
+       {"expect pause at PLACE", "expect pause fault", "expect serial TEXT", "expect EXPR"},
+       "say what must be so",
+       "A script that is wrong about it fails.",
+       "expect heater_ms == 0",
+       &Console::do_expect},
+      {"note",
+       Group::kScript,
+       {"note TEXT"},
+       "write a remark",
+       "{EXPR} in it is filled in.",
+       "note \"the door opens at {ticks}\"",
+       &Console::do_note,
+       false},
+      {"abbreviate",
+       Group::kScript,
+       {"abbreviate", "abbreviate WORD = nothing", "abbreviate WORD = WORDS"},
+       "short words of your own",
+       "For the beginning of a line. Put such lines into lucid/start.loop of your configuration "
+       "folder (~/.config): a session at the prompt begins with it.",
+       "abbreviate pc = pause on change",
+       &Console::do_abbreviate,
+       false},
+      {"complete",
+       Group::kScript,
+       {"complete TEXT"},
+       "what a line could go on to",
+       "For programs; people press Tab.",
+       "complete \"show \"",
+       &Console::do_complete,
+       false},
+      {"help",
+       Group::kScript,
+       {"help [TOPIC]"},
+       "this list, a command, or a topic",
+       "",
+       "help pause at",
+       &Console::do_help,
+       false},
+      {"quit", Group::kScript, {"quit"}, "leave", "", "quit", &Console::do_quit, false},
   };
   return kCommands;
 }
 
-const Command* find_command(const std::string& line, std::size_t& rest) {
-  const Command* best = nullptr;
-  for (const Command& c : commands()) {
-    for (const char* name : {c.name, c.brief}) {
-      const std::size_t length = std::strlen(name);
-      if (length == 0 || line.compare(0, length, name) != 0) continue;
-      const bool ends = line.size() == length || line[length] == ' ' || *name == '=';
-      if (!ends || (best != nullptr && length <= rest)) continue;
-      best = &c;
-      rest = length;
-    }
-  }
-  if (best != nullptr) rest = std::min(line.find_first_not_of(' ', rest), line.size());
-  return best;
+const std::vector<Topic>& topics() {
+  static const std::vector<Topic> kTopics{
+      {"places", "how a place in the program is written",
+       "kiln.c:42       a line of a file\n"
+       "42              a line of the file at hand\n"
+       "control_step    a function, behind its prologue; C++ with or without its signature\n"
+       "0x1f4           an instruction, by its byte address in flash\n"
+       "here            where the program stands\n"
+       "They follow `go to`, `pause at`, `move to`, `show source`, `explain`.",
+       "place line lines address location file where jump label"},
+      {"expressions", "how values are written",
+       "C expressions of the program, at the selected call level: members, elements,\n"
+       "casts, sizeof, addresses. And:\n"
+       "seconds in kiln.c     a file's static; `last in read_adc` a function's\n"
+       "chip.r24 chip.sreg.Z  registers and flags\n"
+       "chip.PORTB.5          I/O registers, by bit or by field (chip.TCCR1B.CS)\n"
+       "chip.ram[0x120]       memory; chip.ram[0x100 for 32], chip.eeprom, chip.flash\n"
+       "pin.PB5               a pin's level\n"
+       "chip.cycles chip.time chip.stack.free chip.stack.deepest\n"
+       "`=` works one out, `watch` keeps it in sight, `let` changes what it names.",
+       "expression value values variable variables register registers memory"},
+      {"formats", "how values are shown",
+       "as dec        by the type's own sign      as signed, as unsigned\n"
+       "as hex, bin   all bits                    as char, text\n"
+       "as real       bytes of a float            as q8.8     fixed point\n"
+       "as bits       which bits are set          as time, raw\n"
+       "`depth N` opens structures so far: = ramp as hex depth 2",
+       "format hexadecimal binary decimal base radix"},
+      {"passes", "pausing at the ninth time, or on a condition",
+       "pause at control_step on pass 9        only the 9th\n"
+       "pause at control_step from pass 9      the 9th and all later ones\n"
+       "pause at control_step every 9 passes\n"
+       "pause at control_step if error < -50   a pass counts when it holds\n"
+       "pause at control_step once             the breakpoint goes with its pause\n"
+       "A loop on one line passes it once. `breakpoints` has the counts, `rearm` begins\n"
+       "anew.",
+       "pass count counts condition conditional breakpoint stop when"},
+      {"pins", "pins, parts and what reaches the chip from outside",
+       "show pins               direction, level, who drives each\n"
+       "drive PD2 low for 5ms   from outside; a voltage, or open\n"
+       "pause on edge PB5 rising\n"
+       "show parts              what the bench has on the pins: press, release, turn\n"
+       "feed USART0 \"G\\n\"      bytes at a serial port; `attach` other programs\n"
+       "`lucid open IMAGE --bench FILE` puts parts on the pins.",
+       "pin port gpio button input inputs bench part serial uart voltage"},
+      {"keys", "what the keyboard does at the prompt",
+       "Enter on an empty line   the last step or go again\n"
+       "Tab                      completes by what may follow\n"
+       "Up, Ctrl-R               earlier commands, also of other sessions\n"
+       "Ctrl-C                   pauses the chip; clears the line\n"
+       "Single letters are short words: g go, i step into, o step over, u step out,\n"
+       "p pause, s show; `abbreviate` makes more. Of all other words an unambiguous\n"
+       "beginning will do: `s reg`, `wat ticks`.",
+       "key keyboard tab completion history shortcut abbreviation repeat"},
+  };
+  return kTopics;
 }
+
+const std::vector<Meaning>& meanings() {
+  static const std::vector<Meaning> kMeanings{
+      {"run", "go"},      {"start", "go"},      {"stop", "pause at"}, {"value", "="},
+      {"memory", "show"}, {"set", "let"},       {"change", "let"},    {"leave", "quit"},
+      {"exit", "quit"},   {"end", "quit"},      {"delete", "remove"}, {"clear", "remove"},
+      {"load", "open"},   {"look", "show"},     {"list", "show"},     {"send", "feed"},
+      {"write", "let"},   {"assert", "expect"}, {"search", "find"},   {"restart", "reset"},
+      {"goto", "go to"},
+  };
+  return kMeanings;
+}
+
+const Command* find_command(const std::string& name) {
+  for (const Command& c : commands())
+    if (name == c.name) return &c;
+  return nullptr;
+}
+
+namespace {
+struct Forms {
+  Grammar grammar;
+  std::vector<const Command*> commands;
+};
+const Forms& all_forms() {
+  static const Forms kForms = [] {
+    Forms forms;
+    for (const Command& command : commands())
+      for (const char* form : command.forms) {
+        forms.grammar.add(form);
+        forms.commands.push_back(&command);
+      }
+    return forms;
+  }();
+  return kForms;
+}
+}  // namespace
+
+const Grammar& command_grammar() { return all_forms().grammar; }
+const Command& command_of_form(unsigned form) { return *all_forms().commands[form]; }
 
 }  // namespace lucid::app

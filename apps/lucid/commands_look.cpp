@@ -3,24 +3,21 @@
 #include <fmt/format.h>
 
 #include <algorithm>
-#include <array>
 #include <set>
+#include <string_view>
 
 #include "console.h"
 #include "output.h"
-#include "words.h"
 
 namespace lucid::app {
 
-Result<void> Console::do_evaluate(const std::string& rest) {
-  std::string text = rest;
+Result<void> Console::do_evaluate(const Words& words) {
+  const std::string text = words.text("EXPR");
   Format format;
-  if (const std::size_t as = text.rfind(" as "); as != std::string::npos) {
-    std::string name = text.substr(as + 4);
-    auto parsed = parse_format(name);
+  if (const std::string name = words.text("FORMAT"); !name.empty()) {
+    const auto parsed = parse_format(name);
     if (!parsed) return fail(parsed.error());
     format = *parsed;
-    text.resize(as);
   }
   auto value = session_->evaluate(text, format);
   if (!value) return fail(value.error());
@@ -28,15 +25,38 @@ Result<void> Console::do_evaluate(const std::string& rest) {
   return {};
 }
 
-Result<void> Console::do_explain(const std::string& rest) {
-  auto explanation = session_->explain(rest.empty() ? "here" : rest);
+Result<void> Console::do_let(const Words& words) {
+  const std::string object = words.text("OBJECT");
+  auto value = session_->let(object, words.text("EXPR"), words.has("effects"));
+  if (!value) return fail(value.error());
+  show(Evaluated{object, *value});
+  return {};
+}
+
+Result<void> Console::do_watch(const Words& words) {
+  auto view = session_->watch(words.text("EXPR"), words.text("FORMAT"));
+  if (!view) return fail(view.error());
+  show(Watches{{*view}});
+  return {};
+}
+
+namespace {
+/// The place that a line names, or here.
+std::string place_of(const Words& words) {
+  const std::string place = words.text("PLACE");
+  return place.empty() ? "here" : place;
+}
+}  // namespace
+
+Result<void> Console::do_explain(const Words& words) {
+  auto explanation = session_->explain(place_of(words));
   if (!explanation) return fail(explanation.error());
   show(*explanation);
   return {};
 }
 
-Result<void> Console::do_find(const std::string& rest) {
-  if (rest.empty()) return fail(ErrorCode::kUsage, "this is written: find TEXT");
+Result<void> Console::do_find(const Words& words) {
+  const std::string rest = words.text("NAME");
   const Program& program = session_->program();
   Found found;
   found.text = rest;
@@ -75,22 +95,21 @@ Result<void> Console::do_find(const std::string& rest) {
   return {};
 }
 
-Result<void> Console::do_follow(const std::string& rest) {
-  const std::size_t into = rest.rfind(" into ");
-  const auto graph = session_->graph(rest.substr(0, into));
+Result<void> Console::do_follow(const Words& words) {
+  const auto graph = session_->graph(words.text("EXPR"));
   if (!graph) return fail(graph.error());
-  if (into == std::string::npos) {
+  const std::string path = file(words);
+  if (path.empty()) {
     show(*graph);
     return {};
   }
-  const std::string path = beside(rest.substr(into + 6));
   if (auto written = write_file(path, graph->dot()); !written) return written;
   show(Message{fmt::format("{} nodes written into {}", graph->nodes.size(), path)});
   return {};
 }
 
-Result<void> Console::do_macros(const std::string& rest) {
-  const auto levels = session_->macros(rest.empty() ? "here" : rest);
+Result<void> Console::do_macros(const Words& words) {
+  const auto levels = session_->macros(place_of(words));
   if (!levels) return fail(levels.error());
   show(OpenedLine{*levels});
   return {};
@@ -140,133 +159,83 @@ Result<void> Console::show_memory(const std::string& area, const std::string& re
   return {};
 }
 
-Result<void> Console::show_code(const std::string& what, const std::string& rest) {
-  std::string place = "here";
-  std::uint64_t count = 0;
-  const auto words = split(rest);
-  for (std::size_t i = 0; i < words.size(); ++i) {
-    if (words[i] == "for" && i + 1 < words.size()) {
-      const auto number = parse_number(words[++i]);
-      if (!number || *number == 0 || *number > 100000)
-        return fail(ErrorCode::kUsage, "'" + words[i] + "' is not a number of lines");
-      count = *number;
-    } else if (i == 0) {
-      place = words[i];
-    } else {
-      return fail(ErrorCode::kUsage, "this is written: show " + what + " [PLACE] [for N]");
-    }
-  }
-  if (what == "source") {
+Result<void> Console::show_code(const Words& words) {
+  const std::string place = place_of(words);
+  const std::uint64_t count = words.number("N", 0);
+  if (words.has("for") && (count == 0 || count > 100000))
+    return fail(ErrorCode::kUsage, "'" + words.text("N") + "' is not a number of lines",
+                "1 to 100000 can be shown");
+  if (words.has("source")) {
     auto view = session_->source(place, count == 0 ? 5 : static_cast<unsigned>(count / 2));
     if (!view) return fail(view.error());
-    unit_ = StepUnit::kLine;
     show(*view);
     return {};
   }
-  auto view =
-      session_->disassembly(place, count == 0 ? 14 : static_cast<unsigned>(count), what == "mixed");
+  auto view = session_->disassembly(place, count == 0 ? 14 : static_cast<unsigned>(count),
+                                    words.has("mixed"));
   if (!view) return fail(view.error());
-  unit_ = StepUnit::kInstruction;
   show(*view);
   return {};
 }
 
-Result<void> Console::do_show(const std::string& rest) {
-  const std::size_t space = std::min(rest.find(' '), rest.size());
-  const std::string what = rest.substr(0, space);
-  const std::string more = space < rest.size() ? rest.substr(space + 1) : "";
-  constexpr std::array<std::string_view, 3> kTakeMore{"globals", "io", "breakpoints"};
-  const bool is_memory =
-      std::any_of(session_->chip().info().memories.begin(), session_->chip().info().memories.end(),
-                  [&](const MemoryArea& area) {
-                    return area.name == what && what != "registers" && what != "io";
-                  });
-  const bool takes_more = is_memory || what == "source" || what == "disassembly" ||
-                          what == "mixed" ||
-                          std::count(kTakeMore.begin(), kTakeMore.end(), what) != 0;
-  if (!more.empty() && !takes_more)
-    return fail(ErrorCode::kUsage, "'" + more + "' is not expected behind `show " + what + "`");
-  if (what == "source" || what == "disassembly" || what == "mixed") return show_code(what, more);
-  if (is_memory) return show_memory(what, more);
-  if (what == "registers") {
-    show(Registers{session_->registers(), session_->flags()});
-  } else if (what == "flags") {
-    show(Registers{{}, session_->flags()});
-  } else if (what == "stack") {
-    show(session_->stack());
-  } else if (what == "callers") {
-    show(Callers{session_->callers()});
-  } else if (what == "globals") {
-    show(Variables{session_->globals(more)});
-  } else if (what == "variables") {
-    show(Variables{session_->variables()});
-  } else if (what == "io") {
-    show(IoRegisters{session_->io(more)});
-  } else if (what == "parts") {
-    show(Parts{session_->chip().parts()});
-  } else if (what == "pins") {
-    show(Pins{session_->pins()});
-  } else if (what == "watches") {
-    show(Watches{session_->watches()});
-  } else if (what == "faults") {
-    show(Faults{session_->faults()});
-  } else if (what == "serial") {
-    show(Serial{serial_});
-  } else if (what == "time") {
-    show(session_->time());
-  } else if (what == "breakpoints") {
-    return do_breakpoints(more);
-  } else {
-    return fail(ErrorCode::kUsage, what.empty() ? "show what?" : "there is no view '" + what + "'",
-                "views are registers flags source disassembly mixed ram flash eeprom stack callers "
-                "variables globals io pins parts serial time watches faults");
-  }
-  return {};
-}
-
-Result<void> Console::do_level(const std::string& rest) {
-  const auto number = parse_number(rest);
-  if (!number || *number > UINT32_MAX)
-    return fail(ErrorCode::kUsage, "this is written: level N", "`show callers` has the numbers");
-  if (auto selected = session_->select_level(static_cast<unsigned>(*number)); !selected)
-    return selected;
-  for (const CallLevel& level : session_->callers())
-    if (level.level == *number) show(Callers{{level}});
-  show(Variables{session_->variables()});
-  return {};
-}
-
-Result<void> Console::do_help(const std::string& rest) {
-  if (!rest.empty()) {
-    std::size_t behind = 0;
-    const Command* command = find_command(rest, behind);
-    if (command == nullptr)
-      for (const Command& c : commands())
-        if (std::string(c.name).rfind(rest, 0) == 0) command = &c;
-    if (command == nullptr)
-      return fail(ErrorCode::kUsage, "there is no command '" + rest + "'", "`help` lists them");
-    std::string text = "  " + style_.bold(command->synopsis) + "\n";
-    std::string help = command->help;
-    for (std::size_t at = 0; (at = help.find('\n', at)) != std::string::npos; at += 3)
-      help.replace(at, 1, "\n  ");
-    text += "  " + help + "\n";
-    if (*command->brief != '\0') text += fmt::format("  short form: {}\n", command->brief);
-    text += fmt::format("  for example: {}", command->example);
-    show(Message{text});
+Result<void> Console::do_show(const Words& words) {
+  if (const std::string memory = words.text("MEMORY"); !memory.empty())
+    return show_memory(memory, words.text("RANGE"));
+  const std::string what = words.items()[1].text;
+  if (what == "source" || what == "disassembly" || what == "mixed") return show_code(words);
+  if (what == "breakpoints") return do_breakpoints(words);
+  if (what == "io") {
+    auto io = session_->io(words.text("REGISTER"));
+    if (!io) return fail(io.error());
+    show(IoRegisters{std::move(*io)});
     return {};
   }
-  std::string text;
-  for (const Command& c : commands()) {
-    std::string help = c.help;
-    help.resize(std::min(help.find(". "), std::min(help.find(".\n"), help.size())));
-    if (!help.empty() && help.back() == '.') help.pop_back();
-    for (char& ch : help)
-      if (ch == '\n') ch = ' ';
-    if (help.size() > 60) help = help.substr(0, help.rfind(' ', 59)) + " …";
-    text += fmt::format("  {:<12} {:<2} {}\n", c.name, c.brief, help);
-  }
-  text += "An empty line repeats the last step or go. `help COMMAND` tells more.";
-  show(Message{text});
+  using Make = Reply (*)(const Session& session, const Words& words);
+  static constexpr std::pair<std::string_view, Make> kViews[] = {
+      {"registers",
+       [](const Session& s, const Words&) -> Reply {
+         return Registers{"registers", s.registers(), s.flags()};
+       }},
+      {"flags",
+       [](const Session& s, const Words&) -> Reply {
+         return Registers{"flags", {}, s.flags()};
+       }},
+      {"stack", [](const Session& s, const Words&) -> Reply { return s.stack(); }},
+      {"callers",
+       [](const Session& s, const Words&) -> Reply {
+         auto levels = s.callers();
+         const auto current = static_cast<unsigned>(levels.size());
+         return Callers{std::move(levels), s.level(), current};
+       }},
+      {"globals",
+       [](const Session& s, const Words& w) -> Reply {
+         return Variables{"globals", s.globals(w.text("NAME"))};
+       }},
+      {"variables",
+       [](const Session& s, const Words&) -> Reply {
+         return Variables{"variables", s.variables()};
+       }},
+      {"parts", [](const Session& s, const Words&) -> Reply { return Parts{s.chip().parts()}; }},
+      {"pins", [](const Session& s, const Words&) -> Reply { return Pins{s.pins()}; }},
+      {"watches", [](const Session& s, const Words&) -> Reply { return Watches{s.watches()}; }},
+      {"faults", [](const Session& s, const Words&) -> Reply { return Faults{s.faults()}; }},
+      {"time", [](const Session& s, const Words&) -> Reply { return s.time(); }},
+  };
+  for (const auto& [name, make] : kViews)
+    if (name == what) show(make(*session_, words));
+  if (what == "serial") show(Serial{serial_});
+  return {};
+}
+
+Result<void> Console::do_level(const Words& words) {
+  const std::uint64_t number = std::min<std::uint64_t>(words.number("N", 0), UINT32_MAX);
+  if (auto selected = session_->select_level(static_cast<unsigned>(number)); !selected)
+    return selected;
+  const auto levels = session_->callers();
+  for (const CallLevel& level : levels)
+    if (level.level == number)
+      show(Callers{{level}, level.level, static_cast<unsigned>(levels.size())});
+  show(Variables{"variables", session_->variables()});
   return {};
 }
 

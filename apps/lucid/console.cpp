@@ -27,7 +27,9 @@ int exit_code(ErrorCode code) {
 }
 
 Console::Console(Options options, std::ostream& out)
-    : options_(std::move(options)), out_(out), style_(options_.colour) {}
+    : options_(std::move(options)),
+      writer_(options_.output == Output::kJson ? json_writer(out)
+                                               : text_writer(out, options_.style)) {}
 
 Result<void> Console::open(const std::string& path) {
   auto image = Image::open(path);
@@ -68,7 +70,6 @@ Result<void> Console::open(const std::string& path) {
   session_->set_limit(options_.limit);
   set_pace();
   serial_.clear();
-  serial_lines_.clear();
   const std::string& core = image->core();
   if (!chip_is_known)
     warnings->push_back(
@@ -82,44 +83,32 @@ Result<void> Console::open(const std::string& path) {
   return {};
 }
 
-Result<void> Console::need_session() const {
-  if (session_ != nullptr) return {};
-  return fail(ErrorCode::kUsage, "no image is open", "begin with: open main.elf");
+Result<void> Console::answer(const std::string& name, const std::function<Result<void>()>& act) {
+  return answer(name, "", "", act);
 }
 
-namespace {
-
-/// A command without its comment and the blanks around it; tabs outside of texts are blanks.
-std::string stripped(std::string line) {
-  bool quoted = false;
-  for (std::size_t i = 0; i < line.size(); ++i) {
-    if (quoted && line[i] == '\\') {
-      ++i;
-    } else if (line[i] == '"') {
-      quoted = !quoted;
-    } else if (line[i] == '#' && !quoted) {
-      line.resize(i);
-    } else if (line[i] == '\t' && !quoted) {
-      line[i] = ' ';
-    }
+Result<void> Console::answer(const std::string& name, const std::string& id,
+                             const std::string& prompt, const std::function<Result<void>()>& act) {
+  const bool outermost = !busy_.exchange(true);
+  if (outermost) {
+    command_began_ = std::chrono::steady_clock::now();
+    began_at_ = session_ != nullptr ? session_->chip().time().count : 0;
   }
-  while (!line.empty() && std::isspace(static_cast<unsigned char>(line.back())) != 0)
-    line.pop_back();
-  return line.erase(0, std::min(line.find_first_not_of(' '), line.size()));
+  writer_->begin(!outermost ? "" : id.empty() ? std::to_string(answers_++) : id, prompt, name);
+  auto done = act();
+  writer_->pause_serial();
+  writer_->end(done);
+  if (outermost) busy_ = false;
+  return done;
 }
 
-}  // namespace
-
-Result<void> Console::execute(const std::string& whole) {
-  std::string line = stripped(whole);
-  if (line.empty()) {
+Result<void> Console::execute(const std::string& whole, const std::string& id) {
+  std::string line = whole;
+  if (tokens_of(line).empty()) {
     if (!whole.empty() || repeat_.empty()) return {};
     line = repeat_;
   }
-  const bool outermost = !busy_.exchange(true);
-  auto done = carry_out(line);
-  if (outermost) busy_ = false;
-  return done;
+  return answer(line, id, prompt(), [&] { return carry_out(line); });
 }
 
 void Console::interrupt() {
@@ -127,43 +116,67 @@ void Console::interrupt() {
   if (session_ != nullptr) session_->request_pause();
 }
 
-Result<void> Console::carry_out(const std::string& line) {
-  if (options_.echo && !options_.json) write(style_.bold(prompt() + line) + "\n");
-  std::size_t rest = 0;
-  const Command* command = find_command(line, rest);
-  if (command == nullptr) {
-    std::vector<std::string> names;
-    for (const Command& c : commands()) names.emplace_back(c.name);
-    const std::string word = line.substr(0, line.find(' '));
-    std::string hint = "`help` lists the commands";
-    const auto close = std::find_if(names.begin(), names.end(), [&](const std::string& n) {
-      return word.size() > 1 && n.rfind(word, 0) == 0;
-    });
-    if (close != names.end()) hint = "did you mean `" + *close + "`?";
-    const auto begins = [&](const char* with) { return line.rfind(with, 0) == 0; };
-    if (close == names.end()) {
-      // One slip of the fingers in the first word.
-      for (const std::string& n : names) {
-        const std::string first = n.substr(0, n.find(' '));
-        std::size_t same = 0;
-        while (same < first.size() && same < word.size() && first[same] == word[same]) ++same;
-        if (word.size() > 2 && same + 2 >= std::max(first.size(), word.size()))
-          hint = "did you mean `" + first + "`?";
-      }
-    }
-    if (begins("back") || begins("trace") || begins("plot") || begins("mark"))
-      hint = "it is planned, not built yet";
-    return fail(ErrorCode::kUsage, "there is no command '" + word + "'", hint);
+std::string Console::lengthened(const std::string& line) const {
+  const auto tokens = tokens_of(line);
+  if (tokens.empty()) return line;
+  const std::string& first = tokens[0].text;
+  const auto behind = [&](const std::string& words) {
+    return words + line.substr(tokens[0].end, tokens.back().end - tokens[0].end);
+  };
+  if (const auto own = short_.find(first); own != short_.end()) return behind(own->second);
+  for (const ShortWord& fixed : short_words())
+    if (first == fixed.word) return behind(fixed.means);
+  return line.substr(tokens[0].begin, tokens.back().end - tokens[0].begin);
+}
+
+namespace {
+
+/// What to say of a first word that begins no command.
+Error unknown_command(const std::string& word) {
+  Error error{ErrorCode::kUsage, "there is no command '" + word + "'", "", ""};
+  for (const Topic& topic : topics()) {
+    const std::string also = std::string(" ") + topic.also + " ";
+    if (word == topic.name || also.find(" " + word + " ") != std::string::npos)
+      error.hint = fmt::format("`help {}` tells about {}", topic.name, topic.brief);
   }
-  if (command->needs_session)
-    if (auto ready = need_session(); !ready) return ready;
-  command_began_ = std::chrono::steady_clock::now();
-  began_at_ = session_ != nullptr ? session_->chip().time().count : 0;
-  const std::string name = command->name;
-  if (name.rfind("step", 0) == 0 || name.rfind("go", 0) == 0) repeat_ = line;
-  auto done = (this->*command->run)(line.substr(rest));
-  flush_serial();
-  return done;
+  for (const Meaning& meaning : meanings())
+    if (word == meaning.word)
+      error.hint =
+          fmt::format("there is `{}`: {}", meaning.command, find_command(meaning.command)->brief);
+  for (const char* planned : {"back", "trace", "plot", "mark"})
+    if (word == planned) error.hint = "it is planned, not built yet";
+  if (!error.hint.empty()) return error;
+  std::vector<std::string> names;
+  for (const Command& c : commands()) {
+    const std::string name = c.name;
+    names.push_back(name.substr(0, name.find(' ')));
+  }
+  std::sort(names.begin(), names.end());
+  names.erase(std::unique(names.begin(), names.end()), names.end());
+  error.hint = did_you_mean(word, names);
+  if (error.hint.empty()) error.hint = "`help` lists the commands";
+  return error;
+}
+
+}  // namespace
+
+Result<void> Console::carry_out(const std::string& line) {
+  const Values values = [&](const ArgumentKind& kind, const std::string& start) {
+    return this->values(kind, start);
+  };
+  const std::string text = lengthened(line);
+  auto read = command_grammar().read(text, values);
+  if (!read) {
+    const std::string first = tokens_of(text)[0].text;
+    return read.error().what.rfind(fmt::format("'{}' is not expected", first), 0) == 0
+               ? fail(unknown_command(first))
+               : fail(read.error());
+  }
+  const Command& command = command_of_form(read->form);
+  if (command.needs_session && session_ == nullptr)
+    return fail(ErrorCode::kUsage, "no image is open", "begin with: open main.elf");
+  if (command.repeats) repeat_ = line;
+  return (this->*command.run)(read->words);
 }
 
 Result<void> Console::play(const std::string& path) {
@@ -186,7 +199,7 @@ Result<void> Console::play(const std::string& path) {
   for (unsigned number = 1; std::getline(in, line) && !finished_; ++number) {
     if (number == 1 && line.rfind("\xef\xbb\xbf", 0) == 0) line.erase(0, 3);  // byte order mark
     if (line.empty()) {  // a blank line is only that: repeating is for the prompt
-      if (options_.echo && !options_.json) out_ << "\n";
+      if (options_.style.echo && options_.output == Output::kText) show(Message{""});
       continue;
     }
     auto done = execute(line);
@@ -205,108 +218,16 @@ Result<void> Console::play(const std::string& path) {
 }
 
 Pause Console::run_for(Picoseconds span) {
-  command_began_ = std::chrono::steady_clock::now();
-  began_at_ = session_->chip().time().count;
   session_->set_limit({});
-  busy_ = true;
   Pause pause = session_->go_for(span);
-  busy_ = false;
   session_->set_limit(options_.limit);
   return pause;
 }
 
 std::string Console::prompt() const {
-  return session_ == nullptr ? "> " : to_text(session_->pause().time) + "> ";
-}
-
-std::vector<std::string> Console::completions(const std::string& line) const {
-  std::vector<std::string> out;
-  const std::size_t space = line.rfind(' ');
-  for (const Command& c : commands()) {
-    const std::string name = c.name;
-    if (name.size() <= line.size() || name.rfind(line, 0) != 0) continue;
-    // The word under way only.
-    const std::size_t from = space == std::string::npos ? 0 : space + 1;
-    const std::size_t end = name.find(' ', line.size());
-    out.push_back(name.substr(from, end == std::string::npos ? end : end - from));
-  }
-  if (line.rfind("show ", 0) == 0 && line.find(' ', 5) == std::string::npos)
-    for (const char* what :
-         {"registers", "flags",   "ram",     "flash",  "eeprom", "stack",       "callers",
-          "variables", "globals", "watches", "faults", "source", "disassembly", "mixed",
-          "io",        "pins",    "parts",   "serial", "time",   "watches",     "faults"})
-      if (std::string(what).rfind(line.substr(5), 0) == 0) out.emplace_back(what);
-  if (space != std::string::npos && session_ != nullptr) {
-    const auto names = session_->names(line.substr(space + 1));
-    out.insert(out.end(), names.begin(), names.end());
-  }
-  std::sort(out.begin(), out.end());
-  out.erase(std::unique(out.begin(), out.end()), out.end());
-  return out;
-}
-
-std::string Console::escaped(const std::string& text) const {
-  return visible(text, style_.on(), options_.utf8);
-}
-
-void Console::write(const std::string& text) {
-  if (progress_drawn_) out_ << "\r\x1b[K";
-  progress_drawn_ = false;
-  out_ << escaped(text) << std::flush;
-}
-
-void Console::show(const Reply& reply) {
-  if (!options_.json)
-    write(to_text(reply, style_));
-  else
-    out_ << to_json(reply) << std::flush;
-}
-
-void Console::show_error(const Error& error) {
-  if (options_.json)
-    out_ << error_to_json(error) << std::flush;
-  else
-    write(style_.bad(error.text()) + "\n");
-}
-
-/// The first port's bytes as they come, where that is wanted; else whole lines, with their port if
-/// it is another one.
-void Console::on_serial(const std::string& port, const std::string& bytes) {
-  for (const auto& end : ends_)
-    if (end->port() == port) {
-      end->write(bytes);
-      return;
-    }
-  const bool companion = port.find('.') != std::string::npos;
-  if (!companion) serial_ += bytes;
-  if (options_.json) return;  // `show serial` has it
-  if (plain_serial_ && port == first_port()) {
-    // Raw into files and pipes; on a terminal nothing acts.
-    const auto shown = [&](std::string text) {
-      if (!options_.terminal) return text;
-      text.erase(std::remove(text.begin(), text.end(), '\r'), text.end());
-      return visible(text, false, options_.utf8);
-    };
-    const std::size_t end = bytes.rfind('\n');
-    if (end != std::string::npos) {
-      out_ << shown(bytes.substr(0, end + 1));
-      serial_line_open_ = false;
-      out_ << std::exchange(serial_waiting_, {});
-    }
-    const std::string rest = bytes.substr(end + 1);
-    serial_line_open_ = serial_line_open_ || !rest.empty();
-    out_ << shown(rest) << std::flush;
-    return;
-  }
-  for (const char c : bytes) {
-    if (c == '\n') {
-      write_serial_line(port);
-    } else if (c != '\r') {
-      serial_lines_[port] += std::isprint(static_cast<unsigned char>(c)) != 0
-                                 ? std::string(1, c)
-                                 : fmt::format("\\x{:02x}", static_cast<unsigned char>(c));
-    }
-  }
+  if (session_ == nullptr) return "> ";
+  return to_text(session_->pause().time) +
+         (unit_ == StepUnit::kInstruction ? " by instruction> " : "> ");
 }
 
 Result<void> Console::attach(const std::string& phrase) {
@@ -323,7 +244,7 @@ Result<void> Console::attach(const std::string& phrase) {
   ends_.erase(std::remove_if(ends_.begin(), ends_.end(), same), ends_.end());
   if (end != nullptr) {
     const std::string where = fmt::format("{} is at {}", port, end->path());
-    if (end->is_paced() && plain_serial_)
+    if (end->is_paced() && options_.style.plain_serial)
       std::cerr << where << std::endl;  // the other stream is the firmware's
     else if (end->is_paced())
       show(Message{where});
@@ -360,55 +281,22 @@ std::vector<SerialText> Console::on_pace(Picoseconds now) {
   return out;
 }
 
-std::string Console::first_port() const {
-  if (session_ == nullptr || session_->chip().info().serial_ports.empty()) return {};
-  return session_->chip().info().serial_ports.front();
-}
-
-void Console::write_serial_line(const std::string& port) {
-  const std::string line = std::exchange(serial_lines_[port], {});
-  if (line.empty()) return;
-  if (progress_drawn_) out_ << "\r\x1b[K";
-  progress_drawn_ = false;
-  const std::string owner = port == first_port() ? "" : port + ": ";
-  if (!plain_serial_)
-    out_ << style_.dim("  serial: ") << owner << line << "\n";
-  else if (serial_line_open_)
-    serial_waiting_ += style_.dim(owner) + line + "\n";
-  else
-    out_ << style_.dim(owner) << line << "\n" << std::flush;
-}
-
-void Console::flush_serial() {
-  end_serial_line();
-  for (auto& [port, line] : serial_lines_) write_serial_line(port);
-}
-
-void Console::on_note(const std::string& text) {
-  end_serial_line();
-  show(Warning{text});
-}
-
-void Console::end_serial_line() {
-  if (std::exchange(serial_line_open_, false)) out_ << "\n";
-  out_ << std::exchange(serial_waiting_, {});
-}
-void Console::on_message(const std::string& text) { show(Message{"  log: " + text}); }
-
-void Console::on_progress(Picoseconds now) {
-  if (!options_.terminal || options_.json) return;
-  const auto clock = std::chrono::steady_clock::now();
-  if (clock - command_began_ < std::chrono::seconds(1) ||
-      clock - progress_at_ < std::chrono::milliseconds(100))
-    return;
-  progress_at_ = clock;
-  out_ << "\r\x1b[K" << style_.dim("  running: " + to_text(now) + " (Ctrl-C pauses)") << std::flush;
-  progress_drawn_ = true;
+void Console::on_serial(const std::string& port, const std::string& bytes) {
+  for (const auto& end : ends_)
+    if (end->port() == port) {
+      end->write(bytes);
+      return;
+    }
+  const bool companion = port.find('.') != std::string::npos;
+  if (!companion) serial_ += bytes;
+  const auto& ports = session_->chip().info().serial_ports;
+  writer_->serial(port, !ports.empty() && port == ports.front(), bytes);
 }
 
 Result<void> Console::stand(const Pause& pause) {
   Standing standing;
   standing.pause = pause;
+  standing.by_instruction = unit_ == StepUnit::kInstruction;
   if (unit_ == StepUnit::kLine && !pause.where.file.empty()) {
     if (auto source = session_->source("here", 2)) standing.source = *source;
   } else if (auto rows =
@@ -419,7 +307,7 @@ Result<void> Console::stand(const Pause& pause) {
     for (VariableView& v : session_->globals())
       if (v.value != v.before) standing.changed.push_back(std::move(v));
   standing.watches = session_->watches();
-  flush_serial();
+  writer_->pause_serial();
   show(standing);
   // What a breakpoint has to be followed by. It may run on to the next pause, not for ever.
   constexpr unsigned kMostDepth = 1000;
@@ -437,6 +325,17 @@ Result<void> Console::stand(const Pause& pause) {
     return fail(ErrorCode::kOutOfRange, "nothing has paused the program within " + pause.detail,
                 "give it an end (`go for`, a breakpoint), or more time: --limit 2h");
   return {};
+}
+
+Result<void> Console::stand(const Result<Pause>& pause) {
+  return pause ? stand(*pause) : fail(pause.error());
+}
+
+std::string Console::file(const Words& words, std::size_t index) const {
+  const auto files = words.texts("FILE");
+  if (index >= files.size()) return {};
+  const auto plain = unquoted(files[index]);
+  return beside(plain ? *plain : files[index]);
 }
 
 std::string Console::beside(const std::string& path) const {

@@ -1,11 +1,11 @@
 // SPDX-License-Identifier: MIT
-// Replies as JSON for programs: one object a line, each with its kind in "view".
+// The writer for programs: JSON, one object a line. docs/json.md describes it.
 #include <nlohmann/json.hpp>
 
 #include "breakpoint_text.h"
 #include "lucid/bench.h"
 #include "output.h"
-#include "reply.h"
+#include "writer.h"
 
 namespace lucid::app {
 namespace {
@@ -18,11 +18,15 @@ constexpr const char* kCauses[] = {
 
 Json json(const Location& w) {
   Json out{{"address", w.address}};
-  if (!w.function.empty()) out["function"] = w.function;
+  if (!w.function.empty()) {
+    out["function"] = w.function;
+    out["offset"] = w.offset;
+  }
   if (!w.inlined.empty()) out["inlined"] = w.inlined;
   if (!w.file.empty()) {
     out["file"] = w.file;
     out["line"] = w.line;
+    out["line_begins"] = w.line_begins;
   }
   return out;
 }
@@ -33,6 +37,7 @@ Json json(const Instruction& i) {
            {"mnemonic", i.mnemonic},
            {"operands", i.operands}};
   if (i.target) out["target"] = *i.target;
+  if (i.data) out["data"] = *i.data;
   return out;
 }
 
@@ -48,14 +53,31 @@ const char* slot_kind(StackView::Slot::Kind kind) {
   return "unknown";
 }
 
+const char* space_word(Space space) {
+  switch (space) {
+    case Space::kCode: return "code";
+    case Space::kData: return "data";
+    case Space::kEeprom: return "eeprom";
+    case Space::kFuse: return "fuse";
+    case Space::kLock: return "lock";
+    case Space::kSignature: return "signature";
+    case Space::kNowhere: break;
+  }
+  return "nowhere";
+}
+
 Json json(const VariableView& v) {
   Json out{{"name", v.name},
            {"type", v.type},
            {"value", v.value},
            {"before", v.before},
-           {"file", v.file},
-           {"function", v.function},
-           {"address", v.address.offset}};
+           {"changed", v.value != v.before}};
+  if (!v.file.empty()) {  // it has an address
+    out["file"] = v.file;
+    out["address"] = v.address.offset;
+    out["space"] = space_word(v.address.space);
+  }
+  if (!v.function.empty()) out["function"] = v.function;
   if (!v.expression.empty()) out["expression"] = v.expression;
   if (v.children != 0) out["children"] = v.children;
   if (!v.which.empty()) out["which"] = v.which;
@@ -65,6 +87,9 @@ Json json(const VariableView& v) {
 
 Json json(const WatchView& w) {
   Json out{{"id", w.id}, {"expression", w.expression}, {"value", w.value}};
+  if (!w.format.empty()) out["format"] = w.format;
+  if (!w.which.empty()) out["which"] = w.which;
+  if (!w.function.empty()) out["function"] = w.function;
   if (!w.before.empty()) out["before"] = w.before;
   if (!w.problem.empty()) {
     out["problem"] = w.problem;
@@ -75,7 +100,25 @@ Json json(const WatchView& w) {
   return out;
 }
 
-struct JsonWriter {
+std::vector<unsigned char> bytes_of(const std::string& text) { return {text.begin(), text.end()}; }
+
+Json json(const Input& input) {
+  Json out{{"picoseconds", input.at.count}, {"tick", input.tick}};
+  for (const auto& [name, text] :
+       {std::pair{"pin", &input.pin}, std::pair{"serial", &input.serial},
+        std::pair{"part", &input.part}, std::pair{"action", &input.action},
+        std::pair{"value", &input.value}})
+    if (!text->empty()) out[name] = *text;
+  if (input.level) out["level"] = *input.level;
+  if (input.microvolts) out["microvolts"] = *input.microvolts;
+  if (!input.pin.empty() && !input.level && !input.microvolts) out["open"] = true;
+  if (!input.bytes.empty()) out["bytes"] = bytes_of(input.bytes);
+  if (input.frame || input.transfer) out["table"] = Bench::table(input);
+  if (input.reset) out["reset"] = true;
+  return out;
+}
+
+struct JsonViews {
   Json operator()(const Message& m) const { return {{"view", "message"}, {"text", m.text}}; }
   Json operator()(const Warning& w) const { return {{"view", "warning"}, {"text", w.text}}; }
   Json operator()(const Standing& s) const {
@@ -85,7 +128,11 @@ struct JsonWriter {
              {"where", json(p.where)},
              {"cycles", p.cycles},
              {"cycles_since", p.cycles_since},
-             {"picoseconds", p.time.count}};
+             {"picoseconds", p.time.count},
+             {"picoseconds_since", p.since.count},
+             {"by_instruction", s.by_instruction}};
+    if (!p.interrupt.empty()) out["interrupt"] = p.interrupt;
+    if (p.interrupted) out["interrupted"] = json(*p.interrupted);
     if (!p.breakpoints.empty()) {
       out["breakpoints"] = p.breakpoints;
       out["passes"] = p.passes;
@@ -114,17 +161,25 @@ struct JsonWriter {
     if (e.value.kind == Value::Kind::kInteger) out["integer"] = e.value.integer;
     if (e.value.kind == Value::Kind::kReal) out["real"] = e.value.real;
     if (e.value.kind == Value::Kind::kTime) out["picoseconds"] = e.value.integer;
-    if (e.value.address) out["address"] = e.value.address->offset;
+    if (e.value.address) {
+      out["address"] = e.value.address->offset;
+      out["space"] = space_word(e.value.address->space);
+    }
+    for (const Value::Field& field : e.value.fields) {
+      out["fields"][field.name] = field.value;
+      if (!field.meaning.empty()) out["meanings"][field.name] = field.meaning;
+    }
     return out;
   }
   Json operator()(const SourceView& v) const {
-    Json out{{"view", "source"}, {"file", v.file}, {"lines", Json::array()}};
+    Json out{{"view", "source"}, {"file", v.file}, {"path", v.path}, {"lines", Json::array()}};
     if (!v.problem.empty()) out["problem"] = v.problem;
     for (const auto& l : v.lines)
       out["lines"].push_back({{"line", l.number},
                               {"text", l.text},
                               {"has_code", l.has_code},
                               {"current", l.current},
+                              {"selected", l.selected},
                               {"values", l.values},
                               {"breakpoints", l.breakpoints}});
     return out;
@@ -141,30 +196,40 @@ struct JsonWriter {
         row["file"] = r.file;
         row["line"] = r.line;
       }
+      if (!r.source.empty()) row["source"] = r.source;
       if (!r.target.empty()) row["target_name"] = r.target;
       row["current"] = r.current;
+      row["selected"] = r.selected;
       row["breakpoints"] = r.breakpoints;
       out["rows"].push_back(std::move(row));
     }
     return out;
   }
   Json operator()(const Registers& r) const {
-    Json out{{"view", "registers"}};
+    Json out{{"view", r.view}};
     for (const auto& reg : r.registers)
-      out["registers"][reg.name] = {{"value", reg.value}, {"before", reg.before}};
+      out["registers"][reg.name] = {
+          {"value", reg.value}, {"before", reg.before}, {"bits", reg.bits}};
     for (const auto& f : r.flags)
       out["flags"][std::string(1, f.letter)] = {{"value", f.value}, {"before", f.before}};
     return out;
   }
   Json operator()(const MemoryView& v) const {
-    Json out{{"view", "memory"}, {"area", v.area}, {"rows", Json::array()}};
+    Json out{{"view", "memory"},
+             {"area", v.area},
+             {"space", space_word(v.space)},
+             {"rows", Json::array()}};
     for (const auto& r : v.rows)
       out["rows"].push_back(
           {{"address", r.address}, {"bytes", r.bytes}, {"changed", r.changed}, {"names", r.names}});
     return out;
   }
   Json operator()(const StackView& v) const {
-    Json out{{"view", "stack"}, {"sp", v.sp}, {"used", v.used}, {"slots", Json::array()}};
+    Json out{{"view", "stack"},
+             {"sp", v.sp},
+             {"top", v.top},
+             {"used", v.used},
+             {"slots", Json::array()}};
     if (v.deepest) out["deepest"] = *v.deepest;
     out["deepest_chain"] = v.deepest_chain;
     if (v.free) out["free"] = *v.free;
@@ -190,8 +255,7 @@ struct JsonWriter {
   Json operator()(const OpenedLine& o) const { return {{"view", "macros"}, {"levels", o.levels}}; }
   Json operator()(const Inputs& i) const {
     Json out{{"view", "inputs"}, {"inputs", Json::array()}};
-    for (const Input& input : i.list)
-      out["inputs"].push_back({{"tick", input.tick}, {"table", Bench::table(input)}});
+    for (const Input& input : i.list) out["inputs"].push_back(json(input));
     return out;
   }
   Json operator()(const GraphView& g) const {
@@ -207,7 +271,10 @@ struct JsonWriter {
     return out;
   }
   Json operator()(const Callers& c) const {
-    Json out{{"view", "callers"}, {"levels", Json::array()}};
+    Json out{{"view", "callers"},
+             {"selected", c.selected},
+             {"current", c.current},
+             {"levels", Json::array()}};
     for (const CallLevel& l : c.levels)
       out["levels"].push_back(
           {{"level", l.level},
@@ -233,10 +300,13 @@ struct JsonWriter {
                 {"reached", p.reached},
                 {"enabled", p.enabled},
                 {"once", p.spec.once},
+                {"each_byte", p.spec.each_byte},
+                {"following", p.spec.following},
                 {"addresses", p.addresses}};
       if (!p.spec.condition.empty()) item["condition"] = p.spec.condition;
       if (!p.spec.log.empty()) item["log"] = p.spec.log;
       if (!p.spec.then.empty()) item["then"] = p.spec.then;
+      if (!p.addresses.empty()) item["where"] = json(p.where);
       if (!p.remark.empty()) item["remark"] = p.remark;
       if (!p.waits_because.empty()) item["waits_because"] = p.waits_because;
       out["list"].push_back(std::move(item));
@@ -264,6 +334,7 @@ struct JsonWriter {
                              {"pull_up", v.pin.pull_up},
                              {"pulled_up_outside", v.pin.pulled_up_outside},
                              {"driven", v.pin.driven},
+                             {"driven_high", v.pin.driven_high},
                              {"floating", v.pin.floating},
                              {"contention", v.pin.contention},
                              {"volts", v.pin.microvolts ? Json(*v.pin.microvolts / 1e6) : Json()},
@@ -273,15 +344,19 @@ struct JsonWriter {
   Json operator()(const Parts& p) const {
     Json out{{"view", "parts"}, {"parts", Json::array()}};
     for (const PartState& part : p.parts)
-      out["parts"].push_back({{"name", part.name}, {"pins", part.pins}, {"state", part.state}});
+      out["parts"].push_back({{"name", part.name},
+                              {"pins", part.pins},
+                              {"state", part.state},
+                              {"failed", part.failed}});
     return out;
   }
   Json operator()(const IoRegisters& r) const {
     Json out{{"view", "io"}, {"registers", Json::array()}};
     for (const IoView& v : r.registers) {
-      Json item{{"name", v.io.name},       {"peripheral", v.io.peripheral},
-                {"address", v.io.address}, {"value", v.value},
-                {"before", v.before},      {"modelled", v.io.modelled}};
+      Json item{{"name", v.io.name},        {"peripheral", v.io.peripheral},
+                {"address", v.io.address},  {"bytes", v.io.bytes},
+                {"value", v.value},         {"before", v.before},
+                {"modelled", v.io.modelled}};
       for (const IoField& f : v.io.fields) {
         const unsigned value = v.value >> f.lowest & ((1U << f.width) - 1);
         item["fields"][f.name] = value;
@@ -293,7 +368,7 @@ struct JsonWriter {
     return out;
   }
   Json operator()(const Variables& v) const {
-    Json out{{"view", "globals"}, {"variables", Json::array()}};
+    Json out{{"view", v.view}, {"variables", Json::array()}};
     for (const VariableView& view : v.variables) out["variables"].push_back(json(view));
     return out;
   }
@@ -302,6 +377,7 @@ struct JsonWriter {
             {"cycles", t.cycles},
             {"cycles_since", t.cycles_since},
             {"picoseconds", t.time.count},
+            {"picoseconds_since", t.since.count},
             {"picoseconds_asleep", t.asleep.count},
             {"clock_hz", t.clock_hz},
             {"divided_by", t.divided_by}};
@@ -316,8 +392,42 @@ struct JsonWriter {
             {"now", e.now}};
   }
   Json operator()(const Serial& s) const {
-    Json out{{"view", "serial"}, {"sent", s.sent}};
-    if (!is_utf8(s.sent)) out["bytes"] = std::vector<unsigned char>(s.sent.begin(), s.sent.end());
+    return {{"view", "serial"}, {"text", s.sent}, {"bytes", bytes_of(s.sent)}};
+  }
+  Json operator()(const Logged& l) const { return {{"view", "log"}, {"text", l.text}}; }
+  Json operator()(const Remark& r) const { return {{"view", "note"}, {"text", r.text}}; }
+  Json operator()(const Completions& c) const {
+    return {{"view", "completions"}, {"line", c.line}, {"words", c.words}};
+  }
+  Json operator()(const Help& h) const {
+    Json out{{"view", "help"}, {"sections", Json::array()}};
+    for (const Help::Section& section : h.sections) {
+      Json item = Json::object();
+      if (!section.title.empty()) item["title"] = section.title;
+      if (!section.lines.empty()) item["lines"] = section.lines;
+      for (const Help::Row& row : section.rows) {
+        Json entry{{"word", row.word}, {"words", row.words}};
+        if (!row.shorter.empty()) entry["short"] = row.shorter;
+        item["rows"].push_back(std::move(entry));
+      }
+      if (!section.text.empty()) item["text"] = section.text;
+      out["sections"].push_back(std::move(item));
+    }
+    return out;
+  }
+  Json operator()(const ChipFacts& c) const {
+    Json out{{"view", "chip"}, {"name", c.info.name}, {"core", c.info.core}};
+    for (const MemoryArea& m : c.info.memories)
+      out["memories"].push_back(
+          {{"name", m.name}, {"space", space_word(m.space)}, {"begin", m.begin}, {"end", m.end}});
+    out["modelled"] = c.modelled;
+    out["registers_only"] = c.registers_only;
+    return out;
+  }
+  Json operator()(const Demos& d) const {
+    Json out{{"view", "demos"}, {"folder", d.folder}, {"list", Json::array()}};
+    for (const Demos::Item& item : d.list)
+      out["list"].push_back({{"name", item.name}, {"words", item.words}});
     return out;
   }
   Json operator()(const Chips& c) const {
@@ -348,16 +458,80 @@ std::string dumped(Json json) {
   return json.dump() + "\n";
 }
 
-}  // namespace
+const char* code_word(ErrorCode code) {
+  switch (code) {
+    case ErrorCode::kUsage: return "usage";
+    case ErrorCode::kNotFound: return "not found";
+    case ErrorCode::kBadImage: return "bad image";
+    case ErrorCode::kUnsupported: return "not supported";
+    case ErrorCode::kOutOfRange: return "out of range";
+    case ErrorCode::kIo: return "input/output";
+  }
+  return "";
+}
 
-std::string to_json(const Reply& reply) { return dumped(std::visit(JsonWriter{}, reply)); }
-
-std::string error_to_json(const Error& error) {
-  Json out{{"view", "error"}, {"what", error.what}};
+Json json(const Error& error) {
+  Json out{{"code", code_word(error.code)}, {"what", error.what}};
   if (!error.where.empty()) out["where"] = error.where;
   if (!error.hint.empty()) out["hint"] = error.hint;
   if (error.unknown != Unknown::kNone) out["unknown"] = unknown_word(error.unknown);
-  return dumped(out);
+  return out;
+}
+
+class JsonWriter final : public Writer {
+ public:
+  explicit JsonWriter(std::ostream& out) : out_(out) {}
+
+  void begin(const std::string& id, const std::string& /*prompt*/,
+             const std::string& command) override {
+    if (depth_++ != 0) return;
+    answer_ = Json{{"id", Json::parse(id)}, {"command", command}, {"answer", ""}};
+    views_ = Json::array();
+  }
+
+  void reply(const Reply& reply) override {
+    Json view = std::visit(JsonViews{}, reply);
+    // What the program says while it runs does not wait for its end.
+    if (std::holds_alternative<Logged>(reply) || std::holds_alternative<Remark>(reply))
+      event(view);
+    else
+      views_.push_back(std::move(view));
+  }
+
+  void serial(const std::string& port, bool /*first*/, const std::string& bytes) override {
+    out_ << dumped({{"event", "serial"}, {"port", port}, {"bytes", bytes_of(bytes)}}) << std::flush;
+  }
+
+  void end(const Result<void>& result) override {
+    if (--depth_ != 0) return;
+    answer_["answer"] = result ? "done" : "error";
+    if (!result) answer_["error"] = json(result.error());
+    answer_["views"] = std::move(views_);
+    out_ << dumped(std::move(answer_)) << std::flush;
+  }
+
+ private:
+  void event(const Json& view) {
+    Json out{{"event", view["view"]}};
+    for (const auto& [key, value] : view.items())
+      if (key != "view") out[key] = value;
+    out_ << dumped(std::move(out)) << std::flush;
+  }
+
+  std::ostream& out_;
+  unsigned depth_ = 0;
+  Json answer_, views_;
+};
+
+}  // namespace
+
+std::unique_ptr<Writer> json_writer(std::ostream& out) { return std::make_unique<JsonWriter>(out); }
+
+std::optional<JsonCommand> json_command(const std::string& line) {
+  const Json json = Json::parse(line, nullptr, false);
+  if (!json.is_object() || !json.contains("command") || !json["command"].is_string())
+    return std::nullopt;
+  return JsonCommand{json.contains("id") ? json["id"].dump() : "", json["command"]};
 }
 
 }  // namespace lucid::app

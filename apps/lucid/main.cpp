@@ -4,6 +4,7 @@
 #include <unistd.h>
 
 #include <CLI/CLI.hpp>
+#include <algorithm>
 #include <cstdlib>
 #include <iostream>
 
@@ -19,25 +20,50 @@ constexpr std::uint64_t kDefaultLimit = 3'600'000'000'000'000;  // an hour
 
 struct Arguments {
   std::string image, script, chip, clock, bench, on, limit, span = "1s", name, function;
+  std::string colour = "auto";
   std::vector<std::string> commands, sources, attach;
   bool json = false;
   bool all = false;
   bool pace = false;
+  bool plain_serial = false;
 };
 
+/// For what has no answer of its own: on the error stream, or as one.
 int report(const Error& error, bool json) {
-  if (json)
-    std::cout << error_to_json(error) << std::flush;
-  else
+  if (json) {
+    auto writer = json_writer(std::cout);
+    writer->begin("null", "", "");
+    writer->end(fail(error));
+  } else {
     std::cerr << "lucid: " << visible(error.text(), false, locale_has_utf8()) << std::endl;
+  }
   return exit_code(error.code);
 }
 
-bool colour_wanted() {
-  const char* no_colour = std::getenv("NO_COLOR");
-  const char* terminal = std::getenv("TERM");
-  return isatty(STDOUT_FILENO) != 0 && (no_colour == nullptr || *no_colour == '\0') &&
-         (terminal == nullptr || std::string(terminal) != "dumb");
+/// For what has: JSON has said it.
+int told(const Error& error, const Console& console) {
+  if (console.options().output == Output::kJson) return exit_code(error.code);
+  return report(error, false);
+}
+
+/// `auto`: colours on a terminal that wants them, for the ground that it says it has.
+Result<Palette> palette_of(const std::string& word) {
+  if (word == "none") return Palette::kNone;
+  if (word == "dark") return Palette::kDark;
+  if (word == "light") return Palette::kLight;
+  if (word != "auto")
+    return fail(ErrorCode::kUsage, "'" + word + "' is no choice of colours",
+                "there are auto, dark, light and none");
+  const auto setting = [](const char* name) {
+    const char* value = std::getenv(name);
+    return std::string(value == nullptr ? "" : value);
+  };
+  if (isatty(STDOUT_FILENO) == 0 || !setting("NO_COLOR").empty() || setting("TERM") == "dumb")
+    return Palette::kNone;
+  // Some terminals tell: text's colour ; ground's colour.
+  const std::string ground = setting("COLORFGBG");
+  const std::string last = ground.substr(ground.rfind(';') + 1);
+  return last == "7" || last == "15" ? Palette::kLight : Palette::kDark;
 }
 
 Result<Console::Options> options_of(const Arguments& a) {
@@ -46,10 +72,14 @@ Result<Console::Options> options_of(const Arguments& a) {
   options.bench = a.bench;
   options.on = a.on;
   options.source_folders = a.sources;
-  options.json = a.json;
-  options.colour = !a.json && colour_wanted();
-  options.terminal = isatty(STDOUT_FILENO) != 0;
-  options.utf8 = locale_has_utf8();
+  options.output = a.json ? Output::kJson : Output::kText;
+  const auto palette = palette_of(a.colour);
+  if (!palette) return fail(palette.error());
+  options.style.palette = *palette;
+  options.style.terminal = isatty(STDOUT_FILENO) != 0;
+  options.style.utf8 = locale_has_utf8();
+  options.style.echo = !a.script.empty();
+  options.style.plain_serial = a.plain_serial;
   options.pace = a.pace;
   // Nobody is there to press Ctrl-C.
   if (isatty(STDIN_FILENO) == 0 || !a.script.empty() || !a.commands.empty())
@@ -85,24 +115,50 @@ int finished(Console& console) {
     for (const PartState& part : console.session()->chip().parts())
       if (part.failed)
         return report({ErrorCode::kUsage, part.name + " " + part.state, "", ""},
-                      console.options().json),
+                      console.options().output == Output::kJson),
                kExitExpectation;
   return kExitGood;
 }
 
 int failed(const Console& console, const Error& error) {
   if (console.interrupted()) return kExitInterrupted;
-  const int code = report(error, console.options().json);
+  const int code = told(error, console);
   return console.expectation_failed() ? kExitExpectation : code;
 }
 
+/// Opens the image, and puts things at serial ports.
+Result<void> prepare(const Arguments& a, Console& console) {
+  return console.answer("open " + a.image, [&]() -> Result<void> {
+    if (auto opened = console.open(a.image); !opened) return opened;
+    for (const std::string& phrase : a.attach)
+      if (auto attached = console.attach(phrase); !attached) return attached;
+    if (a.json) console.show(Standing{console.session()->pause(), false, {}, {}, {}, {}});
+    return {};
+  });
+}
+
+/// A session at the prompt begins with the user's own start.loop.
+void play_start(Console& console) {
+  std::string folder;
+  if (const char* config = std::getenv("XDG_CONFIG_HOME"); config != nullptr && *config != '\0')
+    folder = config;
+  else if (const char* home = std::getenv("HOME"); home != nullptr && *home != '\0')
+    folder = std::string(home) + "/.config";
+  const std::string path = folder + "/lucid/start.loop";
+  if (folder.empty() || access(path.c_str(), R_OK) != 0) return;
+  if (auto played = console.play(path); !played) console.show_error(played.error());
+}
+
 int open_image(const Arguments& a, Console& console) {
-  if (auto opened = console.open(a.image); !opened) return report(opened.error(), a.json);
-  if (a.commands.empty() && !a.json && isatty(STDIN_FILENO) != 0)
-    console.show(Message{console.style().dim(
-        fmt::format("{} on {} at {} MHz. `help` lists the commands, Tab completes.", a.image,
-                    console.session()->chip().info().name,
-                    static_cast<double>(console.session()->chip().info().clock_hz) / 1e6))});
+  if (auto opened = prepare(a, console); !opened) return told(opened.error(), console);
+  const bool at_prompt = a.commands.empty() && isatty(STDIN_FILENO) != 0;
+  if (at_prompt && !a.json) {
+    const ChipInfo& info = console.session()->chip().info();
+    console.show(
+        Message{fmt::format("{} on {} at {} MHz. `help` lists the commands, Tab completes.",
+                            a.image, info.name, static_cast<double>(info.clock_hz) / 1e6)});
+    play_start(console);
+  }
   if (auto done = do_commands(console, a); !done) return failed(console, done.error());
   if (a.commands.empty())
     if (const int code = run_prompt(console); code != kExitGood) return code;
@@ -111,106 +167,117 @@ int open_image(const Arguments& a, Console& console) {
 
 int play_script(const Arguments& a, Console& console) {
   catch_interrupts(console);
-  console.set_echo(true);
   if (!a.image.empty())
-    if (auto opened = console.open(a.image); !opened) return report(opened.error(), a.json);
-  if (auto played = console.play(a.script); !played) return failed(console, played.error());
-  if (auto done = do_commands(console, a); !done) return failed(console, done.error());
-  if (console.expectations() != 0)
-    console.show(Message{fmt::format("{}: {} expectation{} held", a.script, console.expectations(),
-                                     console.expectations() == 1 ? "" : "s")});
-  return finished(console);
+    if (auto opened = prepare(a, console); !opened) return told(opened.error(), console);
+  auto played = console.play(a.script);
+  if (played) played = do_commands(console, a);
+  played = console.answer("play " + a.script, [&]() -> Result<void> {
+    if (played && console.expectations() != 0)
+      console.show(
+          Message{fmt::format("{}: {} expectation{} held", a.script, console.expectations(),
+                              console.expectations() == 1 ? "" : "s")});
+    return played;
+  });
+  return played ? finished(console) : failed(console, played.error());
 }
 
 int run_image(const Arguments& a, Console& console) {
-  if (auto opened = console.open(a.image); !opened) return report(opened.error(), a.json);
-  catch_interrupts(console);
-  console.set_plain_serial(true);
-  if (auto done = do_commands(console, a); !done) return failed(console, done.error());
-  Session& session = *console.session();
   auto span = parse_time(a.span);
   if (!span) return report(span.error(), a.json);
-  for (const std::string& phrase : a.attach)
-    if (auto attached = console.attach(phrase); !attached) return report(attached.error(), a.json);
-  const Pause pause = console.run_for(*span);
-  console.end_serial_line();
-  Standing standing;
-  standing.pause = pause;
-  if (auto source = session.source("here", 1); source && source->problem.empty())
-    standing.source = *source;
-  console.show(standing);
-  console.tell_lost();
-  console.show(session.time());
-  console.show(session.stack(0));
-  console.show(Pins{session.pins()});
-  if (!session.chip().parts().empty()) console.show(Parts{session.chip().parts()});
+  if (auto opened = prepare(a, console); !opened) return told(opened.error(), console);
+  catch_interrupts(console);
+  if (auto done = do_commands(console, a); !done) return failed(console, done.error());
+  Session& session = *console.session();
+  Pause pause;
+  (void)console
+      .answer("run " + a.image,
+              [&]() -> Result<void> {
+                pause = console.run_for(*span);
+                console.pause_serial();
+                Standing standing;
+                standing.pause = pause;
+                if (auto source = session.source("here", 1); source && source->problem.empty())
+                  standing.source = *source;
+                console.show(standing);
+                console.tell_lost();
+                console.show(session.time());
+                console.show(session.stack(0));
+                console.show(Pins{session.pins()});
+                if (!session.chip().parts().empty()) console.show(Parts{session.chip().parts()});
+                return {};
+              })
+      .has_value();
   if (pause.cause == Pause::Cause::kFault) return kExitFault;
   return finished(console);
 }
 
 int list_image(const Arguments& a, Console& console) {
-  if (auto opened = console.open(a.image); !opened) return report(opened.error(), a.json);
+  if (auto opened = prepare(a, console); !opened) return told(opened.error(), console);
   const Session& session = *console.session();
-  const Program& program = session.program();
-  std::vector<std::pair<std::uint32_t, std::uint32_t>> ranges;
-  for (const Function& f : program.functions())
-    if (a.function.empty() || f.name == a.function) ranges.emplace_back(f.begin, f.end);
-  if (ranges.empty() && !a.function.empty())
-    return report({ErrorCode::kNotFound, "there is no function '" + a.function + "'", a.image, ""},
-                  a.json);
-  if (ranges.empty()) {
-    std::uint32_t end = 0;
-    auto image = Image::open(a.image);
-    for (const Segment& s : image->segments())
-      if (s.address.space == Space::kCode)
-        end = std::max(end, s.address.offset + static_cast<std::uint32_t>(s.bytes.size()));
-    ranges.emplace_back(0, end);
-  }
-  for (const auto& [begin, end] : ranges) {
-    auto view = session.disassembly(fmt::format("{:#x}", begin), (end - begin) / 2 + 1, true);
-    if (!view) return report(view.error(), a.json);
-    while (!view->rows.empty() && view->rows.back().instruction.address >= end)
-      view->rows.pop_back();
-    for (DisassemblyView::Row& row : view->rows) row.current = false;
-    if (!view->rows.empty()) console.show(*view);
-  }
-  return kExitGood;
+  const auto list = [&]() -> Result<void> {
+    std::vector<std::pair<std::uint32_t, std::uint32_t>> ranges;
+    for (const Function& f : session.program().functions())
+      if (a.function.empty() || f.name == a.function) ranges.emplace_back(f.begin, f.end);
+    if (ranges.empty() && !a.function.empty())
+      return fail(
+          Error{ErrorCode::kNotFound, "there is no function '" + a.function + "'", a.image, ""});
+    if (ranges.empty()) {
+      std::uint32_t end = 0;
+      auto image = Image::open(a.image);
+      if (!image) return fail(image.error());
+      for (const Segment& s : image->segments())
+        if (s.address.space == Space::kCode)
+          end = std::max(end, s.address.offset + static_cast<std::uint32_t>(s.bytes.size()));
+      ranges.emplace_back(0, end);
+    }
+    for (const auto& [begin, end] : ranges) {
+      auto view = session.disassembly(fmt::format("{:#x}", begin), (end - begin) / 2 + 1, true);
+      if (!view) return fail(view.error());
+      while (!view->rows.empty() && view->rows.back().instruction.address >= end)
+        view->rows.pop_back();
+      for (DisassemblyView::Row& row : view->rows) row.current = false;
+      if (!view->rows.empty()) console.show(*view);
+    }
+    return {};
+  };
+  const auto listed = console.answer("listing " + a.image, list);
+  return listed ? kExitGood : told(listed.error(), console);
 }
 
 int list_chips(const Arguments& a, Console& console) {
-  if (a.name.empty()) {
-    console.show(Chips{Chip::catalogue()});
-    return kExitGood;
-  }
-  auto chip = Chip::make({a.name, 16'000'000});
-  if (!chip) return report(chip.error(), a.json);
-  const ChipInfo& info = chip->info();
-  std::string text = fmt::format(" {}, core {}\n", info.name, info.core);
-  for (const MemoryArea& m : info.memories)
-    text += fmt::format("   {:<10} {:#06x} to {:#06x}  {} bytes\n", m.name, m.begin, m.end - 1,
-                        m.end - m.begin);
-  std::string modelled;
-  std::string missing;
-  for (const IoRegister& io : info.io) {
-    std::string& list = io.modelled ? modelled : missing;
-    if (list.find(" " + io.peripheral) == std::string::npos) list += " " + io.peripheral;
-  }
-  text += "   modelled:" + modelled + "\n";
-  if (!missing.empty()) text += "   registers only:" + missing;
-  console.show(Message{text});
-  return kExitGood;
+  const auto listed = console.answer("chips " + a.name, [&]() -> Result<void> {
+    if (a.name.empty()) {
+      console.show(Chips{Chip::catalogue()});
+      return {};
+    }
+    auto chip = Chip::make({a.name, 16'000'000});
+    if (!chip) return fail(chip.error());
+    ChipFacts facts{chip->info(), {}, {}};
+    for (const IoRegister& io : facts.info.io) {
+      auto& list = io.modelled ? facts.modelled : facts.registers_only;
+      if (std::find(list.begin(), list.end(), io.peripheral) == list.end())
+        list.push_back(io.peripheral);
+    }
+    console.show(facts);
+    return {};
+  });
+  return listed ? kExitGood : told(listed.error(), console);
 }
 
 int play_demo(const Arguments& a, const Console::Options& options) {
   auto folder = demo_folder();
   if (!folder) return report(folder.error(), a.json);
   if (a.name.empty() && !a.all) {
-    std::cout << "A kiln controller, and eight builds of it with one fault each:\n\n";
-    for (const Demo& demo : demos())
-      std::cout << fmt::format("  {:<15} {}\n", demo.name, demo.summary);
-    std::cout << "\nPlay one with `lucid demo NAME`, all with `lucid demo --all`. To look around "
-                 "yourself:\n"
-              << "  lucid open " << *folder << "/images/kiln-og.elf\n";
+    Console console(options, std::cout);
+    (void)console
+        .answer("demo",
+                [&]() -> Result<void> {
+                  Demos list{*folder, {}};
+                  for (const Demo& demo : demos()) list.list.push_back({demo.name, demo.summary});
+                  console.show(list);
+                  return {};
+                })
+        .has_value();
     return kExitGood;
   }
   int worst = kExitGood;
@@ -218,17 +285,28 @@ int play_demo(const Arguments& a, const Console::Options& options) {
   for (const Demo& demo : demos()) {
     if (!a.all && a.name != demo.name) continue;
     found = true;
-    Console console(options, std::cout);
+    Console::Options echoing = options;
+    echoing.style.echo = true;
+    Console console(echoing, std::cout);
     Arguments one = a;
     one.script = *folder + "/" + demo.name + ".loop";
     worst = std::max(worst, play_script(one, console));
-    if (a.all) std::cout << "\n";
+    if (a.all && !a.json) std::cout << "\n";
   }
   if (!found)
     return report({ErrorCode::kNotFound, "there is no demonstration '" + a.name + "'", "",
                    "`lucid demo` lists them"},
                   a.json);
   return worst;
+}
+
+void add_output(CLI::App* command, Arguments& a) {
+  command
+      ->add_option("--colour", a.colour,
+                   "Colours for a dark or light ground: auto, dark, light, none")
+      ->type_name("CHOICE")
+      ->capture_default_str();
+  command->add_flag("--json", a.json, "Write JSON, one object a line");
 }
 
 void add_common(CLI::App* command, Arguments& a) {
@@ -253,7 +331,12 @@ void add_common(CLI::App* command, Arguments& a) {
                    "The longest that a command may run, in simulated time; without somebody at a "
                    "terminal 1h")
       ->type_name("TIME");
-  command->add_flag("--json", a.json, "Write JSON, one object a line");
+  command
+      ->add_option("--attach", a.attach,
+                   "What is at a serial port, as one phrase: 'USART0 terminal', 'USART0 socket "
+                   "5555' (time passes as on a clock), 'USART0 files IN OUT' (repeatable)")
+      ->type_name("PHRASE");
+  add_output(command, a);
 }
 
 /// What is wrong with the arguments.
@@ -288,11 +371,23 @@ Error in_our_words(const CLI::ParseError& error, const CLI::App& app, const std:
   return out;
 }
 
+/// `lucid main.elf` opens it, bare `lucid` helps.
+std::vector<std::string> completed(int argc, char** argv, const CLI::App& app) {
+  std::vector<std::string> out(argv + 1, argv + argc);
+  if (out.empty()) return {"--help"};
+  const auto commands = app.get_subcommands(nullptr);
+  const bool is_command = std::any_of(commands.begin(), commands.end(),
+                                      [&](const CLI::App* c) { return c->get_name() == out[0]; });
+  if (!is_command && out[0][0] != '-' && access(out[0].c_str(), R_OK) == 0)
+    out.insert(out.begin(), "open");
+  return out;
+}
+
 int main_with(int argc, char** argv) {
   Arguments a;
   CLI::App app{"Lucid Loop: debug microcontroller firmware on a simulated chip", "lucid"};
   app.require_subcommand(1);
-  const auto words = std::make_shared<CLI::Formatter>();
+  const auto labels = std::make_shared<CLI::Formatter>();
   for (const auto& [stock, ours] :
        std::initializer_list<std::pair<const char*, const char*>>{{"REQUIRED", "(must be given)"},
                                                                   {"TEXT", "NAME"},
@@ -303,8 +398,8 @@ int main_with(int argc, char** argv) {
                                                                   {"SUBCOMMAND", "command"},
                                                                   {"SUBCOMMANDS", "command"},
                                                                   {"Needs", "goes with"}})
-    words->label(stock, ours);
-  app.formatter(words);
+    labels->label(stock, ours);
+  app.formatter(labels);
   app.set_help_flag("-h,--help", "Say this");
   app.set_version_flag("--version", "lucid 0.1.0", "Say which version this is");
   app.footer(
@@ -330,10 +425,6 @@ int main_with(int argc, char** argv) {
   run->add_option("--for", a.span, "How long, in simulated time")
       ->type_name("TIME")
       ->capture_default_str();
-  run->add_option("--attach", a.attach,
-                  "What is at a serial port, as one phrase: 'USART0 terminal', 'USART0 socket "
-                  "5555' (time passes as on a clock), 'USART0 files IN OUT' (repeatable)")
-      ->type_name("PHRASE");
   run->add_flag("--pace", a.pace, "No faster than real time");
   add_common(run, a);
   run->footer("Example: lucid run main.elf --for 2s --first 'drive PD2 low'");
@@ -346,22 +437,28 @@ int main_with(int argc, char** argv) {
 
   CLI::App* chips = app.add_subcommand("chips", "The chips there are, or one of them");
   chips->add_option("name", a.name, "A chip");
-  chips->add_flag("--json", a.json, "Write JSON, one object a line");
+  add_output(chips, a);
   chips->footer("Example: lucid chips ATmega328P");
 
   CLI::App* demo = app.add_subcommand("demo", "A kiln controller and eight faults to find");
   demo->add_option("name", a.name, "Which one; without it they are listed");
   demo->add_flag("--all", a.all, "Play all of them");
-  demo->add_flag("--json", a.json, "Write JSON, one object a line");
+  add_output(demo, a);
   demo->footer("Example: lucid demo overshoot");
 
   for (CLI::App* command : app.get_subcommands(nullptr)) command->group("Commands");
   try {
-    app.parse(argc, argv);
+    auto words = completed(argc, argv, app);
+    std::reverse(words.begin(), words.end());
+    app.parse(std::move(words));
   } catch (const CLI::ParseError& error) {
     if (error.get_exit_code() == 0) return app.exit(error), kExitGood;  // help and version
-    return report(in_our_words(error, app, argc > 1 ? argv[1] : ""), a.json);
+    const bool json = std::any_of(argv, argv + argc, [](const std::string& word) {
+      return word == "--json";
+    });
+    return report(in_our_words(error, app, argc > 1 ? argv[1] : ""), json);
   }
+  a.plain_serial = run->parsed();
   auto options = options_of(a);
   if (!options) return report(options.error(), a.json);
   if (demo->parsed()) return play_demo(a, *options);

@@ -120,21 +120,30 @@ void catch_interrupts(Console& console) {
   sigaction(SIGINT, &action, nullptr);
 }
 
+namespace {
+
+/// Lines of a program, or of a file: commands, or JSON objects with one.
+int run_lines(Console& console) {
+  int code = kExitGood;
+  std::string line;
+  while (!console.finished() && !console.interrupted() && std::getline(std::cin, line)) {
+    if (line.empty()) continue;
+    const bool json = console.options().output == Output::kJson;
+    const auto command = json ? json_command(line) : std::nullopt;
+    auto done = command ? console.execute(command->command, command->id) : console.execute(line);
+    if (done) continue;
+    console.show_error(done.error());
+    if (code == kExitGood)
+      code = console.expectation_failed() ? kExitExpectation : exit_code(done.error().code);
+  }
+  return code;
+}
+
+}  // namespace
+
 int run_prompt(Console& console) {
   catch_interrupts(console);
-  if (isatty(STDIN_FILENO) == 0) {
-    int code = kExitGood;
-    std::string line;
-    while (!console.finished() && !console.interrupted() && std::getline(std::cin, line)) {
-      if (line.empty()) continue;
-      auto done = console.execute(line);
-      if (done) continue;
-      console.show_error(done.error());
-      if (code == kExitGood)
-        code = console.expectation_failed() ? kExitExpectation : exit_code(done.error().code);
-    }
-    return code;
-  }
+  if (isatty(STDIN_FILENO) == 0) return run_lines(console);
   static char kName[] = "lucid";
   static char kBreaks[] = " ";
   rl_readline_name = kName;
@@ -144,7 +153,8 @@ int run_prompt(Console& console) {
   History history;
   while (!console.finished()) {
     const int before = interrupts;
-    char* raw = readline(console.prompt().c_str());
+    char* raw = readline(drawn_prompt(console.prompt(), console.options().style).c_str());
+    std::cout << prompt_end(console.options().style) << std::flush;
     if (raw == nullptr) {
       std::cout << std::endl;
       if (interrupts != before) continue;

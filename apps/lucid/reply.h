@@ -17,9 +17,14 @@ struct Message {
 struct Warning {
   std::string text;
 };
+/// What a script remarks.
+struct Remark {
+  std::string text;
+};
 /// A pause with what belongs to it: the lines around and the variables that changed.
 struct Standing {
   Pause pause;
+  bool by_instruction = false;  ///< instructions are stepped
   SourceView source;
   DisassemblyView disassembly;  ///< instead, where there is no source or instructions are stepped
   std::vector<VariableView> changed;
@@ -30,11 +35,13 @@ struct Evaluated {
   Value value;
 };
 struct Registers {
+  const char* view = "registers";
   std::vector<RegisterView> registers;
   std::vector<FlagView> flags;
 };
 struct Callers {
   std::vector<CallLevel> levels;
+  unsigned selected = 0, current = 0;  ///< levels by number
 };
 struct Breakpoints {
   std::vector<Breakpoint> points;
@@ -56,10 +63,32 @@ struct IoRegisters {
   std::vector<IoView> registers;
 };
 struct Variables {
+  const char* view = "variables";
   std::vector<VariableView> variables;
 };
 struct Serial {
   std::string sent;
+};
+/// A line that a `log` breakpoint has written.
+struct Logged {
+  std::string text;
+};
+struct Help {
+  struct Row {
+    std::string word, shorter, words;
+  };
+  struct Section {
+    std::string title;
+    std::vector<std::string> lines;  ///< as they are
+    std::vector<Row> rows;
+    std::string text;  ///< to be wrapped
+  };
+  std::vector<Section> sections;
+};
+/// What a line could go on to.
+struct Completions {
+  std::string line;
+  std::vector<std::string> words;
 };
 /// What `find` has found.
 struct Found {
@@ -78,39 +107,26 @@ struct OpenedLine {
 struct Inputs {
   std::vector<Input> list;
 };
+struct ChipFacts {
+  ChipInfo info;
+  std::vector<std::string> modelled, registers_only;  ///< peripherals
+};
+struct Demos {
+  struct Item {
+    std::string name, words;
+  };
+  std::string folder;
+  std::vector<Item> list;
+};
 struct Chips {
   std::vector<Chip::Summary> chips;
 };
 
-using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView,
-                           Registers, MemoryView, StackView, Callers, Breakpoints, Pins, Parts,
-                           IoRegisters, Variables, TimeView, Explanation, Serial, Chips, Watches,
-                           Faults, GraphView, Found, OpenedLine, Inputs>;
-
-/// Colours and weights, or nothing where they are not wanted.
-class Style {
- public:
-  explicit Style(bool on) : on_(on) {}
-  [[nodiscard]] std::string bold(const std::string& s) const { return wrap("1", s); }
-  [[nodiscard]] std::string dim(const std::string& s) const { return wrap("2", s); }
-  [[nodiscard]] std::string accent(const std::string& s) const { return wrap("36", s); }
-  [[nodiscard]] std::string warn(const std::string& s) const { return wrap("33", s); }
-  [[nodiscard]] std::string bad(const std::string& s) const { return wrap("31", s); }
-  [[nodiscard]] std::string changed(const std::string& s) const { return wrap("1;33", s); }
-  [[nodiscard]] bool on() const { return on_; }
-
- private:
-  [[nodiscard]] std::string wrap(const char* code, const std::string& s) const {
-    return on_ && !s.empty() ? "\x1b[" + std::string(code) + "m" + s + "\x1b[0m" : s;
-  }
-  bool on_;
-};
-
-/// Lines, each ended by a line feed.
-std::string to_text(const Reply& reply, const Style& style);
-/// One JSON object on one line.
-std::string to_json(const Reply& reply);
-std::string error_to_json(const Error& error);
+using Reply =
+    std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
+                 MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
+                 TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView, Found,
+                 OpenedLine, Inputs, Logged, Help, Completions, Remark, ChipFacts, Demos>;
 
 }  // namespace lucid::app
 

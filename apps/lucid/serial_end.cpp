@@ -17,7 +17,7 @@
 #include <fstream>
 #include <iostream>
 
-#include "words.h"
+#include "grammar.h"
 
 namespace lucid::app {
 namespace {
@@ -161,7 +161,7 @@ Result<std::unique_ptr<SerialEnd>> opened(const Words&... words) {
 }  // namespace
 
 Result<std::unique_ptr<SerialEnd>> SerialEnd::open(const std::string& phrase) {
-  const std::vector<std::string> words = split(phrase);
+  const std::vector<std::string> words = words_of(phrase);
   const std::string what = words.size() < 2 ? "" : words[1];
   Result<std::unique_ptr<SerialEnd>> end =
       fail(ErrorCode::kUsage, "'" + phrase + "' does not say what is at which serial port",

@@ -3,27 +3,16 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cctype>
 
 #include "breakpoint_text.h"
 #include "lucid/bench.h"
 #include "output.h"
-#include "reply.h"
+#include "text.h"
 
 namespace lucid::app {
 namespace {
 
-constexpr std::size_t kWidth = 80;
-
-/// How many columns UTF-8 text takes, as long as no character is wide.
-std::size_t columns(const std::string& s) {
-  return static_cast<std::size_t>(
-      std::count_if(s.begin(), s.end(), [](char c) { return (c & 0xc0) != 0x80; }));
-}
-std::string padded(std::string s, std::size_t width) {
-  const std::size_t now = columns(s);
-  if (now < width) s.append(width - now, ' ');
-  return s;
-}
 std::string thousands(std::uint64_t value) {
   std::string digits = std::to_string(value);
   for (std::size_t i = digits.size(); i > 3; i -= 3) digits.insert(i - 3, "'");
@@ -37,46 +26,21 @@ std::string ids(const std::vector<unsigned>& list) {
 std::string place(const Location& where) {
   std::string out;
   if (!where.file.empty()) out = fmt::format("{}:{}", where.file, where.line);
+  if (!where.vector.empty()) return "vector " + where.vector;
   if (!where.inlined.empty()) out += (out.empty() ? "" : " ") + where.inlined + " in";
   if (!where.function.empty()) out += (out.empty() ? "" : " ") + where.function;
   if (where.file.empty() && where.offset != 0) out += fmt::format("+{:#x}", where.offset);
   return out.empty() ? fmt::format("{:#06x}", where.address) : out;
 }
-std::string clipped(const std::string& s, std::size_t width) {
-  if (columns(s) <= width) return s;
-  std::string out;
-  std::size_t used = 0;
-  for (std::size_t i = 0; i < s.size(); ++i) {
-    if ((s[i] & 0xc0) != 0x80 && ++used >= width) break;
-    out += s[i];
-  }
-  return out + "…";
-}
-std::string wrapped(const std::string& text, std::size_t indent) {
-  std::string out;
-  std::size_t used = 0;
-  std::size_t at = 0;
-  while (at < text.size()) {
-    const std::size_t end = std::min(text.find(' ', at), text.size());
-    const std::string word = text.substr(at, end - at);
-    if (used != 0 && indent + used + 1 + columns(word) > kWidth) {
-      out += "\n" + std::string(indent, ' ');
-      used = 0;
-    }
-    out += (used == 0 ? "" : " ") + word;
-    used += columns(word) + (used == 0 ? 0 : 1);
-    at = end + 1;
-  }
-  return out;
-}
-
-class TextWriter {
+class TextViews {
  public:
-  explicit TextWriter(const Style& style) : style_(style) {}
+  explicit TextViews(const Style& style) : style_(style) {}
 
   std::string operator()(const Message& m) const { return m.text + "\n"; }
+  std::string operator()(const Logged& l) const { return "  log: " + l.text + "\n"; }
+  std::string operator()(const Remark& r) const { return style_.accent("── " + r.text) + "\n"; }
   std::string operator()(const Warning& w) const {
-    return style_.warn(wrapped("note: " + w.text, 6)) + "\n";
+    return style_.warn(style_.wrapped("note: " + w.text, 6)) + "\n";
   }
 
   std::string operator()(const Standing& s) const {
@@ -95,7 +59,11 @@ class TextWriter {
     const std::string type = e.value.type.empty() ? "" : style_.dim("   " + e.value.type);
     const std::string plain = e.expression + " = " + e.value.text;
     const std::string which = e.value.which.empty() ? "" : style_.dim("   " + e.value.which);
-    if (columns(plain) > kWidth) return wrapped(plain, 4) + type + which + "\n";
+    if (!e.value.fields.empty())
+      return e.expression + " = " + style_.bold(e.value.text) + type + which + "\n" +
+             fields_text(e.value.fields, 2) + "\n";
+    if (style_.columns(plain) > style_.width())
+      return style_.wrapped(plain, 4) + type + which + "\n";
     return e.expression + " = " + style_.bold(e.value.text) + type + which + "\n";
   }
 
@@ -106,14 +74,19 @@ class TextWriter {
       std::string text = visible(line.text, false, true);
       for (std::size_t tab = text.find('\t'); tab != std::string::npos; tab = text.find('\t'))
         text.replace(tab, 1, 8 - tab % 8, ' ');
-      text = clipped(text, kWidth - 14);
+      text = style_.clipped(text, style_.width() - 14);
       out += fmt::format("{:>5} {:>4} {}{} {}\n", ids(line.breakpoints), line.number,
-                         line.has_code ? "·" : " ", line.current ? style_.accent("▌") : " ",
-                         line.current ? style_.bold(text) : text);
+                         line.has_code ? "·" : " ",
+                         line.current    ? style_.accent("▌")
+                         : line.selected ? style_.accent("│")
+                                         : " ",
+                         line.current || line.selected ? style_.bold(text) : text);
       std::string values;
       for (const std::string& value : line.values) values += (values.empty() ? "" : "   ") + value;
       if (!values.empty())
-        out += style_.dim(fmt::format("{:>13} {}", "", clipped(values, kWidth - 14))) + "\n";
+        out +=
+            style_.dim(fmt::format("{:>13} {}", "", style_.clipped(values, style_.width() - 14))) +
+            "\n";
     }
     return out;
   }
@@ -130,9 +103,9 @@ class TextWriter {
                                                         row.offset, row.function_bytes)));
       const std::string at_line = row.line == 0 ? "" : fmt::format("{}:{}", row.file, row.line);
       if (!row.source.empty())
-        out += style_.dim(clipped(
+        out += style_.dim(style_.clipped(
                    fmt::format("{:>12} {}  {}", "", at_line, visible(row.source, false, true)),
-                   kWidth)) +
+                   style_.width())) +
                "\n";
       std::string words;
       for (std::size_t i = 0; i + 1 < row.instruction.bytes.size(); i += 2)
@@ -146,9 +119,11 @@ class TextWriter {
       if (!at_line.empty()) last_line = at_line;
       std::string line =
           fmt::format("{:>5} {:06x} {} ", ids(row.breakpoints), row.instruction.address,
-                      row.current ? style_.accent("▌") : " ");
+                      row.current    ? style_.accent("▌")
+                      : row.selected ? style_.accent("│")
+                                     : " ");
       line += style_.dim(fmt::format("{:<9}", words)) + "  " +
-              (row.current ? style_.bold(padded(text, 26)) : padded(text, 26)) + " " +
+              (row.current ? style_.bold(style_.padded(text, 26)) : style_.padded(text, 26)) + " " +
               style_.dim(remark);
       while (!line.empty() && line.back() == ' ') line.pop_back();
       out += line + "\n";
@@ -185,9 +160,10 @@ class TextWriter {
     }
     if (!r.flags.empty()) out += flags + "\n";
     if (!changes.empty())
-      out += style_.dim("  changed (*): ") +
-             wrapped(changes + (changed > 6 ? fmt::format(", {} more", changed - 6) : ""), 15) +
-             "\n";
+      out +=
+          style_.dim("  changed (*): ") +
+          style_.wrapped(changes + (changed > 6 ? fmt::format(", {} more", changed - 6) : ""), 15) +
+          "\n";
     return out;
   }
 
@@ -196,7 +172,7 @@ class TextWriter {
     bool any = false;
     for (const MemoryView::Row& row : v.rows) {
       if (!row.names.empty())
-        out += style_.accent(std::string(9, ' ') + wrapped(row.names, 9)) + "\n";
+        out += style_.accent(std::string(9, ' ') + style_.wrapped(row.names, 9)) + "\n";
       std::string line = fmt::format(" {:#06x} ", row.address);
       std::string text;
       for (std::size_t i = 0; i < row.bytes.size(); ++i) {
@@ -221,11 +197,12 @@ class TextWriter {
     std::string chain;
     for (const std::string& name : v.deepest_chain) chain += (chain.empty() ? "" : " → ") + name;
     if (v.deepest && *v.deepest > v.used && !chain.empty())
-      out += style_.dim(" deepest in ") + wrapped(chain, 12) + "\n";
+      out += style_.dim(" deepest in ") + style_.wrapped(chain, 12) + "\n";
     for (const StackView::Slot& slot : v.slots) {
       std::string bytes;
       for (const std::uint8_t byte : slot.bytes) bytes += fmt::format("{:02x} ", byte);
-      out += clipped(fmt::format(" {:#06x}  {:<25}{}", slot.address, bytes, slot.meaning), kWidth) +
+      out += style_.clipped(fmt::format(" {:#06x}  {:<25}{}", slot.address, bytes, slot.meaning),
+                            style_.width()) +
              "\n";
     }
     return out;
@@ -277,9 +254,13 @@ class TextWriter {
   std::string operator()(const Callers& c) const {
     std::string out;
     for (const CallLevel& level : c.levels) {
-      const bool current = level.level == c.levels.size();
+      const bool selected = level.level == c.selected;
+      const bool current = level.level == c.current;
       std::string line =
-          fmt::format("{:>4} {} {}", level.level, current ? style_.accent("▌") : " ",
+          fmt::format("{:>4} {} {}", level.level,
+                      selected && !current ? style_.accent("│")
+                      : current            ? style_.accent("▌")
+                                           : " ",
                       place(level.where) + (level.where.file.empty() ? "" : level.signature));
       if (level.inlined) line += style_.dim("  (inlined)");
       if (level.left) line += style_.dim("  (left by a jump)");
@@ -299,11 +280,11 @@ class TextWriter {
     for (const Breakpoint& p : b.points) {
       std::string line = fmt::format("{:>5} ", "(" + std::to_string(p.id) + ")");
       const bool at = p.spec.kind == BreakpointSpec::Kind::kPlace;
-      line += padded(at ? p.spec.place : subject_text(p.spec), 18) + clauses_text(p.spec);
+      line += style_.padded(at ? p.spec.place : subject_text(p.spec), 18) + clauses_text(p.spec);
       if (!p.enabled) line += style_.dim("  disabled");
       out += line + "\n";
       if (!p.waits_because.empty()) {
-        out += style_.warn("      waits: " + wrapped(p.waits_because, 13)) + "\n";
+        out += style_.warn("      waits: " + style_.wrapped(p.waits_because, 13)) + "\n";
         continue;
       }
       std::string facts = fmt::format("      {} pass{}", p.passes, p.passes == 1 ? "" : "es");
@@ -383,20 +364,16 @@ class TextWriter {
       const bool changed = view.value != view.before;
       const std::string value = fmt::format("{:#0{}x}", view.value, 2 + 2 * view.io.bytes);
       std::string line = fmt::format("  {:#04x} {:<8} ", view.io.address, view.io.name);
-      line += changed ? style_.changed(value) + "*" : value + " ";
-      if (!view.io.modelled) line += style_.dim(" not modelled");
-      std::string fields;
-      unsigned told = 0;  // bits of a wider field are not told again
-      for (const IoField& field : view.io.fields) {
-        const unsigned mask = ((1U << field.width) - 1) << field.lowest;
-        const unsigned part = (view.value & mask) >> field.lowest;
-        if ((told & mask) == mask || (field.width == 1 && part == 0)) continue;
-        told |= mask;
-        fields += fmt::format(" {}={}", field.name, part);
-        if (part < field.meanings.size() && !field.meanings[part].empty())
-          fields += " (" + field.meanings[part] + ")";
-      }
-      out += line + (fields.empty() ? "" : " " + style_.dim(clipped(fields, kWidth - 24))) + "\n";
+      line += (changed ? style_.changed(value) + "*" : value + " ") +
+              std::string(view.io.bytes == 1 ? 4 : 2, ' ');
+      if (!view.io.modelled) line += style_.dim("not modelled ");
+      constexpr std::size_t kBehind = 24;
+      if (has_plain_bits(view))
+        out += line + fmt::format("0b{:04b}_{:04b}", view.value >> 4, view.value & 0xf);
+      else
+        out += line + fields_text(view.fields, kBehind, true);
+      while (out.back() == ' ') out.pop_back();
+      out += "\n";
     }
     return out;
   }
@@ -414,12 +391,13 @@ class TextWriter {
       const std::string value =
           changed && short_enough ? view.before + " → " + view.value : view.value;
       std::string line = fmt::format(" {:<20} = ", view.name);
-      const std::size_t indent = columns(line);
+      const std::size_t indent = style_.columns(line);
       line += changed && short_enough ? view.before + " → " + style_.changed(view.value)
-                                      : wrapped(value, indent);
+                                      : style_.wrapped(value, indent);
       // The type goes below where it would not fit behind.
-      const std::size_t last = columns(line.substr(line.rfind('\n') + 1));
-      if (last + columns(owner) > kWidth) line += "\n" + std::string(indent - 3, ' ');
+      const std::size_t last = style_.columns(line.substr(line.rfind('\n') + 1));
+      if (last + style_.columns(owner) > style_.width())
+        line += "\n" + std::string(indent - 3, ' ');
       out += line + style_.dim(owner) + "\n";
     }
     return out;
@@ -445,8 +423,8 @@ class TextWriter {
     std::string out =
         fmt::format(" {:06x}  {} {}\n", e.instruction.address, style_.bold(e.instruction.mnemonic),
                     style_.bold(e.instruction.operands));
-    out += " " + wrapped(e.words, 1) + "\n";
-    if (!e.transfer.empty()) out += style_.dim(" " + wrapped(e.transfer, 1)) + "\n";
+    out += " " + style_.wrapped(e.words, 1) + "\n";
+    if (!e.transfer.empty()) out += style_.dim(" " + style_.wrapped(e.transfer, 1)) + "\n";
     for (const std::string& fact : e.now) out += "   now: " + fact + "\n";
     if (!e.cycles.empty())
       out += fmt::format(" cycles: {}   flags written: {}\n", e.cycles,
@@ -467,11 +445,101 @@ class TextWriter {
                       "\n";
     for (const Chip::Summary& chip : c.chips)
       out += fmt::format(" {:<15} {:<6} {:>8} {:>7} {:>7}   {}\n", chip.name, chip.core, chip.flash,
-                         chip.ram, chip.eeprom, wrapped(chip.remark, 49));
+                         chip.ram, chip.eeprom, style_.wrapped(chip.remark, 49));
     return out;
   }
 
+  std::string operator()(const Help& h) const {
+    std::string out;
+    for (const Help::Section& section : h.sections) {
+      if (!out.empty() && (!section.title.empty() || !section.text.empty())) out += "\n";
+      if (!section.title.empty()) out += style_.accent(section.title) + "\n";
+      if (!out.empty() && section.title.empty() && !section.lines.empty()) out += "\n";
+      for (const std::string& line : section.lines) out += "  " + line + "\n";
+      std::size_t widest = 0;
+      bool shorter = false;
+      if (!out.empty() && section.title.empty() && !section.rows.empty()) out += "\n";
+      for (const Help::Row& row : section.rows) {
+        widest = std::max(widest, style_.columns(row.word));
+        shorter = shorter || !row.shorter.empty();
+      }
+      for (const Help::Row& row : section.rows) {
+        std::string line =
+            "  " + style_.bold(row.word) + std::string(widest + 2 - style_.columns(row.word), ' ');
+        std::size_t indent = widest + 4;
+        if (shorter) {
+          line += style_.accent(fmt::format("{:<3}", row.shorter));
+          indent += 3;
+        }
+        out += line + style_.wrapped(row.words, indent) + "\n";
+      }
+      if (!section.text.empty()) out += "  " + style_.wrapped(section.text, 2) + "\n";
+    }
+    return out;
+  }
+
+  std::string operator()(const Completions& c) const {
+    std::string out;
+    for (const std::string& word : c.words) out += "  " + word + "\n";
+    return out.empty() ? "nothing can follow\n" : out;
+  }
+
+  std::string operator()(const ChipFacts& c) const {
+    std::string out = fmt::format(" {}, core {}\n", c.info.name, c.info.core);
+    for (const MemoryArea& m : c.info.memories)
+      out += fmt::format("   {:<10} {:#06x} to {:#06x}  {} bytes\n", m.name, m.begin, m.end - 1,
+                         m.end - m.begin);
+    const auto listed = [&](const char* title, const std::vector<std::string>& names) {
+      if (names.empty()) return std::string();
+      std::string text = title;
+      for (const std::string& name : names) text += " " + name;
+      return "   " + style_.wrapped(text, 6) + "\n";
+    };
+    return out + listed("modelled:", c.modelled) + listed("registers only:", c.registers_only);
+  }
+
+  std::string operator()(const Demos& d) const {
+    std::string out = "A kiln controller, and eight builds of it with one fault each:\n\n";
+    for (const Demos::Item& item : d.list)
+      out += "  " + style_.bold(style_.padded(item.name, 15)) + " " +
+             style_.wrapped(item.words, 18) + "\n";
+    return out +
+           "\nPlay one with `lucid demo NAME`, all with `lucid demo --all`. To look around "
+           "yourself:\n  lucid open " +
+           d.folder + "/images/kiln-og.elf\n";
+  }
+
  private:
+  /// Bits without meanings of their own: PORTB7 to PORTB0.
+  static bool has_plain_bits(const IoView& view) {
+    return view.io.bytes == 1 && !view.fields.empty() &&
+           std::all_of(view.fields.begin(), view.fields.end(), [&](const Value::Field& field) {
+             return field.name.size() == view.fields[0].name.size() &&
+                    field.name.compare(0, field.name.size() - 1, view.fields[0].name, 0,
+                                       field.name.size() - 1) == 0 &&
+                    std::isdigit(static_cast<unsigned char>(field.name.back())) != 0;
+           });
+  }
+
+  /// Bits and fields as `WGM12=1  CS1=2 (clk/8)`, those that are clear stepping back.
+  [[nodiscard]] std::string fields_text(const std::vector<Value::Field>& fields, std::size_t indent,
+                                        bool behind = false) const {
+    std::string out = behind ? "" : std::string(indent, ' ');
+    std::size_t used = indent;
+    for (const Value::Field& field : fields) {
+      std::string item = fmt::format("{}={}", field.name, field.value);
+      if (!field.meaning.empty()) item += " (" + field.meaning + ")";
+      if (used != indent && used + 2 + style_.columns(item) > style_.width()) {
+        out += "\n" + std::string(indent, ' ');
+        used = indent;
+      }
+      if (used != indent) out += "  ";
+      used += style_.columns(item) + (used != indent ? 2 : 0);
+      out += field.value == 0 ? style_.dim(item) : item;
+    }
+    return out;
+  }
+
   static std::string drivers_of(const PinState& pin) {
     std::string out = pin.taken_by;
     const auto add = [&](const std::string& text) { out += (out.empty() ? "" : ", ") + text; };
@@ -516,9 +584,11 @@ class TextWriter {
     }
     if (p.cycles_since != 0) out += style_.dim(" · +" + to_text(p.since));
     out += "\n";
+    if (p.interrupted) out += "  it has interrupted " + place(*p.interrupted) + "\n";
     const bool worded = bad || (p.cause == Pause::Cause::kStep && !p.detail.empty());
     if (p.data) out += data_lines(*p.data);
-    if (worded) out += (bad ? style_.bad("  " + wrapped(p.detail, 2)) : "  " + p.detail) + "\n";
+    if (worded)
+      out += (bad ? style_.bad("  " + style_.wrapped(p.detail, 2)) : "  " + p.detail) + "\n";
     return out;
   }
 
@@ -569,11 +639,13 @@ class TextWriter {
     std::size_t used = out.size();
     std::size_t shown = 0;
     for (const VariableView& v : changed) {
-      const std::string item = fmt::format(" {} {} → {}", v.name, v.before, v.value);
-      if (used + columns(item) + 12 > kWidth && shown != 0) break;
-      if (columns(item) > kWidth - 12) continue;
+      const std::string owner = v.function.empty() ? v.file : v.function;
+      const std::string name = v.which.empty() || owner.empty() ? v.name : v.name + " in " + owner;
+      const std::string item = fmt::format(" {} {} → {}", name, v.before, v.value);
+      if (used + style_.columns(item) + 12 > style_.width() && shown != 0) break;
+      if (style_.columns(item) > style_.width() - 12) continue;
       out += (shown == 0 ? "" : ",") + item;
-      used += columns(item) + 1;
+      used += style_.columns(item) + 1;
       ++shown;
     }
     if (shown == 0) return "";
@@ -587,7 +659,7 @@ class TextWriter {
 }  // namespace
 
 std::string to_text(const Reply& reply, const Style& style) {
-  return std::visit(TextWriter(style), reply);
+  return std::visit(TextViews(style), reply);
 }
 
 }  // namespace lucid::app

@@ -6,8 +6,11 @@
 #ifndef LUCID_ERROR_H
 #define LUCID_ERROR_H
 
+#include <cstdint>
 #include <string>
+#include <string_view>
 #include <utility>
+#include <vector>
 
 #include <tl/expected.hpp>
 
@@ -44,6 +47,11 @@ enum class Unknown : std::uint8_t {
 
 /// The reason by a word, such as `overwritten`; empty for kNone.
 [[nodiscard]] LUCID_API std::string unknown_word(Unknown why);
+
+/// `did you mean a or b?` of the candidates closest to a word, or empty if none is close enough to
+/// be a slip of the fingers.
+[[nodiscard]] LUCID_API std::string did_you_mean(std::string_view word,
+                                                 const std::vector<std::string>& candidates);
 
 /// One failure: what is wrong, where, and what to do about it.
 struct Error {

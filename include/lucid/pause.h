@@ -17,6 +17,7 @@ struct Location {
   std::uint32_t address = 0;
   std::string function;      ///< empty if no function is known there
   std::uint32_t offset = 0;  ///< bytes behind the function's start
+  std::string vector;        ///< the interrupt whose vector it is
   std::string inlined;       ///< the function whose body stands there instead of a call, if any
   std::string file;          ///< name without directories; empty if there is no line
   unsigned file_index = 0;   ///< in Program::files()
@@ -61,6 +62,8 @@ struct Pause {
   Picoseconds time;                   ///< simulated
   Picoseconds since;
   std::optional<DataAccess> data;  ///< for kData
+  std::string interrupt;           ///< the vector that has just been entered, if that is the event
+  std::optional<Location> interrupted;  ///< … and what it has interrupted
   /// What functions that a step went over or out of have returned: the first four.
   struct Returned {
     std::string function;

@@ -9,6 +9,7 @@
 #define LUCID_PROGRAM_H
 
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
@@ -46,6 +47,8 @@ struct Function {
   std::optional<unsigned> file;  ///< where it is declared, if debug information says so
   unsigned line = 0;
   bool has_lines = false;  ///< false: only its symbol is known
+  std::string linked_as;   ///< its name for the linker, where a better one is known
+  [[nodiscard]] const std::string& symbol() const { return linked_as.empty() ? name : linked_as; }
 };
 
 /// A type, by index into Program::types().
@@ -229,6 +232,10 @@ class LUCID_API Program {
   /// The expression for a function's frame base at an address; empty if there is none.
   [[nodiscard]] std::vector<LocationOp> frame_base_at(std::uint32_t address) const;
   [[nodiscard]] const Symbol* find_symbol(const std::string& name) const;
+  /// The same with other names for functions: `name_of` answers for a symbol, empty to keep it.
+  /// Both names find it.
+  [[nodiscard]] Program with_names(
+      const std::function<std::string(const std::string& symbol)>& name_of) const;
   /// Where an address of the linker's is: it numbers all memories in one space.
   [[nodiscard]] Address placed(std::uint32_t flat) const;
 

@@ -224,13 +224,15 @@ class LUCID_API Session {
   [[nodiscard]] Result<MemoryView> memory(const std::string& area,
                                           std::optional<std::uint32_t> begin = {},
                                           std::uint32_t length = 0) const;
-  [[nodiscard]] std::vector<IoView> io(const std::string& like = {}) const;
+  /// A register, a peripheral's, or all whose names begin so; by peripheral. Error: kNotFound.
+  [[nodiscard]] Result<std::vector<IoView>> io(const std::string& like = {}) const;
   [[nodiscard]] std::vector<PinView> pins() const;
   [[nodiscard]] StackView stack(unsigned slots = 24) const;
   [[nodiscard]] std::vector<CallLevel> callers() const;  ///< outermost first
   /// Expressions and variables() mean this call level, by its number in callers(), until the
   /// program moves. Error: kNotFound.
   Result<void> select_level(unsigned number);
+  [[nodiscard]] unsigned level() const;  ///< the one selected
   /// The nodes that can be reached from a pointer to a structure, or a structure, by members that
   /// point at its own type: a list, ring or tree. At most `most` of them. Errors: those of
   /// evaluate; kUsage if it is no such structure.
@@ -259,6 +261,11 @@ class LUCID_API Session {
   /// members of the object before a `.` or `->`. Case does not matter, but what fits it comes
   /// alone.
   [[nodiscard]] std::vector<std::string> names(const std::string& start) const;
+  /// The same for the beginning of a place: functions, files and their lines with code, `here`.
+  [[nodiscard]] std::vector<std::string> places(const std::string& start) const;
+  /// A text with each `{EXPR}` and `{EXPR as FORMAT}` in it worked out; what cannot be is said
+  /// there.
+  [[nodiscard]] std::string filled_in(const std::string& text) const;
 
   // Changing
   // ----------------------------------------------------------------------------------------

@@ -6,6 +6,7 @@
 #include <cstdint>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "lucid/address.h"
 #include "lucid/error.h"
@@ -16,10 +17,12 @@ namespace lucid {
 struct Format {
   enum class Kind : std::uint8_t {
     kNatural,  ///< by its type
-    kDecimal,  ///< signed
+    kDecimal,  ///< by the type's own sign
+    kSigned,
     kUnsigned,
     kHex,
     kBinary,
+    kBits,  ///< the numbers of those that are set
     kCharacter,
     kText,   ///< a zero-terminated text
     kReal,   ///< the bits are an IEEE 754 single
@@ -31,8 +34,8 @@ struct Format {
   std::uint8_t depth = 3;  ///< to which structures and arrays are opened
 };
 
-/// Reads `dec unsigned hex bin char text real q8.8 time raw`, `depth 5`, or `hex depth 5`. Error:
-/// kUsage with what there is.
+/// Reads `dec signed unsigned hex bin bits char text real q8.8 time raw`, `depth 5`, or `hex depth
+/// 5`. Error: kUsage with what there is.
 [[nodiscard]] LUCID_API Result<Format> parse_format(const std::string& name);
 
 struct Value {
@@ -46,6 +49,13 @@ struct Value {
   std::string type;        ///< as C writes it
   std::optional<Address> address;
   std::string text;  ///< written in the format asked for
+  /// Of a whole I/O register: its bits and fields, by the manual's names.
+  struct Field {
+    std::string name;
+    std::uint32_t value = 0;
+    std::string meaning;  ///< in words, where the manual has some
+  };
+  std::vector<Field> fields;
   /// Which one it is, if the program has several variables of this name: `hides 'n in kiln.c'` of a
   /// local, else `in kiln.c`.
   std::string which;

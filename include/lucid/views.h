@@ -11,6 +11,7 @@
 
 #include "lucid/chip.h"
 #include "lucid/pause.h"
+#include "lucid/value.h"
 
 namespace lucid {
 
@@ -20,6 +21,7 @@ struct SourceView {
     std::string text;
     bool has_code = false;
     bool current = false;               ///< about to execute
+    bool selected = false;              ///< of a caller: its call stands here (select_level)
     std::vector<unsigned> breakpoints;  ///< IDs
     std::vector<std::string> values;    ///< of the variables in the current line: `error = -3`
   };
@@ -40,6 +42,7 @@ struct DisassemblyView {
     unsigned line = 0;
     std::string source;  ///< its text, in the mixed view
     bool current = false;
+    bool selected = false;  ///< of a caller: the call that has not returned
     std::vector<unsigned> breakpoints;
   };
   std::vector<Row> rows;
@@ -75,6 +78,7 @@ struct IoView {
   IoRegister io;
   std::uint32_t value = 0;
   std::uint32_t before = 0;
+  std::vector<Value::Field> fields;  ///< now
 };
 
 struct PinView {

@@ -54,14 +54,6 @@ std::vector<std::string> similar(std::string_view word, const std::vector<std::s
   return out;
 }
 
-std::string did_you_mean(std::string_view word, const std::vector<std::string>& candidates) {
-  const std::vector<std::string> names = similar(word, candidates);
-  if (names.empty()) return {};
-  std::string out = "did you mean " + names[0];
-  for (std::size_t i = 1; i < names.size(); ++i) out += " or " + names[i];
-  return out + "?";
-}
-
 std::optional<std::uint64_t> parse_unsigned(std::string_view text) {
   int base = 10;
   if (text.size() > 2 && text[0] == '0' && (text[1] == 'x' || text[1] == 'X')) base = 16;
@@ -112,3 +104,15 @@ Result<std::vector<std::uint8_t>> read_file(const std::string& path) {
 }
 
 }  // namespace lucid::base
+
+namespace lucid {
+
+std::string did_you_mean(std::string_view word, const std::vector<std::string>& candidates) {
+  const std::vector<std::string> names = base::similar(word, candidates);
+  if (names.empty()) return {};
+  std::string out = "did you mean " + names[0];
+  for (std::size_t i = 1; i < names.size(); ++i) out += " or " + names[i];
+  return out + "?";
+}
+
+}  // namespace lucid

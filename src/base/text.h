@@ -18,9 +18,6 @@ namespace lucid::base {
 std::vector<std::string> similar(std::string_view word, const std::vector<std::string>& candidates,
                                  std::size_t most = 3);
 
-/// `did you mean a or b?`, or empty.
-std::string did_you_mean(std::string_view word, const std::vector<std::string>& candidates);
-
 /// An unsigned integer: decimal, 0x hexadecimal, 0b binary. Nothing else in the text.
 std::optional<std::uint64_t> parse_unsigned(std::string_view text);
 

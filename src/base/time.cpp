@@ -99,6 +99,9 @@ Result<Picoseconds> parse_time(const std::string& text) {
 }
 
 Result<std::uint64_t> parse_frequency(const std::string& text) {
+  if (!text.empty() && text.find_first_not_of("0123456789.") == std::string::npos)
+    return fail(ErrorCode::kUsage, "'" + text + "' says no unit",
+                fmt::format("{0}MHz, {0}kHz or {0}Hz?", text));
   const auto value = scaled(text, kFrequencyUnits);
   if (value && *value >= 1 && *value <= 1'000'000'000) return *value;
   return fail(ErrorCode::kUsage, "'" + text + "' is not a clock frequency",

@@ -81,7 +81,7 @@ class Reader {
         if (std::find(known.begin(), known.end(), key.str()) == known.end())
           return fail(ErrorCode::kBadImage,
                       fmt::format("there is no table '{}' in a bench", key.str()),
-                      base::did_you_mean(key.str(), known),
+                      did_you_mean(key.str(), known),
                       fmt::format("{}, line {}", file.name, node.source().begin.line));
     if (auto done = find_named(); !done) return fail(done.error());
     return put_together();
@@ -345,7 +345,7 @@ class Reader {
       for (const auto& part : seats_[named.seat].options.parts) names.push_back(part->name());
       if (std::find(names.begin(), names.end(), named.part) == names.end())
         return fail(ErrorCode::kBadImage, fmt::format("there is no part '{}'", named.part),
-                    base::did_you_mean(named.part, names),
+                    did_you_mean(named.part, names),
                     fmt::format("{}, line {}, input", name_, named.line));
     }
     return {};
@@ -367,7 +367,7 @@ class Reader {
       if (meant == seats_.size())
         return fail(ErrorCode::kNotFound, fmt::format("there is no chip '{}' on the bench", on_),
                     seats_.size() == 1 ? "it has one chip, which is meant anyway"
-                                       : base::did_you_mean(on_, names),
+                                       : did_you_mean(on_, names),
                     name_);
     }
     Bench bench;

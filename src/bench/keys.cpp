@@ -114,7 +114,7 @@ unsigned Keys::choice(const std::string& key, const std::vector<std::string>& wo
   if (found != words.end()) return static_cast<unsigned>(found - words.begin());
   std::string list;
   for (const std::string& word : words) list += (list.empty() ? "" : ", ") + word;
-  std::string hint = base::did_you_mean(value, words);
+  std::string hint = did_you_mean(value, words);
   wrong(key, fmt::format("is '{}'; it can be {}", value, list), hint);
   return 0;
 }
@@ -122,7 +122,7 @@ unsigned Keys::choice(const std::string& key, const std::vector<std::string>& wo
 Result<void> Keys::finish() {
   for (const auto& [key, setting] : table_.settings)
     if (std::find(asked_.begin(), asked_.end(), key) == asked_.end())
-      wrong(key, "is not known here", base::did_you_mean(key, asked_));
+      wrong(key, "is not known here", did_you_mean(key, asked_));
   if (error_) return fail(*error_);
   return {};
 }

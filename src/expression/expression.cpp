@@ -460,7 +460,7 @@ class Evaluator {
     return fail(at(node,
                    t.members.empty() ? "this has no members"
                                      : fmt::format("'{}' has no member '{}'", t.name, node.name),
-                   base::did_you_mean(node.name, names), ErrorCode::kNotFound));
+                   did_you_mean(node.name, names), ErrorCode::kNotFound));
   }
 
   Result<Operand> dereference(const Node& node) {

@@ -470,7 +470,7 @@ class Parser {
                              fmt::format("such as {0}.PORTC or {0}.cycles", name)));
     return give_up(problem(in.empty() ? fmt::format("there is no '{}' in this program", name)
                                       : fmt::format("there is no '{}' in {}", name, in),
-                           base::did_you_mean(name, known_names(scope_)), ErrorCode::kNotFound));
+                           elsewhere_than(name), ErrorCode::kNotFound));
   }
 
   /// In a function of a class, the names of its members mean those of the object at hand.
@@ -563,8 +563,8 @@ class Parser {
       node->operand.place.pin = state.name;
       return node;
     }
-    return give_up(problem(fmt::format("there is no pin '{}'", wanted),
-                           base::did_you_mean(wanted, names), ErrorCode::kNotFound));
+    return give_up(problem(fmt::format("there is no pin '{}'", wanted), did_you_mean(wanted, names),
+                           ErrorCode::kNotFound));
   }
 
   /// Of another chip there are no names of its program.
@@ -615,7 +615,17 @@ class Parser {
     if (scope_.machine.area(part) != nullptr) return area(part);
     at_ = begin;
     return give_up(problem(fmt::format("{} has no '{}'", scope_.machine.info().name, part),
-                           base::did_you_mean(part, chip_names()), ErrorCode::kNotFound));
+                           did_you_mean(part, chip_names()), ErrorCode::kNotFound));
+  }
+
+  /// What a name that the program does not have could be meant as: the chip's own, or a slip.
+  [[nodiscard]] std::string elsewhere_than(const std::string& name) const {
+    for (const std::string& own : chip_names())
+      if (base::equal_ignoring_case(own, name)) return fmt::format("the chip's is chip.{}", own);
+    for (const PinState& pin : scope_.machine.pins())
+      if (base::equal_ignoring_case(pin.name, name))
+        return fmt::format("the pin is pin.{}", pin.name);
+    return did_you_mean(name, known_names(scope_));
   }
 
   /// Two of them, as an example.
@@ -685,7 +695,7 @@ class Parser {
       place.bit_size = field.width;
       return node;
     }
-    std::string hint = base::did_you_mean(part, names);
+    std::string hint = did_you_mean(part, names);
     if (hint.empty() && !names.empty()) {
       hint = "it has";
       for (const std::string& n : names) hint += " " + n;

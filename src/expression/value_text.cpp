@@ -49,10 +49,13 @@ class Writer {
     if (v.kind == Value::Kind::kReal) return fmt::format("{:.7g}", v.real);
     const std::uint64_t raw = bits_of(v);
     switch (format.kind) {
-      case Format::Kind::kDecimal: return fmt::format("{}", as_signed(v));
+      case Format::Kind::kDecimal:
+        return v.is_signed ? fmt::format("{}", as_signed(v)) : fmt::format("{}", raw);
+      case Format::Kind::kSigned: return fmt::format("{}", as_signed(v));
       case Format::Kind::kUnsigned: return fmt::format("{}", raw);
       case Format::Kind::kHex: return fmt::format("{:#0{}x}", raw, (v.bits + 3) / 4 + 2);
       case Format::Kind::kBinary: return binary(raw, v.bits);
+      case Format::Kind::kBits: return set_bits(raw, v.bits);
       case Format::Kind::kCharacter: return "'" + escaped(static_cast<unsigned char>(raw)) + "'";
       case Format::Kind::kReal: {
         const auto word = static_cast<std::uint32_t>(raw);
@@ -94,6 +97,14 @@ class Writer {
       if (i % 4 == 0 && i != 0) out += '_';
     }
     return out;
+  }
+
+  /// The numbers of the bits that are set, highest first.
+  static std::string set_bits(std::uint64_t raw, unsigned bits) {
+    std::string out;
+    for (unsigned i = bits; i-- > 0;)
+      if ((raw >> i & 1U) != 0) out += (out.empty() ? "" : ", ") + std::to_string(i);
+    return out.empty() ? "no bit is set" : "bits " + out;
   }
 
   std::string text_at(Address address, std::uint32_t most) const {
@@ -307,11 +318,11 @@ Result<Format> parse_format(const std::string& name) {
     const char* name;
     Kind kind;
   };
-  constexpr Row kRows[] = {{"dec", Kind::kDecimal}, {"unsigned", Kind::kUnsigned},
-                           {"hex", Kind::kHex},     {"bin", Kind::kBinary},
-                           {"bits", Kind::kBinary}, {"char", Kind::kCharacter},
-                           {"text", Kind::kText},   {"real", Kind::kReal},
-                           {"time", Kind::kTime},   {"raw", Kind::kRaw}};
+  constexpr Row kRows[] = {
+      {"dec", Kind::kDecimal},    {"signed", Kind::kSigned}, {"unsigned", Kind::kUnsigned},
+      {"hex", Kind::kHex},        {"bin", Kind::kBinary},    {"bits", Kind::kBits},
+      {"char", Kind::kCharacter}, {"text", Kind::kText},     {"real", Kind::kReal},
+      {"time", Kind::kTime},      {"raw", Kind::kRaw}};
   if (const std::size_t at = name.rfind("depth "); at != name.npos) {
     constexpr std::uint64_t kMostDepth = 32;
     const auto depth = base::parse_unsigned(base::trim(std::string_view(name).substr(at + 6)));
@@ -334,8 +345,9 @@ Result<Format> parse_format(const std::string& name) {
     if (whole && fraction && *whole + *fraction <= 64)
       return Format{Kind::kFixed, static_cast<std::uint8_t>(*fraction)};
   }
-  std::string hint = base::did_you_mean(name, names);
-  if (hint.empty()) hint = "formats are dec unsigned hex bin char text real q8.8 time raw";
+  std::string hint = did_you_mean(name, names);
+  if (hint.empty())
+    hint = "formats are dec signed unsigned hex bin bits char text real q8.8 time raw";
   return fail(ErrorCode::kUsage, "there is no format '" + name + "'", hint);
 }
 

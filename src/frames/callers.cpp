@@ -46,7 +46,7 @@ class Unwinder {
       frame.function = program_.function_at(at_call ? pc - convention_.instruction_unit : pc);
       next_registers_ = registers_;
       next_lost_ = lost_;
-      if (frame.function == nullptr)
+      if (frame.function == nullptr && !at_vector(frame))
         frame.end = CallersEnd::kNoFunction;
       else if (find_frame(frame))
         frame.end = why_end(frame, frames.size());
@@ -122,8 +122,12 @@ class Unwinder {
     return function == nullptr ? machine::SharedCode::kNone : target_.shared_code(function->name);
   }
 
+  [[nodiscard]] bool at_vector(const Frame& frame) const {
+    return !frame.at_call && frame.pc < vectors_end_ && frame.pc != 0;
+  }
+
   bool find_frame(Frame& frame) {
-    if (!frame.at_call && frame.pc < vectors_end_ && frame.pc != 0) {
+    if (at_vector(frame)) {
       // At a vector itself: nothing has been pushed but the address that was interrupted.
       frame.interrupt = true;
       return finish(frame, frame.sp);
@@ -313,7 +317,8 @@ class Unwinder {
       bytes.push_back(machine_.peek({Space::kData, frame.return_slot + i}).value_or(0));
     frame.returns_to = target_.return_address(bytes);
     // A handler may have been called like a function.
-    if (is_handler(*frame.function) && !called_from(frame.returns_to, *frame.function))
+    if (!frame.interrupt && is_handler(*frame.function) &&
+        !called_from(frame.returns_to, *frame.function))
       frame.interrupt = true;
     return true;
   }
@@ -323,7 +328,7 @@ class Unwinder {
     const int link = convention_.return_dwarf;
     const std::uint64_t bit = std::uint64_t{1} << link;
     const auto back = value_of(link, next_registers_, next_lost_);
-    if (is_handler(*frame.function) &&
+    if (!frame.interrupt && is_handler(*frame.function) &&
         !(back && called_from(static_cast<std::uint32_t>(*back), *frame.function)))
       frame.interrupt = true;
     if (frame.interrupt) {
@@ -370,7 +375,7 @@ class Unwinder {
 
   /// A handler by its name, or because a vector leads to it.
   [[nodiscard]] bool is_handler(const Function& function) const {
-    if (target_.is_handler_name(function.name)) return true;
+    if (target_.is_handler_name(function.symbol())) return true;
     if (convention_.interrupted_dwarf >= 0 && ends_interrupt(function)) return true;
     if (vectors_end_ == 0) return false;
     const auto& vectors = machine_.info().vectors;
@@ -440,7 +445,7 @@ class Unwinder {
   /// Whether the address that the frame returns to can be taken for its caller's.
   CallersEnd why_end(const Frame& frame, std::size_t count) {
     task_begins_ = false;
-    if (frame.function->name == "main") return CallersEnd::kStart;
+    if (frame.function != nullptr && frame.function->name == "main") return CallersEnd::kStart;
     if (count + 1 >= kMostFrames) return CallersEnd::kTooMany;
     const bool empty = convention_.return_bytes != 0 ? frame.cfa <= frame.sp : frame.cfa < frame.sp;
     if (empty || frame.cfa + convention_.stack_gap > ram_end_) return CallersEnd::kNotOnStack;
@@ -480,7 +485,7 @@ class Unwinder {
 
 bool is_handler_of(const machine::Machine& machine, const Function& function,
                    const InterruptVector& vector) {
-  if (function.name == machine.target().handler_name(vector.number)) return true;
+  if (function.symbol() == machine.target().handler_name(vector.number)) return true;
   const Instruction jump = machine.instruction_at(vector.address, false);
   return jump.flow == Flow::kJump && jump.target == function.begin && function.begin != 0;
 }

@@ -35,7 +35,7 @@ Result<const Family*> family_of(const std::string& chip) {
       names.push_back(known.name);
       if (base::equal_ignoring_case(known.name, chip)) return family;
     }
-  const std::string hint = base::did_you_mean(chip, names);
+  const std::string hint = did_you_mean(chip, names);
   return fail(ErrorCode::kNotFound, "there is no chip '" + chip + "' here",
               hint.empty() ? "see `lucid chips`" : hint);
 }
@@ -79,7 +79,7 @@ Result<void> add_wires(const Chip::Options& options, const Family& family,
       if (!whose.empty() && found == names.end())
         return fail(ErrorCode::kNotFound,
                     fmt::format("wire to '{}': there is no companion '{}'", text, whose),
-                    base::did_you_mean(whose, names));
+                    did_you_mean(whose, names));
       const auto chip = whose.empty() ? 0U : static_cast<unsigned>(found - names.begin()) + 1;
       places.push_back({chip, point == std::string::npos ? text : text.substr(point + 1)});
     }

@@ -190,7 +190,7 @@ Result<Chip> Chip::companion(const std::string& name) const {
   if (auto found = machine_->companion(name)) return Chip(std::move(found));
   const auto names = machine_->companions();
   return fail(ErrorCode::kNotFound, "there is no companion '" + name + "'",
-              names.empty() ? "give a bench with several chips" : base::did_you_mean(name, names));
+              names.empty() ? "give a bench with several chips" : did_you_mean(name, names));
 }
 
 std::uint64_t Chip::cycles() const { return machine_->cycles(); }
@@ -256,7 +256,7 @@ Result<SerialFrame> parse_serial_frame(const std::string& text) {
       frame.no_stop_bit = true;
     else
       return fail(ErrorCode::kUsage, "'" + word + "' is nothing that can be wrong with a frame",
-                  base::did_you_mean(word, {"wrong-parity", "no-stop-bit"}));
+                  did_you_mean(word, {"wrong-parity", "no-stop-bit"}));
   }
   return frame;
 }

@@ -155,7 +155,7 @@ Result<void> Outside::act(Terminals& chip, const std::string& part, const std::s
   std::vector<std::string> names;
   for (const Wired& wired : parts_) names.push_back(wired.part->name());
   return fail(ErrorCode::kNotFound, "there is no part '" + part + "' on the bench",
-              names.empty() ? "give a bench file with --bench" : base::did_you_mean(part, names));
+              names.empty() ? "give a bench file with --bench" : did_you_mean(part, names));
 }
 
 std::vector<PartState> Outside::states(Terminals& chip) const {

@@ -168,6 +168,10 @@ class Target {
   [[nodiscard]] virtual std::string flags_register() const { return {}; }
   /// What the toolchain calls the handler of a vector; empty: nothing of its own.
   [[nodiscard]] virtual std::string handler_name(unsigned /*vector*/) const { return {}; }
+  /// What programmers call it; empty: the same.
+  [[nodiscard]] virtual std::string handler_title(const InterruptVector& /*vector*/) const {
+    return {};
+  }
   /// Is this the name that the compiler gives to a handler of interrupts?
   [[nodiscard]] virtual bool is_handler_name(const std::string& /*name*/) const { return false; }
   /// Lets a copy of a machine run a few instructions without being interrupted.

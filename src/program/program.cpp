@@ -201,7 +201,7 @@ std::vector<const Function*> Program::find_functions(const std::string& name) co
   const std::string wanted = base::plain_type(signature);
   std::vector<const Function*> out;
   for (const Function& function : data_->functions)
-    if (function.name == plain &&
+    if ((function.name == plain || function.linked_as == plain) &&
         (wanted.empty() || base::plain_type(function.signature) == wanted))
       out.push_back(&function);
   if (!out.empty()) return out;  // else with fewer scopes
@@ -209,6 +209,20 @@ std::vector<const Function*> Program::find_functions(const std::string& name) co
     if (base::means(function.name, plain) &&
         (wanted.empty() || base::plain_type(function.signature) == wanted))
       out.push_back(&function);
+  return out;
+}
+
+Program Program::with_names(
+    const std::function<std::string(const std::string& symbol)>& name_of) const {
+  auto data = std::make_shared<Data>(*data_);
+  const auto rename = [&](std::string& name) {
+    std::string better = name_of(name);
+    return better.empty() ? std::string() : std::exchange(name, std::move(better));
+  };
+  for (Function& function : data->functions) function.linked_as = rename(function.name);
+  for (Variable& variable : data->variables) rename(variable.function);
+  Program out;
+  out.data_ = std::move(data);
   return out;
 }
 

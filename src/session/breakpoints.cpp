@@ -17,6 +17,9 @@ Location Session::Core::location(std::uint32_t address) const {
   if (const Function* function = program_.function_at(address)) {
     where.function = function->name;
     where.offset = address - function->begin;
+  } else {
+    for (const InterruptVector& vector : machine().info().vectors)
+      if (vector.address == address && vector.number != 0) where.vector = vector.name;
   }
   if (const auto inlined = program_.inlined_at(address); !inlined.empty())
     where.inlined = inlined.front()->name;
@@ -77,7 +80,7 @@ std::string Session::Core::functions_like(const std::string& name) const {
     if (const std::size_t colon = without.rfind("::"); colon != std::string::npos)
       names.push_back(without.substr(colon + 2));
   }
-  return base::did_you_mean(plain, names);
+  return did_you_mean(plain, names);
 }
 
 Result<std::vector<frames::Arrival>> Session::Core::places(const std::string& place) const {
@@ -144,7 +147,7 @@ Result<std::vector<frames::Arrival>> Session::Core::places(const std::string& pl
         if (!f.lines_with_code.empty()) names.push_back(f.name);
       return fail(ErrorCode::kNotFound,
                   fmt::format("no file '{}' is part of this program", file_name),
-                  base::did_you_mean(file_name, names));
+                  did_you_mean(file_name, names));
     }
   }
   Addresses out;
@@ -595,7 +598,7 @@ Result<void> Session::Core::set_fault(const std::string& name, bool on) {
     return {};
   }
   return fail(ErrorCode::kNotFound, fmt::format("there is no kind of fault '{}'", name),
-              base::did_you_mean(name, names));
+              did_you_mean(name, names));
 }
 
 }  // namespace lucid

@@ -48,6 +48,16 @@ void add_members(const Program& program, unsigned type, const std::string& befor
       add_members(program, member.type, before, out, depth + 1);
 }
 
+void add_names_of_chip(const machine::Machine& machine, std::vector<std::string>& out) {
+  const ChipInfo& info = machine.info();
+  for (const IoRegister& io : info.io) out.push_back("chip." + io.name);
+  for (const auto& r : machine.target().registers()) out.push_back("chip." + r.name);
+  for (const MemoryArea& area : info.memories) out.push_back("chip." + area.name + "[");
+  for (const char* fact :
+       {"chip.cycles", "chip.time", "chip.stack.free", "chip.stack.deepest", "chip.stack.used"})
+    out.emplace_back(fact);
+}
+
 }  // namespace
 
 /// Members of the object in front of the last `.` or `->`; empty if there is none.
@@ -74,6 +84,32 @@ std::vector<std::string> Session::Core::members_behind(const std::string& text) 
   return out;
 }
 
+std::vector<std::string> Session::places(const std::string& start) const {
+  const Program& program = core_->program_;
+  std::vector<std::string> all{"here"};
+  for (const Function& f : program.functions()) all.push_back(f.name);
+  for (const InlinedCall& call : program.inlined_calls()) all.push_back(call.name);
+  const std::size_t colon = start.rfind(':');
+  for (const SourceFile& f : program.files()) {
+    if (f.lines_with_code.empty()) continue;
+    all.push_back(f.name + ":");
+    if (colon != std::string::npos && start.compare(0, colon, f.name) == 0)
+      for (const unsigned line : f.lines_with_code)
+        all.push_back(fmt::format("{}:{}", f.name, line));
+  }
+  std::vector<std::string> out;
+  for (const bool any_case : {false, true})
+    for (std::string& name : all) {
+      if (any_case && !out.empty()) break;
+      const std::string_view head = std::string_view(name).substr(0, start.size());
+      if (name != start && (any_case ? base::equal_ignoring_case(head, start) : head == start))
+        out.push_back(std::move(name));
+    }
+  std::sort(out.begin(), out.end());
+  out.erase(std::unique(out.begin(), out.end()), out.end());
+  return out;
+}
+
 std::vector<std::string> Session::names(const std::string& start) const {
   const std::size_t begin = begin_of_object(start);
   const std::string before = start.substr(0, begin);
@@ -81,17 +117,22 @@ std::vector<std::string> Session::names(const std::string& start) const {
   std::vector<std::string> all = core_->members_behind(word);
   if (all.empty()) {
     all = expression::known_names(core_->scope());
-    for (const SourceFile& f : core_->program_.files())
-      if (!f.lines_with_code.empty()) all.push_back(f.name + ":");
-    const ChipInfo& info = core_->machine().info();
-    for (const IoRegister& io : info.io) all.push_back("chip." + io.name);
-    for (const auto& r : core_->machine().target().registers()) all.push_back("chip." + r.name);
-    for (const MemoryArea& area : info.memories) all.push_back("chip." + area.name + "[");
-    for (const char* fact : {"chip.cycles", "chip.time", "chip.stack.free", "chip.stack.deepest",
-                             "chip.stack.used", "here"})
-      all.emplace_back(fact);
-    for (const PinState& pin : core_->machine().pins()) all.push_back("pin." + pin.name);
-    for (const std::string& port : info.serial_ports) all.push_back(port);
+    // What belongs to the chip comes when its name has been begun with; the toolchain's own names
+    // likewise.
+    const bool of_chip = word.rfind("chip.", 0) == 0;
+    const bool own = word.rfind('_', 0) == 0;
+    all.erase(std::remove_if(all.begin(), all.end(),
+                             [&](const std::string& name) {
+                               if (word.empty() && !core_->program_.find_functions(name).empty())
+                                 return true;  // seldom meant as a value
+                               return (!own && name.rfind("__", 0) == 0) || name == "chip" ||
+                                      name == "pin";
+                             }),
+              all.end());
+    all.insert(all.end(), {"chip.", "pin."});
+    if (of_chip) add_names_of_chip(core_->machine(), all);
+    if (word.rfind("pin.", 0) == 0)
+      for (const PinState& pin : core_->machine().pins()) all.push_back("pin." + pin.name);
   }
   // `p.` of a pointer goes on as `p->`: what counts is behind both.
   std::string wanted = word;

@@ -72,7 +72,10 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] frames::Scope scope() const {
     return {program_, machine(), flows_, static_end_, level_, {}};
   }
+  [[nodiscard]] std::string filled(const std::string& log) const;
   Result<void> select_level(unsigned number);
+  void name_addresses(Explanation& explanation) const;
+  [[nodiscard]] Program named(const Program& program) const;
   [[nodiscard]] std::vector<VariableView> variables() const;
   [[nodiscard]] std::uint64_t count_children(unsigned type) const;
   [[nodiscard]] Result<std::vector<VariableView>> children(const std::string& expression,
@@ -97,6 +100,8 @@ class Session::Core final : private machine::MarkListener {
   class StackReader;
   [[nodiscard]] StackView stack(unsigned slots) const;
   [[nodiscard]] std::vector<CallLevel> callers() const;
+  [[nodiscard]] Location where_of(unsigned level) const;
+  [[nodiscard]] std::uint32_t call_of(unsigned level) const;
   [[nodiscard]] std::string place_name(std::uint32_t address) const;
   [[nodiscard]] std::string data_name(std::uint32_t address) const;
   [[nodiscard]] std::string data_names(Space space, std::uint32_t begin, std::uint32_t end) const;
@@ -246,7 +251,6 @@ class Session::Core final : private machine::MarkListener {
   /// Passes that end in nothing but counting are counted without ending the run.
   bool ends_run_at(std::uint32_t pc) override;
   static bool rule_says_pause(const BreakpointSpec& spec, std::uint64_t passes);
-  std::string filled(const std::string& log) const;
   Pause finish(const Outcome& outcome, Pause::Cause at_end, std::string detail = {});
   void begin_run();
   [[nodiscard]] bool over_limit() const { return machine().ticks() >= limit_end_; }

@@ -14,7 +14,12 @@ namespace lucid {
 
 std::string Session::Core::place_name(std::uint32_t address) const {
   const Function* function = program_.function_at(address);
-  if (function == nullptr) return fmt::format("{:#06x}", address);
+  if (function == nullptr) {
+    for (const InterruptVector& vector : machine().info().vectors)
+      if (vector.address == address && vector.number != 0)
+        return fmt::format("vector {}", vector.name);
+    return fmt::format("{:#06x}", address);
+  }
   const std::uint32_t offset = address - function->begin;
   return offset == 0 ? function->name : fmt::format("{}+{:#x}", function->name, offset);
 }
@@ -46,8 +51,9 @@ std::string Session::Core::data_name(std::uint32_t address) const {
 Result<SourceView> Session::Core::source(const std::string& place, unsigned around) const {
   const auto addresses = resolve(place);
   if (!addresses) return fail(addresses.error());
-  const Location where = location((*addresses)[0]);
   const Location here = location(machine().pc());
+  const Location selected = level_ != 0 ? where_of(level_) : Location{};
+  const Location where = place == "here" && level_ != 0 ? selected : location((*addresses)[0]);
   SourceView view;
   if (where.file.empty()) {
     view.problem = fmt::format("no source is known for {}", place_name((*addresses)[0]));
@@ -71,10 +77,12 @@ Result<SourceView> Session::Core::source(const std::string& place, unsigned arou
     const auto& code = file.lines_with_code;
     line.has_code = std::binary_search(code.begin(), code.end(), n);
     line.current = here.file_index == where.file_index && !here.file.empty() && here.line == n;
+    line.selected =
+        selected.file_index == where.file_index && !selected.file.empty() && selected.line == n;
     for (const Entry& entry : breakpoints_)
       if (entry.point.where.file == file.name && entry.point.where.line == n)
         line.breakpoints.push_back(entry.point.id);
-    if (line.current) line.values = values_in(line.text);
+    if (level_ == 0 ? line.current : line.selected) line.values = values_in(line.text);
     view.lines.push_back(std::move(line));
   }
   return view;
@@ -104,7 +112,8 @@ Result<DisassemblyView> Session::Core::disassembly(const std::string& place, uns
                                                    bool mixed) const {
   const auto addresses = resolve(place);
   if (!addresses) return fail(addresses.error());
-  const std::uint32_t wanted = (*addresses)[0];
+  const std::uint32_t pc_here = level_ != 0 ? call_of(level_) : machine().pc();
+  const std::uint32_t wanted = place == "here" ? pc_here : (*addresses)[0];
   // Begin at an instruction for certain: the function's start, walked forward; here, a little
   // before.
   const Function* function = program_.function_at(wanted);
@@ -142,6 +151,7 @@ Result<DisassemblyView> Session::Core::disassembly(const std::string& place, uns
       }
     }
     row.current = pc == machine().pc();
+    row.selected = level_ != 0 && pc == pc_here;
     row.breakpoints = ids_at(pc);
     pc += std::max<unsigned>(row.instruction.size, 1);
     view.rows.push_back(std::move(row));
@@ -169,7 +179,7 @@ Result<MemoryView> Session::Core::memory(const std::string& name,
     for (const MemoryArea& a : machine().info().memories) names.push_back(a.name);
     return fail(ErrorCode::kNotFound,
                 fmt::format("{} has no memory '{}'", machine().info().name, name),
-                base::did_you_mean(name, names));
+                did_you_mean(name, names));
   }
   const std::uint32_t first = begin.value_or(area->begin);
   if (first < area->begin || first >= area->end)
@@ -195,6 +205,28 @@ Result<MemoryView> Session::Core::memory(const std::string& name,
     view.rows.push_back(std::move(row));
   }
   return view;
+}
+
+/// Where the call of a level stands, counted from the innermost.
+Location Session::Core::where_of(unsigned level) const {
+  const auto levels = callers();
+  return level < levels.size() ? levels[levels.size() - 1 - level].where : Location{};
+}
+
+/// The call instruction itself, if the code before it can be walked; else what it returns to.
+std::uint32_t Session::Core::call_of(unsigned level) const {
+  const auto levels = callers();
+  if (level >= levels.size()) return machine().pc();
+  const std::uint32_t returns_to = levels[levels.size() - 1 - level].where.address;
+  const Function* function = program_.function_at(returns_to);
+  const bool interrupted = level != 0 && levels[levels.size() - level].interrupt;
+  if (function == nullptr || interrupted) return returns_to;
+  for (std::uint32_t pc = function->begin; pc < returns_to;) {
+    const std::uint32_t next = pc + std::max<unsigned>(machine().instruction_at(pc, false).size, 1);
+    if (next == returns_to) return pc;
+    pc = next;
+  }
+  return returns_to;
 }
 
 std::vector<CallLevel> Session::Core::callers() const {

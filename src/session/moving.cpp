@@ -236,6 +236,11 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
     pause.then = pause_.then;
   }
   pause.where = location(m.pc());
+  if (!pause.where.vector.empty() && end.stop.interrupt >= 0) {
+    pause.interrupt = pause.where.vector;
+    const auto levels = callers();
+    if (levels.size() > 1) pause.interrupted = levels[levels.size() - 2].where;
+  }
   pause.time = to_time(m.ticks(), m.info().clock_hz);
   pause.cycles = m.cycles();
   count_since(pause, started_);
@@ -303,12 +308,12 @@ Result<void> Session::Core::filter_steps(std::vector<std::string> stay_in,
   for (const std::string& name : stay_in)
     if (program_.find_files(name).empty())
       return fail(ErrorCode::kNotFound, fmt::format("no file '{}' is part of this program", name),
-                  base::did_you_mean(name, names));
+                  did_you_mean(name, names));
   for (const Function& function : program_.functions()) names.push_back(function.name);
   for (const std::string& name : run_through)
     if (program_.find_files(name).empty() && program_.find_functions(name).empty())
       return fail(ErrorCode::kNotFound, fmt::format("there is no file or function '{}'", name),
-                  base::did_you_mean(name, names));
+                  did_you_mean(name, names));
   stay_in_ = std::move(stay_in);
   run_through_ = std::move(run_through);
   return {};

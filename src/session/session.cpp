@@ -5,11 +5,25 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 
 #include "base/text.h"
 #include "session/core.h"
 
 namespace lucid {
+
+/// With the names that programmers give to handlers of interrupts.
+Program Session::Core::named(const Program& program) const {
+  const machine::Target& target = machine().target();
+  std::map<std::string, std::string> titles;
+  for (const InterruptVector& vector : machine().info().vectors)
+    if (std::string title = target.handler_title(vector); vector.number != 0 && !title.empty())
+      titles[target.handler_name(vector.number)] = std::move(title);
+  return program.with_names([&](const std::string& symbol) {
+    const auto found = titles.find(symbol);
+    return found == titles.end() ? std::string() : found->second;
+  });
+}
 
 Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
   auto image = Image::open(path);
@@ -19,7 +33,7 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
     warnings.push_back(fmt::format("the image was built for {}, this is {}: choose with --chip",
                                    image->chip(), machine().info().name));
   if (auto loaded = machine().load(*image); !loaded) return fail(loaded.error());
-  program_ = Program::read(*image);
+  program_ = named(Program::read(*image));
   flows_.forget();
   stack_switches_.reset();
   came_from_.clear();
@@ -153,6 +167,21 @@ bool Session::running() const { return core_->running_; }
 
 const Pause& Session::pause() const { return core_->pause_; }
 
+namespace {
+std::vector<Value::Field> fields_of(const IoRegister& io, std::uint32_t value) {
+  std::vector<Value::Field> out;
+  std::uint32_t told = 0;  // the bits of a wider field are not told again
+  for (const IoField& field : io.fields) {
+    const std::uint32_t mask = ((1U << field.width) - 1) << field.lowest;
+    if ((told & mask) == mask) continue;
+    told |= mask;
+    const std::uint32_t part = value >> field.lowest & ((1U << field.width) - 1);
+    out.push_back({field.name, part, part < field.meanings.size() ? field.meanings[part] : ""});
+  }
+  return out;
+}
+}  // namespace
+
 Result<Value> Session::evaluate(const std::string& text, Format format) const {
   const frames::Scope scope = core_->scope();
   auto expression = expression::Expression::parse(text, scope);
@@ -162,6 +191,11 @@ Result<Value> Session::evaluate(const std::string& text, Format format) const {
   Value value = operand->value;
   value.text = expression::written(*operand, format, scope);
   if (expression->names_variable()) value.which = core_->which(text, scope);
+  const frames::Place& place = operand->place;
+  if (operand->type == 0 && place.kind == frames::Place::Kind::kMemory && place.bit_size == 0)
+    for (const IoRegister& io : core_->machine().info().io)
+      if (place.address == Address{Space::kData, io.address} && place.bytes == io.bytes)
+        value.fields = fields_of(io, static_cast<std::uint32_t>(value.integer));
   if (value.past_end) value.which = "past the end of the array";
   return value;
 }
@@ -222,7 +256,7 @@ Result<MemoryView> Session::memory(const std::string& area, std::optional<std::u
   return core_->memory(area, begin, length);
 }
 
-std::vector<IoView> Session::io(const std::string& like) const {
+Result<std::vector<IoView>> Session::io(const std::string& like) const {
   std::vector<IoView> out;
   const auto word = [](const machine::Machine& machine, const IoRegister& io) {
     std::uint32_t value = 0;
@@ -230,13 +264,49 @@ std::vector<IoView> Session::io(const std::string& like) const {
       value |= std::uint32_t{machine.peek({Space::kData, io.address + i}).value_or(0)} << (8 * i);
     return value;
   };
-  const auto matches = [&](const std::string& name) {
+  const auto& all = core_->machine().info().io;
+  const auto add = [&](const IoRegister& io) {
+    const std::uint32_t now = word(core_->machine(), io);
+    out.push_back({io, now, word(*core_->before_, io), fields_of(io, now)});
+  };
+  const auto begins = [&](const std::string& name) {
     return name.size() >= like.size() &&
            base::equal_ignoring_case(std::string_view(name).substr(0, like.size()), like);
   };
-  for (const IoRegister& io : core_->machine().info().io)
-    if (like.empty() || matches(io.peripheral) || matches(io.name))
-      out.push_back({io, word(core_->machine(), io), word(*core_->before_, io)});
+  const bool peripheral = std::any_of(all.begin(), all.end(), [&](const IoRegister& io) {
+    return base::equal_ignoring_case(io.peripheral, like);
+  });
+  // A peripheral; else a register by its name, or all that begin so.
+  for (const IoRegister& io : all)
+    if (!peripheral && base::equal_ignoring_case(io.name, like)) add(io);
+  if (!out.empty()) return out;
+  // The bytes of a wide register are not told apart from it.
+  const auto is_half = [&](const IoRegister& io) {
+    return io.bytes == 1 && std::any_of(all.begin(), all.end(), [&](const IoRegister& wide) {
+             return wide.bytes > 1 && io.address >= wide.address &&
+                    io.address < wide.address + wide.bytes;
+           });
+  };
+  std::map<std::string, std::uint32_t> first;  // of a peripheral's registers
+  for (const IoRegister& io : all) {
+    const bool wanted = peripheral ? base::equal_ignoring_case(io.peripheral, like)
+                                   : begins(io.peripheral) || begins(io.name);
+    if (!wanted || is_half(io)) continue;
+    first.emplace(io.peripheral, io.address);
+    add(io);
+  }
+  if (out.empty()) {
+    std::vector<std::string> names;
+    for (const IoRegister& io : all) names.insert(names.end(), {io.name, io.peripheral});
+    return fail(ErrorCode::kNotFound,
+                fmt::format("{} has no peripheral or I/O register '{}'",
+                            core_->machine().info().name, like),
+                did_you_mean(like, names));
+  }
+  std::stable_sort(out.begin(), out.end(), [&](const IoView& a, const IoView& b) {
+    return std::pair(first[a.io.peripheral], a.io.address) <
+           std::pair(first[b.io.peripheral], b.io.address);
+  });
   return out;
 }
 
@@ -260,6 +330,10 @@ Result<void> Session::filter_steps(std::vector<std::string> stay_in,
                                    std::vector<std::string> run_through) {
   return core_->filter_steps(std::move(stay_in), std::move(run_through));
 }
+unsigned Session::level() const {
+  return static_cast<unsigned>(core_->callers().size()) - core_->level_;
+}
+std::string Session::filled_in(const std::string& text) const { return core_->filled(text); }
 Result<void> Session::select_level(unsigned number) { return core_->select_level(number); }
 std::vector<VariableView> Session::variables() const { return core_->variables(); }
 Result<std::vector<VariableView>> Session::children(const std::string& expression,
@@ -309,7 +383,35 @@ std::vector<VariableView> Session::globals(const std::string& like) const {
 Result<Explanation> Session::explain(const std::string& place) const {
   auto addresses = core_->resolve(place);
   if (!addresses) return fail(addresses.error());
-  return core_->machine().target().explain(core_->machine(), (*addresses)[0]);
+  Explanation out = core_->machine().target().explain(core_->machine(), (*addresses)[0]);
+  core_->name_addresses(out);
+  return out;
+}
+
+/// Says what lives at the addresses that an explanation names.
+void Session::Core::name_addresses(Explanation& explanation) const {
+  const auto behind = [](std::string& text, const std::string& what, const std::string& name) {
+    const std::size_t at = text.find(what);
+    if (at != std::string::npos && !name.empty() && name != what)
+      text.insert(at + what.size(), " (" + name + ")");
+  };
+  if (explanation.instruction.target) {
+    const std::uint32_t target = *explanation.instruction.target;
+    behind(explanation.words, fmt::format("{:#06x}", target), place_name(target));
+  }
+  const auto data = [&](std::string& text, std::string_view before) {
+    const std::size_t at = text.find(before);
+    if (at == std::string::npos) return;
+    const std::string word = text.substr(
+        at + before.size(), text.find_first_of(" ,.", at + before.size()) - at - before.size());
+    if (const auto address = base::parse_unsigned(word); address && word.rfind("0x", 0) == 0)
+      behind(text, std::string(before) + word, data_name(static_cast<std::uint32_t>(*address)));
+  };
+  data(explanation.words, "address ");
+  for (std::string& fact : explanation.now) {
+    data(fact, "address ");
+    if (fact.rfind("0x", 0) == 0) data(fact, "");
+  }
 }
 
 Result<Value> Session::let(const std::string& object, const std::string& text, bool with_effects) {

@@ -185,7 +185,7 @@ Result<void> Session::Core::bind_event(Entry& entry) const {
     if (base::equal_ignoring_case(n, name)) return {};
   return fail(ErrorCode::kNotFound,
               fmt::format("there is no {} '{}' on {}", what, name, machine().info().name),
-              base::did_you_mean(name, names));
+              did_you_mean(name, names));
 }
 
 /// Tells the machine which bytes matter.

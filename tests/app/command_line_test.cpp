@@ -26,7 +26,7 @@ TEST_CASE("help everywhere, with an example") {
     CHECK(has(help, "Example: lucid"));
   }
   const auto commands = lucid("open " + kKiln, "help\nhelp pause at\nhelp step\n");
-  CHECK(has(commands, "An empty line repeats"));
+  CHECK(has(commands, "Enter on an empty line repeats"));
   CHECK(has(commands, "for example: pause at control.c:16 on pass 9"));
 }
 
@@ -90,17 +90,17 @@ TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on")
     const char* says;
   };
   const Row rows[] = {
-      {"goo", "there is no command 'goo' (did you mean `go`?)"},
-      {"steep over", "did you mean `step`?"},
-      {"breakpoint", "did you mean `breakpoints`?"},
+      {"goo", "there is no command 'goo' (did you mean go?)"},
+      {"steep over", "did you mean step?"},
+      {"breakpoitns", "did you mean breakpoints?"},
       {"back", "planned, not built yet"},
       {"watch sconds", "did you mean seconds?"},
       {"watch seconds as octal", "there is no format 'octal'"},
-      {"pause on smoke", "there are: at, on read"},
-      {"pause on change", "pause on change what?"},
+      {"pause on smoke", "'smoke' is not expected behind `pause on` (there follows read, write"},
+      {"pause on change", "`pause on change` is not complete (there follows following or OBJECT"},
       {"pause on change sconds", "did you mean seconds?"},
       {"pause on change seconds twice", "'twice' is not expected here"},
-      {"pause on sleep deeply", "'deeply' is not expected here"},
+      {"pause on sleep deeply", "'deeply' is not expected behind `pause on sleep`"},
       {"pause on interrupt TIMER1_COMPX", "did you mean TIMER1_COMPA or TIMER1_COMPB?"},
       {"disable fault stack", "there is no kind of fault 'stack'"},
       {"breakpoints save /nowhere/x", "this file cannot be written"},
@@ -108,38 +108,46 @@ TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on")
       {"go for 20 parsecs", "'20 parsecs' is not a span (write 20ms, 2 s or 500 cycles)"},
       {"pause at kiln.c:1", "kiln.c:1 has no code"},
       {"pause at main on pass 0", "1 or more"},
-      {"pause at main sometimes", "'sometimes' is not expected here"},
-      {"pause at main if", "if what?"},
+      {"pause at main sometimes", "'sometimes' is not expected behind `pause at main`"},
+      {"pause at main if", "is not complete (there follows EXPR"},
       {"disable 9", "there is no breakpoint 9"},
-      {"enable x", "not the number of a breakpoint"},
-      {"show rigisters", "there is no view 'rigisters'"},
+      {"enable x", "'x' is not expected behind `enable` (there follows last, all, fault or ID"},
+      {"show rigisters", "'rigisters' is not expected behind `show` (did you mean registers?)"},
       {"show ram 0x9000", "not in ram"},
       {"= seconds as hexx", "did you mean hex?"},
       {"= sconds", "did you mean seconds?"},
       {"let 3 = 4", "no place to store"},
-      {"let seconds", "this is written: let OBJECT = EXPR"},
+      {"let seconds", "`let seconds` is not complete (there follows =)"},
       {"drive PB9 low", "there is no pin 'PB9'"},
-      {"drive PB5 sideways", "levels are low, high, open and voltages"},
-      {"feed USART0 hello", "a text stands in quotes"},
+      {"drive PB5 sideways", "(there follows low, high, open or VOLTS"},
+      {"feed USART0 hello", "(there follows frame or TEXT (a text in quotes"},
       {"transfer 0x99 read 1", "not an address on the two-wire bus"},
       {"transfer 0x29 write 1", "not a byte of two hex digits"},
-      {"feed USART0 frame", "not the data of a frame"},
+      {"feed USART0 frame", "is not complete (there follows DATA (the data of a frame"},
       {"feed USART0 frame 0x999", "not the data of a frame"},
-      {"feed USART0 frame 65 wrong-party", "wrong-parity"},
-      {"drive PD2 open for 3ms", "`for` goes with all but open"},
+      {"feed USART0 frame 65 wrong-party", "did you mean wrong-parity?"},
+      {"drive PD2 open for 3ms", "`for` goes with low, high and voltages"},
       {"drive PD2 low for ever", "ever"},
       {"feed USART0 \"\\q\"", "escape \\q is not known"},
       {"drive PC0 9V", "a pin of this chip bears -0.5 V to 5.5 V"},
-      {"press", "this is written: press PART"},
+      {"press", "`press` is not complete (there follows PART (a part on the bench: door))"},
       {"press door", "there is no part 'door' on the bench (give a bench file with --bench)"},
-      {"turn knob", "this is written: turn PART on|off|PERCENT%|VOLTS"},
+      {"turn knob", "(there follows SETTING (on, off, 40% or 2.5V))"},
       {"stay in klin.c", "no file 'klin.c' is part of this program (did you mean kiln.c?)"},
       {"run through lamp_sett", "there is no file or function 'lamp_sett'"},
-      {"step sideways", "this is written: step"},
+      {"step sideways", "(there follows into, line, instruction, over, out or N"},
       {"step 0", "at least once"},
       {"play /nowhere.loop", "cannot read the script"},
       {"open /nowhere.elf", "cannot read '/nowhere.elf'"},
-      {"help nothing", "there is no command 'nothing'"}};
+      {"help nothing", "there is no command or topic 'nothing'"},
+      {"value", "there is `=`: work out a C expression"},
+      {"condition", "`help passes` tells about pausing at the ninth time, or on a condition"},
+      {"st", "'st' may be step or stay"},
+      {"= PORTB", "the chip's is chip.PORTB"},
+      {"= PB5", "the pin is pin.PB5"},
+      {"show io nonsense", "no peripheral or I/O register 'nonsense'"},
+      {"abbreviate g = quit", "'g' is short for `go` for ever"},
+      {"abbreviate show = quit", "'show' begins a command"}};
   std::string input;
   for (const Row& row : rows) input += std::string(row.command) + "\n";
   const auto session = lucid("open " + kKiln, input + "= 6 * 7\n");
@@ -218,21 +226,47 @@ TEST_CASE("an image without debug information still works, and says what to do")
 TEST_CASE("--json: each line is an object") {
   const auto session = lucid(
       "open " + kKiln + " --json",
-      "pause at every_second\ngo\nshow registers\nshow source\nshow mixed\nshow stack\nshow "
+      "pause at every_second on pass 2\ngo\nshow registers\nshow source\nshow mixed\nshow stack\nshow "
       "callers\n"
       "show pins\nshow io PORTB\nshow globals\nshow time\nshow ram seconds\nexplain\nbreakpoints\n"
       "show serial\n= seconds\nnonsense\n");
   std::istringstream lines(session.text);
-  unsigned count = 0;
-  for (std::string line; std::getline(lines, line); ++count) {
+  std::vector<std::string> answers;
+  for (std::string line; std::getline(lines, line);) {
     INFO(line);
-    CHECK(line.front() == '{');
     CHECK(line.back() == '}');
-    CHECK(line.find("{\"view\":\"") == 0);
+    const bool answer = line.find("{\"id\":" + std::to_string(answers.size()) + ",") == 0;
+    CHECK((answer || line.find("{\"event\":\"serial\",\"port\":\"USART0\",\"bytes\":[") == 0));
+    if (answer) answers.push_back(line);
   }
-  CHECK(count == 17);
-  CHECK(has(session, "\"cause\":\"breakpoint\""));
-  CHECK(has(session, "{\"view\":\"error\",\"what\":\"there is no command 'nonsense'\""));
+  REQUIRE(answers.size() == 18);  // the image is opened first
+  const std::pair<std::size_t, const char*> says[] = {
+      {0, R"("command":"open )"},
+      {2, R"("answer":"done","views":[{"view":"pause","cause":"breakpoint","where":{"address":)"},
+      {6, R"({"view":"stack","sp":)"},
+      {9, R"("fields":{"PORTB7":0)"},
+      {10, R"({"view":"globals","variables":[{"name":)"},
+      {15, R"({"view":"serial","text":"kiln ready\r\n","bytes":[107,)"},
+      {16, R"("views":[{"view":"value","expression":"seconds","text":"1","type":"uint16_t")"},
+      {17, R"("answer":"error","error":{"code":"usage","what":"there is no command 'nonsense'")"}};
+  for (const auto& [index, text] : says) {
+    INFO(index << " " << text);
+    CHECK(answers[index].find(text) != std::string::npos);
+  }
+  // A program's own marks, one answer for all that a command does, and everything else, too.
+  const auto driven =
+      lucid("open " + kKiln + " --json",
+            "{\"id\": \"a\", \"command\": \"pause at every_second once then \\\"show "
+            "time\\\"\"}\n{\"id\": [1], \"command\": \"go\"}\n{\"id\": 1}\n");
+  CHECK(has(driven, R"({"id":"a","command":"pause at every_second once)"));
+  CHECK(has(driven, R"({"id":[1],"command":"go","answer":"done","views":[{"view":"pause")"));
+  CHECK(has(driven, R"(},{"view":"time","cycles":)"));
+  CHECK(has(driven, R"("answer":"error")"));
+  CHECK(has(lucid("chips --json"), R"("views":[{"view":"chips","chips":[{"name":)"));
+  CHECK(has(lucid("chips ATmega328P --json"), R"({"view":"chip","name":"ATmega328P")"));
+  CHECK(has(lucid("demo --json"), R"({"view":"demos","folder":)"));
+  CHECK(has(lucid("open /nowhere --json"), R"("answer":"error","error":{"code":"not found")"));
+  CHECK(has(lucid("opne --json"), R"("answer":"error","error":{"code":"usage")"));
 }
 
 TEST_CASE("a bench at the prompt: parts are pressed, turned, shown, and their chip is taken") {

@@ -484,7 +484,7 @@ TEST_CASE("views: what changed since the last pause, and names in memory") {
   const auto rows = session.disassembly("here", 5);
   REQUIRE(rows);
   CHECK(rows->rows.size() == 5);
-  CHECK(session.io("PORTB").size() == 3);
+  CHECK(session.io("PORTB")->size() == 3);
   CHECK(session.pins().size() == 23);
   CHECK(session.time().cycles == session.chip().cycles());
   REQUIRE(session.step(StepKind::kOver, StepUnit::kInstruction));

@@ -130,7 +130,8 @@ TEST_CASE("a breakpoint inside a call that is stepped over still pauses") {
     for (int i = 0; i < 200 && !in_handler; ++i) {
       const auto stepped = session.step(StepKind::kOver, StepUnit::kLine);
       REQUIRE(stepped);
-      in_handler = stepped->cause == Cause::kBreakpoint && stepped->where.function == "__vector_11";
+      in_handler =
+          stepped->cause == Cause::kBreakpoint && stepped->where.function == "TIMER1_COMPA_vect";
     }
     CHECK(in_handler);
     const auto levels = session.callers();

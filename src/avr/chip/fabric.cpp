@@ -199,7 +199,7 @@ Result<Pin> Fabric::find_pin(const std::string& name) const {
     }
   }
   return fail(ErrorCode::kNotFound, "there is no pin '" + name + "' on " + info.name,
-              base::did_you_mean(name, names));
+              did_you_mean(name, names));
 }
 
 Pin Fabric::pin(std::string_view name) const {

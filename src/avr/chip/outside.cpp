@@ -148,7 +148,7 @@ Result<const Usart*> AvrMachine::find_usart(const std::string& name) const {
     if (base::equal_ignoring_case(usart->name(), name)) return usart.get();
   if (auto here = on_this_chip(name); !here) return fail(here.error());
   return fail(ErrorCode::kNotFound, "there is no serial port '" + name + "' on " + info().name,
-              base::did_you_mean(name, info().serial_ports));
+              did_you_mean(name, info().serial_ports));
 }
 
 Result<void> AvrMachine::feed(const std::string& port, const std::string& bytes) {

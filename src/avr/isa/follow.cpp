@@ -400,6 +400,10 @@ std::string AvrTarget::handler_name(unsigned vector) const {
   return "__vector_" + std::to_string(vector);
 }
 
+std::string AvrTarget::handler_title(const InterruptVector& vector) const {
+  return vector.name + "_vect";
+}
+
 bool AvrTarget::is_handler_name(const std::string& name) const {
   return name.rfind("__vector_", 0) == 0 && name != "__vector_default";
 }
