@@ -453,9 +453,8 @@ int main_with(int argc, char** argv) {
     app.parse(std::move(words));
   } catch (const CLI::ParseError& error) {
     if (error.get_exit_code() == 0) return app.exit(error), kExitGood;  // help and version
-    const bool json = std::any_of(argv, argv + argc, [](const std::string& word) {
-      return word == "--json";
-    });
+    const bool json =
+        std::any_of(argv, argv + argc, [](const std::string& word) { return word == "--json"; });
     return report(in_our_words(error, app, argc > 1 ? argv[1] : ""), json);
   }
   a.plain_serial = run->parsed();

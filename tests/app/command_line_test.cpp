@@ -226,7 +226,8 @@ TEST_CASE("an image without debug information still works, and says what to do")
 TEST_CASE("--json: each line is an object") {
   const auto session = lucid(
       "open " + kKiln + " --json",
-      "pause at every_second on pass 2\ngo\nshow registers\nshow source\nshow mixed\nshow stack\nshow "
+      "pause at every_second on pass 2\ngo\nshow registers\nshow source\nshow mixed\nshow "
+      "stack\nshow "
       "callers\n"
       "show pins\nshow io PORTB\nshow globals\nshow time\nshow ram seconds\nexplain\nbreakpoints\n"
       "show serial\n= seconds\nnonsense\n");
@@ -246,7 +247,7 @@ TEST_CASE("--json: each line is an object") {
       {6, R"({"view":"stack","sp":)"},
       {9, R"("fields":{"PORTB7":0)"},
       {10, R"({"view":"globals","variables":[{"name":)"},
-      {15, R"({"view":"serial","text":"kiln ready\r\n","bytes":[107,)"},
+      {15, R"({"view":"serial","text":"kiln ready\r\nidle)"},
       {16, R"("views":[{"view":"value","expression":"seconds","text":"1","type":"uint16_t")"},
       {17, R"("answer":"error","error":{"code":"usage","what":"there is no command 'nonsense'")"}};
   for (const auto& [index, text] : says) {
