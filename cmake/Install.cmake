@@ -1,6 +1,6 @@
 # SPDX-License-Identifier: MIT
 # What is installed: the library, its public headers, the CMake package, the pkg-config file, the
-# demonstration and the man page.
+# demonstration. (The program: apps/lucid.)
 include(CMakePackageConfigHelpers)
 
 install(TARGETS lucid EXPORT LucidLoopTargets
@@ -22,4 +22,3 @@ install(FILES ${PROJECT_BINARY_DIR}/LucidLoopConfig.cmake
         DESTINATION ${CMAKE_INSTALL_LIBDIR}/cmake/LucidLoop)
 install(FILES ${PROJECT_BINARY_DIR}/lucid-loop.pc DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig)
 install(DIRECTORY firmware/kiln DESTINATION ${CMAKE_INSTALL_DATADIR}/lucid-loop)
-install(FILES docs/lucid.1 DESTINATION ${CMAKE_INSTALL_MANDIR}/man1)

@@ -1,0 +1,232 @@
+// SPDX-License-Identifier: MIT
+#include "arguments.h"
+
+#include <fmt/format.h>
+#include <unistd.h>
+
+#include <CLI/CLI.hpp>
+#include <algorithm>
+
+#include "console.h"
+
+namespace lucid::app {
+
+const std::vector<ExitFact>& exit_facts() {
+  static const std::vector<ExitFact> kFacts{
+      {kExitGood, "good"},
+      {kExitExpectation, "an expectation did not hold, or an answer did not come"},
+      {kExitUsage, "usage"},
+      {kExitNotFound, "not found"},
+      {kExitBadImage, "unusable image"},
+      {kExitUnsupported, "not supported"},
+      {kExitOutOfRange, "out of range"},
+      {kExitIo, "input or output failed"},
+      {kExitFault, "the firmware misbehaved (run)"},
+      {kExitInterrupted, "interrupted"},
+  };
+  return kFacts;
+}
+
+namespace {
+
+void add_output(CLI::App* command, Arguments& a) {
+  command
+      ->add_option("--colour", a.colour,
+                   "Colours for a dark or light ground: auto, dark, light, none")
+      ->type_name("CHOICE")
+      ->capture_default_str();
+  command->add_flag("--json", a.json, "Write JSON, one object a line");
+}
+
+void add_common(CLI::App* command, Arguments& a) {
+  command->add_option("--chip", a.chip, "Chip; otherwise what the image says")->type_name("NAME");
+  command->add_option("--clock", a.clock, "Oscillator, such as 8MHz; otherwise 16MHz")
+      ->type_name("HZ");
+  command
+      ->add_option(
+          "--source", a.sources,
+          "Look for sources here, too; FROM=TO maps the beginning of their paths (repeatable)")
+      ->type_name("FOLDER|FROM=TO");
+  CLI::Option* const bench =
+      command->add_option("--bench", a.bench, "What is on the chip's pins, *.bench.toml")
+          ->type_name("FILE");
+  command->add_option("--on", a.on, "The chip of the bench that is meant, if not the first")
+      ->type_name("NAME")
+      ->needs(bench);
+  command->add_option("--first", a.commands, "Carry out a command first (repeatable)")
+      ->type_name("COMMAND");
+  command
+      ->add_option("--limit", a.limit,
+                   "The longest that a command may run, in simulated time; without somebody at a "
+                   "terminal 1h")
+      ->type_name("TIME");
+  command
+      ->add_option("--attach", a.attach,
+                   "What is at a serial port, as one phrase: 'USART0 terminal', 'USART0 socket "
+                   "5555' (time passes as on a clock), 'USART0 files IN OUT' (repeatable)")
+      ->type_name("PHRASE");
+  add_output(command, a);
+}
+
+/// What is wrong with the arguments.
+Error in_our_words(const CLI::ParseError& error, const CLI::App& app, const std::string& first) {
+  const auto chosen = app.get_subcommands();
+  const std::string command = chosen.empty() ? "lucid" : "lucid " + chosen.front()->get_name();
+  Error out{ErrorCode::kUsage, "", "", "`" + command + " --help` says what there is"};
+  const auto is = [&](auto* kind) { return dynamic_cast<decltype(kind)>(&error) != nullptr; };
+  const bool required = is(static_cast<const CLI::RequiredError*>(nullptr));
+  const std::string text = error.what();
+  const std::string behind =
+      text.substr(text.rfind(": ") == std::string::npos ? 0 : text.rfind(": ") + 2);
+  if (required && chosen.empty()) {
+    out.what = first.empty() ? "what is to be done?" : "what is to be done with '" + first + "'?";
+    out.hint = "begin with: lucid open " + (first.empty() ? "main.elf" : first) +
+               "; `lucid --help` lists what there is";
+  } else if (required) {
+    out.what = "an argument is missing: " + text.substr(0, text.find(' '));
+  } else if (is(static_cast<const CLI::ExtrasError*>(nullptr))) {
+    std::vector<std::string> names;
+    for (const CLI::App* sub : app.get_subcommands(nullptr)) names.push_back(sub->get_name());
+    out.what = "'" + behind + "' is not expected here";
+    if (chosen.empty() && behind.find_first_of("./") != std::string::npos && behind[0] != '-')
+      out.hint = "to debug it: lucid open " + behind;
+    else if (chosen.empty())
+      out.hint = fmt::format("there are {}", fmt::join(names, ", "));
+  } else if (is(static_cast<const CLI::ArgumentMismatch*>(nullptr))) {
+    out.what = text.substr(0, text.find(':')) + " needs a value behind it";
+  } else {
+    out.what = text;
+  }
+  return out;
+}
+
+/// `lucid main.elf` opens it, bare `lucid` helps.
+std::vector<std::string> completed(int argc, char** argv, const CLI::App& app) {
+  std::vector<std::string> out(argv + 1, argv + argc);
+  if (out.empty()) return {"--help"};
+  const auto commands = app.get_subcommands(nullptr);
+  const bool is_command = std::any_of(commands.begin(), commands.end(),
+                                      [&](const CLI::App* c) { return c->get_name() == out[0]; });
+  if (!is_command && out[0][0] != '-' && access(out[0].c_str(), R_OK) == 0)
+    out.insert(out.begin(), "open");
+  return out;
+}
+
+void declare(CLI::App& app, Arguments& a) {
+  app.require_subcommand(1);
+  const auto labels = std::make_shared<CLI::Formatter>();
+  for (const auto& [stock, ours] :
+       std::initializer_list<std::pair<const char*, const char*>>{{"REQUIRED", "(must be given)"},
+                                                                  {"TEXT", "NAME"},
+                                                                  {"Usage", "Written"},
+                                                                  {"OPTIONS", "options"},
+                                                                  {"Options", "Options"},
+                                                                  {"Positionals", "What it takes"},
+                                                                  {"SUBCOMMAND", "command"},
+                                                                  {"SUBCOMMANDS", "command"},
+                                                                  {"Needs", "goes with"}})
+    labels->label(stock, ours);
+  app.formatter(labels);
+  app.set_help_flag("-h,--help", "Say this");
+  app.set_version_flag("--version", "lucid 0.1.0", "Say which version this is");
+  std::string codes;
+  for (const ExitFact& fact : exit_facts())
+    codes += fmt::format("  {:>3}  {}\n", fact.code, fact.words);
+  app.footer("Example: lucid open main.elf\n\nExit codes:\n" + codes +
+             "\nEnvironment: NO_COLOR (no colours), COLORFGBG (the terminal's ground), "
+             "XDG_STATE_HOME (history), XDG_CONFIG_HOME (lucid/start.loop)");
+
+  CLI::App* open = app.add_subcommand("open", "Debug an image at the prompt");
+  open->add_option("image", a.image, "ELF or Intel HEX")->required();
+  add_common(open, a);
+  open->footer("Example: lucid open main.elf --clock 8MHz");
+
+  CLI::App* play =
+      app.add_subcommand("play", "Carry out a script; the exit code says whether it held");
+  play->add_option("script", a.script, "File of commands, *.loop")->required();
+  play->add_option("image", a.image, "Image, if the script does not open one");
+  add_common(play, a);
+  play->footer("Example: lucid play overshoot.loop");
+
+  CLI::App* run = app.add_subcommand("run", "Run freely and sum up");
+  run->add_option("image", a.image, "ELF or Intel HEX")->required();
+  run->add_option("--for", a.span, "How long, in simulated time")
+      ->type_name("TIME")
+      ->capture_default_str();
+  run->add_flag("--pace", a.pace, "No faster than real time");
+  add_common(run, a);
+  run->footer("Example: lucid run main.elf --for 2s --first 'drive PD2 low'");
+
+  CLI::App* listing = app.add_subcommand("listing", "Source and disassembly, interleaved");
+  listing->add_option("image", a.image, "ELF or Intel HEX")->required();
+  listing->add_option("--function", a.function, "Only this function")->type_name("NAME");
+  add_common(listing, a);
+  listing->footer("Example: lucid listing main.elf --function main");
+
+  CLI::App* chips = app.add_subcommand("chips", "The chips there are, or one of them");
+  chips->add_option("name", a.name, "A chip");
+  add_output(chips, a);
+  chips->footer("Example: lucid chips ATmega328P");
+
+  CLI::App* demo = app.add_subcommand("demo", "A kiln controller and eight faults to find");
+  demo->add_option("name", a.name, "Which one; without it they are listed");
+  demo->add_flag("--all", a.all, "Play all of them");
+  add_output(demo, a);
+  demo->footer("Example: lucid demo overshoot");
+
+  for (CLI::App* command : app.get_subcommands(nullptr)) command->group("Commands");
+  CLI::App* documents = app.add_subcommand("documents", "The man page, and completion for a shell");
+  documents->add_option("name", a.name, "man, bash or zsh")->required();
+  documents->group("");  // for packages
+}
+
+constexpr const char* kAbout = "Lucid Loop: debug microcontroller firmware on a simulated chip";
+
+}  // namespace
+
+Result<ParsedArguments> parse_arguments(int argc, char** argv, Arguments& a) {
+  CLI::App app{kAbout, "lucid"};
+  declare(app, a);
+  auto words = completed(argc, argv, app);
+  std::reverse(words.begin(), words.end());
+  ParsedArguments out;
+  try {
+    app.parse(std::move(words));
+  } catch (const CLI::CallForHelp&) {
+    const auto chosen = app.get_subcommands();
+    out.text = (chosen.empty() ? &app : chosen.front())->help();
+    return out;
+  } catch (const CLI::CallForVersion& version) {
+    out.text = std::string(version.what()) + "\n";
+    return out;
+  } catch (const CLI::ParseError& error) {
+    a.json = std::any_of(argv, argv + argc,
+                         [](const std::string& word) { return word == "--json"; });
+    return fail(in_our_words(error, app, argc > 1 ? argv[1] : ""));
+  }
+  out.command = app.get_subcommands().front()->get_name();
+  return out;
+}
+
+std::vector<CommandFacts> command_facts() {
+  Arguments unused;
+  CLI::App app{kAbout, "lucid"};
+  declare(app, unused);
+  std::vector<CommandFacts> out;
+  for (const CLI::App* command : app.get_subcommands(nullptr)) {
+    if (command->get_group().empty()) continue;
+    CommandFacts facts{command->get_name(), command->get_description(), command->get_footer(), {}, {}};
+    for (const CLI::Option* option : command->get_options()) {
+      if (option->get_positional())
+        facts.takes.push_back({option->get_name(), "", option->get_description(), option->get_required()});
+      else
+        facts.options.push_back({option->get_name(false, true),
+                                 option->get_items_expected_max() == 0 ? "" : option->get_type_name(),
+                                 option->get_description(), false});
+    }
+    out.push_back(std::move(facts));
+  }
+  return out;
+}
+
+}  // namespace lucid::app

@@ -1,0 +1,53 @@
+// SPDX-License-Identifier: MIT
+// The program's command line: what it may say, and what it says. The man page and the completion of
+// shells are made from it, too.
+#ifndef LUCID_APP_ARGUMENTS_H
+#define LUCID_APP_ARGUMENTS_H
+
+#include <string>
+#include <vector>
+
+#include "lucid/error.h"
+
+namespace lucid::app {
+
+/// What the command line says, of all commands.
+struct Arguments {
+  std::string image, script, chip, clock, bench, on, limit, span = "1s", name, function;
+  std::string colour = "auto";
+  std::vector<std::string> commands, sources, attach;
+  bool json = false;
+  bool all = false;
+  bool pace = false;
+  bool plain_serial = false;
+};
+
+/// The command that was chosen, or a text that is the answer: of --help and --version.
+struct ParsedArguments {
+  std::string command, text;
+};
+/// Error: kUsage. `a.json` is also set then.
+Result<ParsedArguments> parse_arguments(int argc, char** argv, Arguments& a);
+
+struct ExitFact {
+  int code;
+  const char* words;
+};
+const std::vector<ExitFact>& exit_facts();
+
+struct OptionFacts {
+  std::string name;   ///< --chip
+  std::string takes;  ///< NAME, or empty
+  std::string words;
+  bool required = false;
+};
+struct CommandFacts {
+  std::string name, words, example;
+  std::vector<OptionFacts> takes;  ///< by their places
+  std::vector<OptionFacts> options;
+};
+std::vector<CommandFacts> command_facts();
+
+}  // namespace lucid::app
+
+#endif  // LUCID_APP_ARGUMENTS_H
