@@ -200,8 +200,8 @@ Result<ParsedArguments> parse_arguments(int argc, char** argv, Arguments& a) {
     out.text = std::string(version.what()) + "\n";
     return out;
   } catch (const CLI::ParseError& error) {
-    a.json = std::any_of(argv, argv + argc,
-                         [](const std::string& word) { return word == "--json"; });
+    a.json =
+        std::any_of(argv, argv + argc, [](const std::string& word) { return word == "--json"; });
     return fail(in_our_words(error, app, argc > 1 ? argv[1] : ""));
   }
   out.command = app.get_subcommands().front()->get_name();
@@ -215,14 +215,17 @@ std::vector<CommandFacts> command_facts() {
   std::vector<CommandFacts> out;
   for (const CLI::App* command : app.get_subcommands(nullptr)) {
     if (command->get_group().empty()) continue;
-    CommandFacts facts{command->get_name(), command->get_description(), command->get_footer(), {}, {}};
+    CommandFacts facts{
+        command->get_name(), command->get_description(), command->get_footer(), {}, {}};
     for (const CLI::Option* option : command->get_options()) {
       if (option->get_positional())
-        facts.takes.push_back({option->get_name(), "", option->get_description(), option->get_required()});
+        facts.takes.push_back(
+            {option->get_name(), "", option->get_description(), option->get_required()});
       else
-        facts.options.push_back({option->get_name(false, true),
-                                 option->get_items_expected_max() == 0 ? "" : option->get_type_name(),
-                                 option->get_description(), false});
+        facts.options.push_back(
+            {option->get_name(false, true),
+             option->get_items_expected_max() == 0 ? "" : option->get_type_name(),
+             option->get_description(), false});
     }
     out.push_back(std::move(facts));
   }

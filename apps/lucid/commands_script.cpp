@@ -111,7 +111,9 @@ Result<void> Console::do_abbreviate(const Words& words) {
 Result<void> Console::do_complete(const Words& words) {
   auto text = unquoted(words.text("TEXT"));
   if (!text) return fail(text.error());
-  show(Completions{*text, completions(*text)});
+  Completions answer{*text, {}};
+  for (const auto& [word, ends] : completions(*text)) answer.words.push_back(word);
+  show(answer);
   return {};
 }
 

@@ -69,8 +69,9 @@ class Console final : public Listener {
   [[nodiscard]] bool expectation_failed() const { return expectation_failed_; }
   [[nodiscard]] unsigned expectations() const { return expectations_; }
   [[nodiscard]] std::string prompt() const;
-  /// What the last word of a line can go on to: whole words in its place.
-  [[nodiscard]] std::vector<std::string> completions(const std::string& line) const;
+  /// What the last word of a line can go on to: words in its place, each with whether it ends
+  /// there.
+  [[nodiscard]] std::map<std::string, bool> completions(const std::string& line) const;
   [[nodiscard]] const Options& options() const { return options_; }
   void show(const Reply& reply) { writer_->reply(reply); }
   void show_error(const Error& error) { writer_->error(error); }

@@ -47,7 +47,8 @@ std::string usage_of(const CommandFacts& command) {
 
 std::string man_page() {
   std::string out =
-      ".TH LUCID 1 \"\" \"Lucid Loop\" \"User Commands\"\n.SH NAME\nlucid \\- debug microcontroller "
+      ".TH LUCID 1 \"\" \"Lucid Loop\" \"User Commands\"\n.SH NAME\nlucid \\- debug "
+      "microcontroller "
       "firmware on a simulated chip\n.SH SYNOPSIS\n.B lucid\n.I COMMAND\n[\\fIARGUMENT\\fR]...\n"
       ".SH DESCRIPTION\nLoads a firmware image for a microcontroller and runs it on an "
       "instruction\\-set simulator, exact to the cycle. Breakpoints, steps, expressions and views "
@@ -68,8 +69,9 @@ std::string man_page() {
     }
   }
   out += ".SH OPTIONS\nEach command says with \\fB\\-\\-help\\fR which it has.\n" + options;
-  out += ".SH AT THE PROMPT AND IN SCRIPTS\nAny unambiguous beginning of a word will do. In scripts "
-         "# begins a comment.\n";
+  out +=
+      ".SH AT THE PROMPT AND IN SCRIPTS\nAny unambiguous beginning of a word will do. In scripts "
+      "# begins a comment.\n";
   for (const CommandGroup& group : command_groups()) {
     out += std::string(".SS ") + group.words + "\n";
     for (const Command& command : commands()) {
@@ -100,11 +102,12 @@ std::string man_page() {
   out += ".SH EXIT STATUS\n";
   for (const ExitFact& fact : exit_facts())
     out += fmt::format(".TP\n.B {}\n{}\n", fact.code, roff(fact.words));
-  out += ".SH ENVIRONMENT\n.TP\n.B NO_COLOR\nNo colours, also on a terminal.\n"
-         ".TP\n.B COLORFGBG\nThe terminal's colours, where it says them: light or dark ground.\n"
-         ".TP\n.B XDG_STATE_HOME\nWhere the prompt keeps its history, in \\fIlucid/commands\\fR.\n"
-         ".TP\n.B XDG_CONFIG_HOME\nWhere \\fIlucid/start.loop\\fR is, with which a session at the "
-         "prompt begins.\n";
+  out +=
+      ".SH ENVIRONMENT\n.TP\n.B NO_COLOR\nNo colours, also on a terminal.\n"
+      ".TP\n.B COLORFGBG\nThe terminal's colours, where it says them: light or dark ground.\n"
+      ".TP\n.B XDG_STATE_HOME\nWhere the prompt keeps its history, in \\fIlucid/commands\\fR.\n"
+      ".TP\n.B XDG_CONFIG_HOME\nWhere \\fIlucid/start.loop\\fR is, with which a session at the "
+      "prompt begins.\n";
   return out;
 }
 
@@ -145,7 +148,8 @@ std::string bash_completion() {
       "then\n    COMPREPLY=($(compgen -W '{}' -- \"$word\") $(compgen -f -- \"$word\"))\n    "
       "return\n  fi\n  case ${{COMP_WORDS[1]}} in\n{}  esac\n  case $before in\n{}  esac\n  if [[ "
       "$word == -* ]]; then\n    COMPREPLY=($(compgen -W \"$options\" -- \"$word\"))\n  elif [[ "
-      "${{COMP_WORDS[1]}} == demo ]]; then\n    COMPREPLY=($(compgen -W '{}' -- \"$word\"))\n  elif "
+      "${{COMP_WORDS[1]}} == demo ]]; then\n    COMPREPLY=($(compgen -W '{}' -- \"$word\"))\n  "
+      "elif "
       "[[ ${{COMP_WORDS[1]}} == chips ]]; then\n    COMPREPLY=($(compgen -W \"$({})\" -- "
       "\"$word\"))\n  else\n    compopt -o filenames 2>/dev/null\n    COMPREPLY=($(compgen -f -- "
       "\"$word\"))\n  fi\n}}\ncomplete -F _lucid lucid\n",
@@ -179,9 +183,10 @@ std::string zsh_completion() {
       if (!option.takes.empty())
         takes = ":" + zsh_text(option.takes) + ":" +
                 (values.empty() ? "_files"
-                                : "( $(" + std::string(name == "--chip" ? "lucid chips | awk \"NR > "
-                                                                          "1 {print \\\\\\$1}\""
-                                                                        : values) +
+                                : "( $(" +
+                                      std::string(name == "--chip" ? "lucid chips | awk \"NR > "
+                                                                     "1 {print \\\\\\$1}\""
+                                                                   : values) +
                                       ") )");
       specs += fmt::format(" \\\n        '*{}[{}]{}'", name, zsh_text(option.words), takes);
     }
@@ -191,12 +196,13 @@ std::string zsh_completion() {
       for (const Demo& demo : demos()) rest += std::string(rest == "(" ? "" : " ") + demo.name;
       rest += ")";
     }
-    cases += fmt::format("    {})\n      _arguments{} \\\n        '*:argument:{}' ;;\n", command.name,
-                         specs, rest);
+    cases += fmt::format("    {})\n      _arguments{} \\\n        '*:argument:{}' ;;\n",
+                         command.name, specs, rest);
   }
   return fmt::format(
       "#compdef lucid\n# Completion of lucid for zsh.\n_lucid() {{\n  local -a "
-      "commands\n  commands=(\n{}  )\n  if ((CURRENT == 2)); then\n    _describe command commands\n "
+      "commands\n  commands=(\n{}  )\n  if ((CURRENT == 2)); then\n    _describe command "
+      "commands\n "
       "   _files\n    return\n  fi\n  shift words\n  ((CURRENT--))\n  case $words[1] in\n{}  "
       "esac\n}}\n_lucid \"$@\"\n",
       names, cases);

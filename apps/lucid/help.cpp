@@ -191,7 +191,7 @@ std::vector<std::string> Console::values(const ArgumentKind& kind, const std::st
   return out;
 }
 
-std::vector<std::string> Console::completions(const std::string& line) const {
+std::map<std::string, bool> Console::completions(const std::string& line) const {
   // What stands for a short word is completed as if it were written out.
   const auto tokens = tokens_of(line);
   const bool under_way = !tokens.empty() && tokens.back().end == line.size();
@@ -202,13 +202,13 @@ std::vector<std::string> Console::completions(const std::string& line) const {
     return this->values(kind, begin);
   };
   const Grammar::Next next = command_grammar().next(text, all);
-  std::vector<std::string> out = next.words;
+  std::map<std::string, bool> out;
+  for (const std::string& word : next.words) out[word] = true;
   std::vector<const ArgumentKind*> kinds = next.kinds;
   if (!start.empty()) kinds.insert(kinds.end(), next.going_on.begin(), next.going_on.end());
   for (const ArgumentKind* kind : kinds)
-    for (std::string& value : values(*kind, start)) out.push_back(std::move(value));
-  std::sort(out.begin(), out.end());
-  out.erase(std::unique(out.begin(), out.end()), out.end());
+    for (const std::string& value : values(*kind, start))
+      out.emplace(value, kind->shape == ArgumentKind::Shape::kOneOf);
   return out;
 }
 

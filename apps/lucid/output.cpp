@@ -49,17 +49,37 @@ struct StandIn {
   std::uint32_t code;
   std::string_view text;
 };
-constexpr std::array<StandIn, 9> kStandIns{{{0x258c, "|"},
-                                            {0xb7, "."},
-                                            {0x2192, "->"},
-                                            {0x2026, ".."},
-                                            {0x2500, "-"},
-                                            {0xb5, "u"},
-                                            {0x2013, "-"},
-                                            {0x201c, "\""},
-                                            {0x201d, "\""}}};
+constexpr std::array<StandIn, 16> kStandIns{{{0x258c, "|"},
+                                             {0x2194, "<->"},
+                                             {0x2227, "&"},
+                                             {0x2502, ":"},
+                                             {0xd7, "x"},
+                                             {0x2190, "<-"},
+                                             {0x2228, "|"},
+                                             {0x2295, "^"},
+                                             {0xb7, "."},
+                                             {0x2192, "->"},
+                                             {0x2026, ".."},
+                                             {0x2500, "-"},
+                                             {0xb5, "u"},
+                                             {0x2013, "-"},
+                                             {0x201c, "\""},
+                                             {0x201d, "\""}}};
 
 }  // namespace
+
+std::size_t columns(std::string_view text, bool utf8) {
+  std::size_t out = 0;
+  while (!text.empty()) {
+    std::uint32_t code = 0;
+    const std::size_t length = character(text, code);
+    const auto* found = std::find_if(kStandIns.begin(), kStandIns.end(),
+                                     [&](const StandIn& s) { return s.code == code; });
+    out += length > 1 && !utf8 && found != kStandIns.end() ? found->text.size() : 1;
+    text.remove_prefix(std::max<std::size_t>(length, 1));
+  }
+  return out;
+}
 
 bool locale_has_utf8() {
   static const bool kHas = [] {

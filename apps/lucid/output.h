@@ -18,6 +18,9 @@ bool locale_has_utf8();
 /// of our views have stand-ins in ASCII and other characters are written as \xNN, too.
 std::string visible(std::string_view text, bool colours, bool utf8);
 
+/// How many columns text takes that goes out so, as long as no character is wide.
+std::size_t columns(std::string_view text, bool utf8);
+
 /// Is it well-formed UTF-8?
 bool is_utf8(std::string_view text);
 /// The same with the bytes that are not as \xNN.

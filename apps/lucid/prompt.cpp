@@ -93,20 +93,21 @@ class History {
 
 char** complete(const char* /*text*/, int start, int end) {
   const std::string line(rl_line_buffer, static_cast<std::size_t>(end));
-  const std::vector<std::string> found = current->completions(line);
+  const auto found = current->completions(line);
   rl_attempted_completion_over = 1;
   if (found.empty()) return nullptr;
   // The first entry is what all have in common, then all of them.
-  std::string common = found[0];
-  for (const std::string& word : found)
+  std::string common = found.begin()->first;
+  for (const auto& [word, ends] : found)
     while (word.compare(0, common.size(), common) != 0) common.pop_back();
   const auto word = line.substr(static_cast<std::size_t>(start));
   if (common.size() < word.size()) common = word;
+  if (found.size() == 1 && found.begin()->second) common += ' ';
   auto** out = static_cast<char**>(std::malloc((found.size() + 2) * sizeof(char*)));
   std::size_t n = 0;
   out[n++] = strdup(common.c_str());
   if (found.size() > 1)
-    for (const std::string& name : found) out[n++] = strdup(name.c_str());
+    for (const auto& [name, ends] : found) out[n++] = strdup(name.c_str());
   out[n] = nullptr;
   return out;
 }
@@ -160,8 +161,9 @@ int run_prompt(Console& console) {
       if (interrupts != before) continue;
       break;
     }
-    const std::string line = raw;
+    std::string line = raw;
     std::free(raw);
+    line.erase(line.find_last_not_of(' ') + 1);
     if (!line.empty()) history.add(line);
     if (auto done = console.execute(line); !done) console.show_error(done.error());
     console.forget_interrupt();

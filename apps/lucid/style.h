@@ -24,6 +24,10 @@ class Style {
   [[nodiscard]] std::string accent(const std::string& s) const {
     return in("38;5;80", "38;5;25", s);
   }
+  /// What somebody has typed, with the prompt before it.
+  [[nodiscard]] std::string typed(const std::string& s) const {
+    return in("1;38;5;80", "1;38;5;25", s);
+  }
   [[nodiscard]] std::string warn(const std::string& s) const {
     return in("38;5;179", "38;5;130", s);
   }

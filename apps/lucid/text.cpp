@@ -615,12 +615,12 @@ class TextViews {
     return fmt::format("{} {} → {}", d.object, d.before, d.after);
   }
   [[nodiscard]] std::string data_lines(const DataAccess& d) const {
-    std::string out = fmt::format("  by {:06x} {} in {}", d.by.address, d.instruction, place(d.by));
+    std::string out = fmt::format("by {:06x} {} in {}", d.by.address, d.instruction, place(d.by));
     if (d.stores.size() > 1) {
       out += "; its bytes by";
       for (const std::uint32_t store : d.stores) out += fmt::format(" {:06x}", store);
     }
-    out += "\n";
+    out = "  " + style_.wrapped(out, 4) + "\n";
     if (!d.interrupt.empty())
       out +=
           style_.warn(fmt::format("  interrupt {} came before all of it was stored", d.interrupt)) +

@@ -17,15 +17,7 @@
 
 namespace lucid::app {
 
-std::size_t Style::columns(std::string_view text) const {
-  std::size_t out = 0;
-  for (std::size_t i = 0; i < text.size(); ++i) {
-    if ((text[i] & 0xc0) != 0x80) ++out;
-    // Without UTF-8 these two are written as two characters.
-    if (!utf8_ && (text.compare(i, 3, "→") == 0 || text.compare(i, 3, "…") == 0)) ++out;
-  }
-  return out;
-}
+std::size_t Style::columns(std::string_view text) const { return app::columns(text, utf8_); }
 
 std::string Style::padded(std::string text, std::size_t width) const {
   const std::size_t now = columns(text);
@@ -84,8 +76,7 @@ class TextWriter final : public Writer {
              const std::string& command) override {
     style_ = Style(options_.palette, options_.utf8, terminal_width(options_.terminal));
     if (!id.empty()) began_ = std::chrono::steady_clock::now();
-    if (options_.echo && !prompt.empty())
-      write(style_.accent(prompt) + style_.bold(command) + "\n");
+    if (options_.echo && !prompt.empty()) write(style_.typed(prompt + command) + "\n");
   }
 
   void reply(const Reply& reply) override {
@@ -204,11 +195,9 @@ std::unique_ptr<Writer> text_writer(std::ostream& out, const TextStyle& style) {
 
 std::string drawn_prompt(const std::string& prompt, const TextStyle& style) {
   if (style.palette == Palette::kNone) return prompt;
-  const Style look(style.palette, style.utf8, kLeastWidth);
-  const std::string text = look.accent(prompt);
-  const std::size_t at = text.find(prompt);
-  const auto hidden = [](const std::string& s) { return "\1" + s + "\1"; };
-  return hidden(text.substr(0, at)) + prompt + hidden(text.substr(at + prompt.size()) + "\x1b[1m");
+  const std::string text = Style(style.palette, style.utf8, kLeastWidth).typed(prompt);
+  // What is typed behind it looks the same: nothing ends it yet.
+  return "\1" + text.substr(0, text.find(prompt)) + "\1" + prompt;
 }
 
 std::string prompt_end(const TextStyle& style) {

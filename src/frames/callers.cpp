@@ -47,7 +47,7 @@ class Unwinder {
       next_registers_ = registers_;
       next_lost_ = lost_;
       if (frame.function == nullptr && !at_vector(frame))
-        frame.end = CallersEnd::kNoFunction;
+        frame.end = at_reset(frame) ? CallersEnd::kStart : CallersEnd::kNoFunction;
       else if (find_frame(frame))
         frame.end = why_end(frame, frames.size());
       else
@@ -122,6 +122,10 @@ class Unwinder {
     return function == nullptr ? machine::SharedCode::kNone : target_.shared_code(function->name);
   }
 
+  [[nodiscard]] bool at_reset(const Frame& frame) const {
+    const auto& vectors = machine_.info().vectors;
+    return !frame.at_call && !vectors.empty() && frame.pc == vectors[0].address;
+  }
   [[nodiscard]] bool at_vector(const Frame& frame) const {
     return !frame.at_call && frame.pc < vectors_end_ && frame.pc != 0;
   }

@@ -374,6 +374,21 @@ TEST_CASE(
   test::write(kept, "another form\n");
   at_terminal("open " + kKiln, {"quit\\r"});
   CHECK(test::read(kept) == "another form\n");
+  // Tab completes by what may follow, single letters and beginnings of words included.
+  test::run("rm -rf " + test::scratch("home") + "; mkdir -p " + test::scratch("home") +
+            "/.config/lucid");
+  test::write(test::scratch("home") + "/.config/lucid/start.loop",
+              "abbreviate pc = pause on change\n");
+  const auto typed = at_terminal(
+      "open " + kKiln,
+      {"sho\\tvar\\t\\r", "s call\\t\\r", "g to every_s\\t\\r", "pc sec\\t\\r", "quit\\r"});
+  CHECK(test::read(kept) ==
+        "# commands given to lucid, the latest last\nshow variables\ns callers\ng to every_second\n"
+        "pc seconds\nquit\n");
+  for (const char* text : {"arrived", "(1) on change seconds"}) {
+    INFO(text);
+    CHECK(has(typed, text));
+  }
   const auto paced = at_terminal("run " + kKiln + " --for 60s --pace", {"", "\\003"});
   CHECK(has(paced, "paused on request"));
   CHECK(paced.code == 130);
