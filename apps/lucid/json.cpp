@@ -132,6 +132,7 @@ struct JsonViews {
              {"picoseconds_since", p.since.count},
              {"by_instruction", s.by_instruction}};
     if (!p.interrupt.empty()) out["interrupt"] = p.interrupt;
+    if (p.handler) out["handler"] = json(*p.handler);
     if (p.interrupted) out["interrupted"] = json(*p.interrupted);
     if (!p.breakpoints.empty()) {
       out["breakpoints"] = p.breakpoints;
@@ -208,8 +209,9 @@ struct JsonViews {
   Json operator()(const Registers& r) const {
     Json out{{"view", r.view}};
     for (const auto& reg : r.registers)
-      out["registers"][reg.name] = {
-          {"value", reg.value}, {"before", reg.before}, {"bits", reg.bits}};
+      out["registers"][reg.name] = {{"value", reg.known ? Json(reg.value) : Json()},
+                                    {"before", reg.known ? Json(reg.before) : Json()},
+                                    {"bits", reg.bits}};
     for (const auto& f : r.flags)
       out["flags"][std::string(1, f.letter)] = {{"value", f.value}, {"before", f.before}};
     return out;

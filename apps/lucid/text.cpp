@@ -138,7 +138,8 @@ class TextViews {
     unsigned column = 0;
     for (const RegisterView& reg : r.registers) {
       if (reg.bits == 8 && reg.name[0] == 'r') {
-        const std::string cell = fmt::format("{:>4} {:02x}", reg.name, reg.value);
+        const std::string cell = reg.known ? fmt::format("{:>4} {:02x}", reg.name, reg.value)
+                                           : style_.dim(fmt::format("{:>4} --", reg.name));
         out += (reg.changed() ? style_.changed(cell) : cell) + (reg.changed() ? "*" : " ");
         if (++column % 8 == 0) out += "\n";
       }
@@ -149,7 +150,7 @@ class TextViews {
     if (column % 8 != 0) out += "\n";
     std::string wide;
     for (const RegisterView& reg : r.registers)
-      if (reg.bits != 8 || reg.name[0] != 'r')
+      if (reg.known && (reg.bits != 8 || reg.name[0] != 'r'))
         wide += fmt::format("{}{} {:0{}x}", wide.empty() ? "  " : "   ", reg.name, reg.value,
                             reg.bits / 4);
     out += wide + "\n";
@@ -584,7 +585,10 @@ class TextViews {
     }
     if (p.cycles_since != 0) out += style_.dim(" · +" + to_text(p.since));
     out += "\n";
-    if (p.interrupted) out += "  it has interrupted " + place(*p.interrupted) + "\n";
+    if (p.handler) {
+      out += "  leads to " + place(*p.handler);
+      out += p.interrupted ? ", has interrupted " + place(*p.interrupted) + "\n" : "\n";
+    }
     const bool worded = bad || (p.cause == Pause::Cause::kStep && !p.detail.empty());
     if (p.data) out += data_lines(*p.data);
     if (worded)
@@ -639,8 +643,7 @@ class TextViews {
     std::size_t used = out.size();
     std::size_t shown = 0;
     for (const VariableView& v : changed) {
-      const std::string owner = v.function.empty() ? v.file : v.function;
-      const std::string name = v.which.empty() || owner.empty() ? v.name : v.name + " in " + owner;
+      const std::string name = v.which.empty() ? v.name : v.name + " " + v.which;
       const std::string item = fmt::format(" {} {} → {}", name, v.before, v.value);
       if (used + style_.columns(item) + 12 > style_.width() && shown != 0) break;
       if (style_.columns(item) > style_.width() - 12) continue;

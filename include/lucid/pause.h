@@ -63,6 +63,7 @@ struct Pause {
   Picoseconds since;
   std::optional<DataAccess> data;  ///< for kData
   std::string interrupt;           ///< the vector that has just been entered, if that is the event
+  std::optional<Location> handler;      ///< where its vector leads to
   std::optional<Location> interrupted;  ///< … and what it has interrupted
   /// What functions that a step went over or out of have returned: the first four.
   struct Returned {

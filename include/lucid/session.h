@@ -218,7 +218,9 @@ class LUCID_API Session {
   /// `count` instructions from the start of the place's line (mixed) or a little before it.
   [[nodiscard]] Result<DisassemblyView> disassembly(const std::string& place = "here",
                                                     unsigned count = 12, bool mixed = false) const;
+  /// Of the selected level.
   [[nodiscard]] std::vector<RegisterView> registers() const;
+  /// Empty at a caller's level: nothing keeps them.
   [[nodiscard]] std::vector<FlagView> flags() const;
   /// Error: kNotFound for an area the chip does not have, kOutOfRange.
   [[nodiscard]] Result<MemoryView> memory(const std::string& area,
@@ -229,7 +231,7 @@ class LUCID_API Session {
   [[nodiscard]] std::vector<PinView> pins() const;
   [[nodiscard]] StackView stack(unsigned slots = 24) const;
   [[nodiscard]] std::vector<CallLevel> callers() const;  ///< outermost first
-  /// Expressions and variables() mean this call level, by its number in callers(), until the
+  /// Expressions, variables(), registers() and `here` in views mean this call level, by its number in callers(), until the
   /// program moves. Error: kNotFound.
   Result<void> select_level(unsigned number);
   [[nodiscard]] unsigned level() const;  ///< the one selected

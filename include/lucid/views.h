@@ -52,8 +52,9 @@ struct RegisterView {
   std::string name;
   std::uint8_t bits = 8;
   std::uint64_t value = 0;
-  std::uint64_t before = 0;  ///< at the last pause
-  [[nodiscard]] bool changed() const { return value != before; }
+  std::uint64_t before = 0;  ///< at the last pause; of a caller's: the same
+  bool known = true;         ///< false: overwritten since the selected level made its call
+  [[nodiscard]] bool changed() const { return known && value != before; }
 };
 
 struct FlagView {

@@ -14,6 +14,28 @@ constexpr unsigned kMostScanned = 256;
 constexpr unsigned kMostTailCalls = 8;
 constexpr unsigned kMostShared = 128;  // instructions of code that is shared with other functions
 
+std::optional<std::uint64_t> value_of(const machine::Machine& machine, int dwarf,
+                                      const std::map<int, Kept>& registers, std::uint64_t lost) {
+  if (const auto kept = registers.find(dwarf); kept != registers.end()) {
+    if (kept->second.address) {
+      const auto index = machine.find_dwarf_register(dwarf);
+      const unsigned bytes = index ? (machine.target().registers()[*index].bits + 7U) / 8U : 1U;
+      std::uint64_t out = 0;
+      for (unsigned i = 0; i < bytes; ++i) {
+        const auto byte = machine.peek({Space::kData, *kept->second.address + i});
+        if (!byte) return std::nullopt;
+        out |= std::uint64_t{*byte} << (8 * i);
+      }
+      return out;
+    }
+    dwarf = kept->second.dwarf_register;
+  } else if (dwarf >= 0 && dwarf < 64 && (lost >> dwarf & 1U) != 0) {
+    return std::nullopt;
+  }
+  const auto index = machine.find_dwarf_register(dwarf);
+  return index ? std::optional<std::uint64_t>(machine.register_value(*index)) : std::nullopt;
+}
+
 class Unwinder {
  public:
   Unwinder(const Program& program, const machine::Machine& machine, Flows& flows)
@@ -84,22 +106,7 @@ class Unwinder {
   [[nodiscard]] std::optional<std::uint64_t> value_of(int dwarf,
                                                       const std::map<int, Kept>& registers,
                                                       std::uint64_t lost) const {
-    if (const auto kept = registers.find(dwarf); kept != registers.end()) {
-      if (kept->second.address) {
-        std::uint64_t out = 0;
-        for (unsigned i = 0; i < width_of(dwarf); ++i) {
-          const auto byte = machine_.peek({Space::kData, *kept->second.address + i});
-          if (!byte) return std::nullopt;
-          out |= std::uint64_t{*byte} << (8 * i);
-        }
-        return out;
-      }
-      dwarf = kept->second.dwarf_register;
-    } else if (dwarf >= 0 && dwarf < 64 && (lost >> dwarf & 1U) != 0) {
-      return std::nullopt;
-    }
-    const auto index = machine_.find_dwarf_register(dwarf);
-    return index ? std::optional<std::uint64_t>(machine_.register_value(*index)) : std::nullopt;
+    return frames::value_of(machine_, dwarf, registers, lost);
   }
 
   /// A register that holds an address: one, or a pair that begins with it.
@@ -496,6 +503,15 @@ bool is_handler_of(const machine::Machine& machine, const Function& function,
 
 std::vector<Frame> unwind(const Program& program, const machine::Machine& machine, Flows& flows) {
   return Unwinder(program, machine, flows).unwind();
+}
+
+std::optional<std::uint64_t> register_in(const Frame& frame, const machine::Machine& machine,
+                                         unsigned index) {
+  const RegisterName& name = machine.target().registers()[index];
+  if (name.name == "pc") return frame.pc;
+  if (name.name == "sp" || name.dwarf == machine.target().convention().sp_dwarf) return frame.sp;
+  if (name.dwarf < 0) return std::nullopt;
+  return value_of(machine, name.dwarf, frame.registers, frame.lost);
 }
 
 std::uint32_t look_address(const Frame& frame) { return frame.at_call ? frame.pc - 1 : frame.pc; }

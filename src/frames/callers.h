@@ -4,6 +4,7 @@
 #define LUCID_FRAMES_CALLERS_H
 
 #include <map>
+#include <optional>
 #include <vector>
 
 #include "frames/flow.h"
@@ -52,6 +53,11 @@ std::vector<Frame> call_levels(const Program& program, const machine::Machine& m
 /// Does an interrupt's vector lead to a function?
 bool is_handler_of(const machine::Machine& machine, const Function& function,
                    const InterruptVector& vector);
+
+/// A register as it is in a frame, by its number in Target::registers(); nullopt if a callee has
+/// overwritten it, or nothing says.
+std::optional<std::uint64_t> register_in(const Frame& frame, const machine::Machine& machine,
+                                         unsigned index);
 
 /// Where a level stands: within its call, not behind it. Not an instruction's address: compilers
 /// end what holds only before a call one byte before its return.

@@ -238,6 +238,7 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
   pause.where = location(m.pc());
   if (!pause.where.vector.empty() && end.stop.interrupt >= 0) {
     pause.interrupt = pause.where.vector;
+    if (const auto target = m.instruction_at(m.pc()).target) pause.handler = location(*target);
     const auto levels = callers();
     if (levels.size() > 1) pause.interrupted = levels[levels.size() - 2].where;
   }

@@ -234,6 +234,15 @@ Result<DisassemblyView> Session::disassembly(const std::string& place, unsigned 
 std::vector<RegisterView> Session::registers() const {
   std::vector<RegisterView> out;
   const auto& names = core_->machine().target().registers();
+  if (core_->level_ != 0) {
+    const auto levels = frames::call_levels(core_->program_, core_->machine(), core_->flows_);
+    for (unsigned i = 0; core_->level_ < levels.size() && i < names.size(); ++i) {
+      const auto value = frames::register_in(levels[core_->level_], core_->machine(), i);
+      const std::uint64_t raw = value.value_or(0);
+      out.push_back({names[i].name, names[i].bits, raw, raw, value.has_value()});
+    }
+    return out;
+  }
   for (unsigned i = 0; i < names.size(); ++i)
     out.push_back({names[i].name, names[i].bits, core_->machine().register_value(i),
                    core_->before_->register_value(i)});
@@ -242,6 +251,7 @@ std::vector<RegisterView> Session::registers() const {
 
 std::vector<FlagView> Session::flags() const {
   std::vector<FlagView> out;
+  if (core_->level_ != 0) return out;
   const std::string letters = core_->machine().flag_letters();
   for (std::size_t i = 0; i < letters.size(); ++i) {
     const auto bit = letters.size() - 1 - i;
