@@ -209,6 +209,10 @@ std::map<std::string, bool> Console::completions(const std::string& line) const 
   for (const ArgumentKind* kind : kinds)
     for (const std::string& value : values(*kind, start))
       out.emplace(value, kind->shape == ArgumentKind::Shape::kOneOf);
+  // Case does not matter, but what fits it comes alone.
+  const auto fits = [&](const auto& entry) { return entry.first.rfind(start, 0) == 0; };
+  if (std::any_of(out.begin(), out.end(), fits))
+    for (auto at = out.begin(); at != out.end();) at = fits(*at) ? std::next(at) : out.erase(at);
   return out;
 }
 

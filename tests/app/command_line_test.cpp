@@ -473,3 +473,146 @@ TEST_CASE("files are written whole, and what is saved loads from where it is") {
   CHECK(test::read(folder + "/kept") == "pause at main\n");
   CHECK(test::run("test -L " + folder + "/link").code == 0);
 }
+
+TEST_CASE("words of a command: beginnings, single letters, the program's own in quotes") {
+  struct Row {
+    const char* typed;
+    const char* whole;
+  };
+  const Row rows[] = {{"s reg", "show registers"},
+                      {"sho ti", "show time"},
+                      {"= seconds as h", "= seconds as h"},  // behind an expression words are whole
+                      {"s io TIMER1", "show io TIMER1"},
+                      {"g for 1 ms", "go for 1 ms"},
+                      {"g  to\tmain  # remark", "go to main"},
+                      {"ste li", "step line"},
+                      {"wat seconds as hex", "watch seconds as hex"},
+                      {"=seconds", "= seconds"},
+                      {"let seconds=3", "let seconds = 3"},
+                      {"br", "breakpoints"}};
+  for (const Row& row : rows) {
+    INFO(row.typed);
+    CHECK(lucid("open " + kKiln, "go to main\n" + std::string(row.typed) + "\n").text ==
+          lucid("open " + kKiln, "go to main\n" + std::string(row.whole) + "\n").text);
+  }
+  const auto session = lucid("open " + kKiln,
+                             "pause at main if '\"' == 34 && '#' == 35 once log \"say \\\"once\\\" "
+                             "# {seconds} {seconds as hex}\"\n"
+                             "pause when seconds>=1 on pass 1 then \"note \\\"then "
+                             "{seconds}\\\"\"\nbreakpoints\ngo for 3s\n");
+  INFO(session.text);
+  CHECK(has(session, "(1) main               if '\"' == 34 && '#' == 35 once log"));
+  CHECK(has(session, "log: say \"once\" # 0 0x0000"));
+  CHECK(has(session, "── then 1"));
+}
+
+TEST_CASE("what a line could go on to") {
+  struct Row {
+    const char* line;
+    const char* all;  ///< by blanks
+  };
+  const Row rows[] = {
+      {"show s", "serial signature source stack"},
+      {"g", "go"},
+      {"go ", "for to until"},
+      {"step ", "instruction into line out over"},
+      {"pause on re", "read reset return"},
+      {"pause at main o", "on once"},
+      {"pause at main on ", "pass"},
+      {"pause on edge PB5 ", "each every falling from if log on once rising then"},
+      {"drive PD2 ", "high low open"},
+      {"= ramp.", "ramp.hold_left ramp.rate ramp.segment ramp.target"},
+      {"= 3 + sec", "seconds seconds_due"},
+      {"s io TIMS", "TIMSK0 TIMSK1 TIMSK2"},
+      {"enable fault stack", "stack-into-data stack-outside-ram"},
+      {"pause on interrupt USART_", "USART_RX USART_TX USART_UDRE"},
+      {"watch seconds ", "as"},
+      {"watch seconds as u", "unsigned"},
+      {"pause at control.c:1",
+       "control.c:10 control.c:11 control.c:12 control.c:13 control.c:14 control.c:16 control.c:17 "
+       "control.c:18 control.c:19"},
+      {"attach USART0 ", "files nothing socket terminal"},
+      {"breakpoints save " LUCID_KILN "/kiln.b", LUCID_KILN "/kiln.bench.toml"},
+      {"help pas", "passes"},
+      {"turn ", ""},
+      {"go to main ", ""}};
+  std::string input;
+  for (const Row& row : rows) input += "complete \"" + std::string(row.line) + "\"\n";
+  std::istringstream answers(lucid("open " + kKiln + " --json", input).text);
+  std::string answer;
+  std::getline(answers, answer);  // the image
+  for (const Row& row : rows) {
+    std::getline(answers, answer);
+    INFO(row.line << ": " << answer);
+    std::string words;
+    std::istringstream all(row.all);
+    for (std::string word; all >> word;) words += (words.empty() ? "\"" : ",\"") + word + "\"";
+    CHECK(answer.find("\"words\":[" + words + "]}]}") != std::string::npos);
+  }
+}
+
+TEST_CASE("small courtesies of the program and its prompt") {
+  CHECK(has(lucid(""), "Example: lucid open main.elf"));
+  CHECK(has(lucid(kKiln, "= 6 * 7\n"), "6 * 7 = 42"));
+  CHECK(has(lucid("open " + kKiln + " --clock 16"), "16MHz, 16kHz or 16Hz?"));
+  CHECK(has(lucid("open " + kKiln + " --colour pink"), "there are auto, dark, light and none"));
+  CHECK(has(lucid("open " + kKiln + " --colour light --first '= 1'"), "\x1b[1m1\x1b[0m"));
+  const auto session =
+      lucid("open " + kKiln,
+            "explain 0x2c\nshow io PORTB\n= chip.ADCSRA\ngo for 1003ms\ngo for 3ms\ngo for 60ms\n"
+            "help condition\ncondition\n");
+  INFO(session.text);
+  for (const char* text :
+       {"Goes to 0x0600 (TIMER1_COMPA_vect).", "0x25 PORTB    0x00     0b0000_0000",
+        "ADPS=0 (clk/2)", "  serial: kiln ready…\n", "  serial: idle 1 s, …\n", "  serial: …set 0",
+        "pause at control_step on pass 9", "`help passes` tells about"})
+    CHECK(has(session, text));
+  // The unit that was named last holds, whatever is looked at, and the prompt shows it.
+  test::write(
+      test::scratch("units.loop"),
+      "go to main\nshow disassembly\nstep\nstep instruction\nshow source\nstep\nstep line\n");
+  const auto units = lucid("play " + test::scratch("units.loop") + " " + kKiln);
+  CHECK(units.text.find("by instruction> show source") != std::string::npos);
+  CHECK(units.text.find("by instruction> step\n") != std::string::npos);
+  CHECK(units.text.find("by instruction> step line\n") != std::string::npos);
+  CHECK(units.text.find("by instruction> show disassembly") == std::string::npos);
+  CHECK(units.text.find("by instruction> step instruction") == std::string::npos);
+  // Of two variables of one name each says whose it is.
+  const std::string elf = test::compiled("two-names", R"(#include <avr/io.h>
+static volatile int n;
+__attribute__((noinline)) int other(void) { static volatile int n = 5; return ++n; }
+int main(void) { n = 1; other(); n = 2; for (;;) {} }
+)",
+                                         "-gdwarf-4 -Og");
+  const auto two = lucid("open " + elf, "go for 1ms\n");
+  CHECK(has(two, "n in other 0 → 6"));
+  CHECK(has(two, "n in two-names.c 0 → 2"));
+  // Something at a serial port, also in a session.
+  test::write(test::scratch("typed"), "P\n");
+  CHECK(lucid("open " + kKiln + " --attach 'USART0 files " + test::scratch("typed") + " " +
+              test::scratch("sent") + "' --first 'go for 1200ms'")
+            .code == 0);
+  CHECK(test::read(test::scratch("sent")).find("1: to 200 C") != std::string::npos);
+}
+
+TEST_CASE("the man page and the shells' completion say all that the tables do") {
+  const auto man = lucid("documents man");
+  test::write(test::scratch("lucid.1"), man.text);
+  const auto page = test::run("LC_ALL=C.UTF-8 MANWIDTH=100 man -l --warnings=w " +
+                              test::scratch("lucid.1") + " 2>&1");
+  if (page.code == 0)  // there is a man here
+    for (const char* text : {"pause on read|write|change [following] OBJECT", "--colour CHOICE",
+                             "XDG_CONFIG_HOME", "130", "In short: o."}) {
+      INFO(text);
+      CHECK(page.text.find(text) != std::string::npos);
+      CHECK(page.text.find("warning") == std::string::npos);
+    }
+  test::write(test::scratch("lucid.bash"), lucid("documents bash").text);
+  const auto completed = test::run(
+      "PATH=$(dirname " LUCID_PROGRAM "):$PATH bash -c 'source " + test::scratch("lucid.bash") +
+      "; t() { COMP_WORDS=(\"$@\"); COMP_CWORD=$(($#-1)); _lucid; echo \"${COMPREPLY[*]}\"; }; t "
+      "lucid "
+      "li; t lucid open x --cl; t lucid open x --chip ATmega328; t lucid demo ove'");
+  CHECK(completed.text == "listing\n--clock\nATmega328 ATmega328P\novershoot\n");
+  CHECK(lucid("documents fish").code == 2);
+}
