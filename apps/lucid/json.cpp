@@ -22,6 +22,7 @@ Json json(const Location& w) {
     out["function"] = w.function;
     out["offset"] = w.offset;
   }
+  if (!w.vector.empty()) out["vector"] = w.vector;
   if (!w.inlined.empty()) out["inlined"] = w.inlined;
   if (!w.file.empty()) {
     out["file"] = w.file;

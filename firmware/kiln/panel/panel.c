@@ -1,7 +1,7 @@
 /* The panel beside the kiln: a microcontroller of its own, on the kiln's serial line.
  *
- * It shows the chamber's temperature as a bar of six lamps, one for every 200 degrees, and the
- * alarm; its button starts the firing.
+ * It shows the chamber's temperature as a bar of six lamps, one for every 200 degrees, whether it
+ * rises, and the alarm; its button starts the firing.
  */
 #include <avr/interrupt.h>
 #include <avr/io.h>
@@ -14,6 +14,7 @@
 #define BAUD_RATE 38400UL
 #define LINE_SIZE 48
 #define ALARM_BIT PB0
+#define RISING_BIT PB1
 #define BUTTON_BIT PD2  /* to ground */
 #define LAMP_STEP 2000 /* 0.1 degrees */
 
@@ -23,6 +24,14 @@ static volatile bool complete;
 static volatile bool pressed;
 static int16_t shown; /* 0.1 degrees */
 static uint16_t reports;
+
+/* The last four readings, the latest first. */
+struct reading {
+  int16_t is; /* 0.1 degrees */
+  struct reading *before;
+};
+static struct reading readings[4] = {{0, &readings[1]}, {0, &readings[2]}, {0, &readings[3]}, {0, NULL}};
+static struct reading *latest = readings;
 
 ISR(USART_RX_vect) {
   char byte = UDR0;
@@ -50,6 +59,21 @@ static void show(int16_t temperature) {
   PORTC = (1 << lamps) - 1;
 }
 
+/* The oldest reading makes room for this one. */
+static void remember(int16_t is) {
+  struct reading *last = latest;
+  while (last->before->before != NULL) last = last->before;
+  struct reading *first = last->before;
+  last->before = NULL;
+  first->is = is;
+  first->before = latest;
+  latest = first;
+  if (is > first->before->is)
+    PORTB |= _BV(RISING_BIT);
+  else
+    PORTB &= ~_BV(RISING_BIT);
+}
+
 /* A report such as "ramp 12 s, set 340, is 318, heat 412". */
 static void read_line(const char *text) {
   const char *is = strstr(text, "is ");
@@ -59,12 +83,14 @@ static void read_line(const char *text) {
     PORTB &= ~_BV(ALARM_BIT);
   if (is == NULL) return;
   reports++;
-  show(atoi(is + 3));
+  int16_t temperature = atoi(is + 3);
+  remember(temperature);
+  show(temperature);
 }
 
 int main(void) {
   DDRC = 0x3f;
-  DDRB = _BV(ALARM_BIT);
+  DDRB = _BV(ALARM_BIT) | _BV(RISING_BIT);
   PORTD = _BV(BUTTON_BIT);
   UBRR0 = (F_CPU + 8 * BAUD_RATE) / (16 * BAUD_RATE) - 1;
   UCSR0B = _BV(RXEN0) | _BV(TXEN0) | _BV(RXCIE0);
