@@ -109,9 +109,8 @@ bool LineFlow::loops_within(unsigned node, const Line& line, const Stack& level)
   return false;
 }
 
-std::vector<unsigned> LineFlow::entries(const Line& line, const Stack& level) const {
-  const auto [known, is_new] = entries_.try_emplace({line, level});
-  if (!is_new) return known->second;
+/// Where code of a line begins that is come to from elsewhere.
+std::vector<unsigned> LineFlow::stretches(const Line& line, const Stack& level) const {
   const auto& nodes = graph_.nodes();
   const auto within = [&](unsigned node) { return line_at_level(node, level) == line; };
   std::vector<unsigned> own, inner;
@@ -130,7 +129,13 @@ std::vector<unsigned> LineFlow::entries(const Line& line, const Stack& level) co
                         program_.has_statement(nodes[i].address, line.file, line.line);
     (is_own ? own : inner).push_back(i);
   }
-  std::vector<unsigned> out = own.empty() ? inner : own;
+  return own.empty() ? inner : own;
+}
+
+std::vector<unsigned> LineFlow::entries(const Line& line, const Stack& level) const {
+  const auto [known, is_new] = entries_.try_emplace({line, level});
+  if (!is_new) return known->second;
+  std::vector<unsigned> out = stretches(line, level);
   constexpr std::size_t kMostCompared = 24;
   if (out.size() > 1 && out.size() <= kMostCompared) {
     std::vector<unsigned> kept;
@@ -189,6 +194,62 @@ Arrival LineFlow::arrival_at(std::uint32_t address) const {
     (round ? out.inner : out.outer).push_back(graph_.nodes()[before].address);
   }
   if (out.inner.empty()) out.outer.clear();
+  return out;
+}
+
+/// Is there a way that does not leave a level?
+bool LineFlow::reaches_within(unsigned from, unsigned to, const Stack& level) const {
+  std::set<unsigned> seen;
+  std::vector<unsigned> waiting{from};
+  while (!waiting.empty()) {
+    const unsigned at = waiting.back();
+    waiting.pop_back();
+    for (const unsigned next : graph_.nodes()[at].next) {
+      if (!begins_with(stacks_[next], level)) continue;
+      if (next == to) return true;
+      if (seen.insert(next).second) waiting.push_back(next);
+    }
+  }
+  return false;
+}
+
+std::vector<Arrival> LineFlow::body_arrivals(const InlinedCall& body) const {
+  std::vector<Arrival> out;
+  std::map<Stack, Line> firsts;  // by level: a body may stand in several copies of its caller
+  for (const Stack& stack : stacks_) {
+    const auto at = std::find(stack.begin(), stack.end(), &body);
+    if (at != stack.end()) firsts.emplace(Stack(stack.begin(), at + 1), Line{});
+  }
+  for (auto& [level, first] : firsts) {
+    for (unsigned i = 0; i < stacks_.size(); ++i)
+      if (const Line line = line_at_level(i, level);
+          line.line != 0 && (first.line == 0 || (line.file == first.file && line < first)))
+        first = line;
+    // Copies of it follow each other like parts of one: those that are come to without leaving the
+    // body are parts. What was moved forward out of a loop begins no statement.
+    const std::vector<unsigned> all = stretches(first, level);
+    const auto begins = [&, line = first](unsigned node) {
+      return program_.has_statement(graph_.nodes()[node].address, line.file, line.line);
+    };
+    const bool any = std::any_of(all.begin(), all.end(), begins);
+    for (const unsigned node : all) {
+      if (any && !begins(node)) continue;
+      if (std::any_of(all.begin(), all.end(), [&, in = &level](unsigned earlier) {
+            return earlier != node && reaches_within(earlier, node, *in) &&
+                   belongs_to(node, earlier);
+          }))
+        continue;
+      Arrival arrival;
+      arrival.address = graph_.nodes()[node].address;
+      for (const unsigned before : graph_.nodes()[node].before) {
+        const bool round = begins_with(stacks_[before], level) &&
+                           (before == node || reaches_within(node, before, level));
+        (round ? arrival.inner : arrival.outer).push_back(graph_.nodes()[before].address);
+      }
+      if (arrival.inner.empty()) arrival.outer.clear();
+      out.push_back(std::move(arrival));
+    }
+  }
   return out;
 }
 

@@ -51,12 +51,17 @@ class LineFlow {
   [[nodiscard]] bool is_arrival(unsigned from, unsigned to) const;
   /// Where the function's body begins: not when a loop leads back there.
   [[nodiscard]] Arrival arrival_at(std::uint32_t address) const;
+  /// The same of an inlined call's: where its first line is come to, but by a loop of its own.
+  /// There may be several places (loops are unrolled), and code of it that is executed earlier.
+  [[nodiscard]] std::vector<Arrival> body_arrivals(const InlinedCall& body) const;
 
  private:
   void adopt();
   [[nodiscard]] bool reaches(unsigned from, unsigned to, unsigned without) const;
+  [[nodiscard]] bool reaches_within(unsigned from, unsigned to, const Stack& level) const;
   [[nodiscard]] bool loops_within(unsigned node, const Line& line, const Stack& level) const;
   [[nodiscard]] bool belongs_to(unsigned later, unsigned earlier) const;
+  [[nodiscard]] std::vector<unsigned> stretches(const Line& line, const Stack& level) const;
   [[nodiscard]] std::vector<unsigned> entries(const Line& line, const Stack& level) const;
 
   const FlowGraph& graph_;

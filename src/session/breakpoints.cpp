@@ -57,6 +57,16 @@ frames::Arrival Session::Core::arrival_at(std::uint32_t address) const {
   return flows_.lines_of(program_, machine(), *function).arrival_at(address);
 }
 
+/// Where an inlined call's body is entered.
+std::vector<frames::Arrival> Session::Core::arrivals(const InlinedCall& call) const {
+  const Function* function = program_.function_at(call.entry);
+  std::vector<frames::Arrival> out;
+  if (function != nullptr && function->has_lines)
+    out = flows_.lines_of(program_, machine(), *function).body_arrivals(call);
+  if (out.empty()) out.push_back({call.entry, {}, {}, false});
+  return out;
+}
+
 Result<std::vector<std::uint32_t>> Session::Core::resolve(const std::string& place) const {
   const auto found = places(place);
   if (!found) return fail(found.error());
@@ -109,13 +119,17 @@ Result<std::vector<frames::Arrival>> Session::Core::places(const std::string& pl
     if (colon != std::string::npos)
       return fail(ErrorCode::kUsage, fmt::format("'{}' is not a line number", line_text),
                   "places are 42, kiln.c:42, control_step, 0x1f4 and here");
-    std::set<std::uint32_t> bodies;
-    for (const Function* function : program_.find_functions(place))
-      bodies.insert(program_.body_of(*function));
+    std::map<std::uint32_t, frames::Arrival> bodies;
+    for (const Function* function : program_.find_functions(place)) {
+      const std::uint32_t body = program_.body_of(*function);
+      bodies.emplace(body, arrival_at(body));
+    }
     for (const InlinedCall& call : program_.inlined_calls())
-      if (base::means(call.name, place)) bodies.insert(call.entry);
+      if (base::means(call.name, place))
+        for (frames::Arrival& arrival : arrivals(call))
+          bodies.emplace(arrival.address, std::move(arrival));
     Addresses out;
-    for (const std::uint32_t body : bodies) out.push_back(arrival_at(body));
+    for (auto& [address, arrival] : bodies) out.push_back(std::move(arrival));
     if (!out.empty()) return out;
     if (const std::size_t plus = place.rfind('+'); plus != std::string::npos) {
       const auto offset = base::parse_unsigned(place.substr(plus + 1));

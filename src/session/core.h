@@ -90,6 +90,7 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] std::string functions_like(const std::string& name) const;
   [[nodiscard]] std::vector<frames::Arrival> arrivals(unsigned file, unsigned line) const;
   [[nodiscard]] frames::Arrival arrival_at(std::uint32_t address) const;
+  [[nodiscard]] std::vector<frames::Arrival> arrivals(const InlinedCall& call) const;
   [[nodiscard]] Result<SourceView> source(const std::string& place, unsigned around) const;
   [[nodiscard]] std::vector<std::string> values_in(const std::string& text) const;
   [[nodiscard]] Result<DisassemblyView> disassembly(const std::string& place, unsigned count,

@@ -498,3 +498,53 @@ int main(void) {
       CHECK(recursion->returned[0].value == "45");
   }
 }
+
+TEST_CASE(
+    "a breakpoint on an inlined function counts each of its calls, whatever loops around it") {
+  // The program counts the calls itself, in the body.
+  const char* source = R"(#include <stdint.h>
+static volatile uint16_t calls, other;
+static volatile uint8_t data[8];
+static inline __attribute__((always_inline)) void once(uint8_t i) {
+  calls++;
+  data[i & 7] = i;
+}
+static inline __attribute__((always_inline)) void looping(uint8_t n) {
+  do {
+    data[n & 7]++;
+  } while (--n);
+  other++;
+}
+int main(void) {
+  for (uint8_t i = 0; i < data[0] + 9; i++) once(i);
+  for (;;) {
+    for (uint8_t i = 1; i < 5; i++) {
+      once(i);
+      looping(i);
+    }
+    if (calls > 40) once(0);
+  }
+}
+)";
+  for (const char* flags : {"-O0", "-Og", "-O1", "-O2", "-Os", "-O3"}) {
+    INFO(flags);
+    const std::string elf =
+        test::compiled("inlined-loop", source, std::string("-gdwarf-4 ") + flags);
+    Session session(*Chip::make({"ATmega328P", 16'000'000}));
+    REQUIRE(session.open(elf));
+    BreakpointSpec spec{"once"};
+    spec.log = "x";
+    REQUIRE(session.pause_at(spec));
+    spec.place = "looping";
+    REQUIRE(session.pause_at(spec));
+    session.go_for(std::uint64_t{20'000});
+    const auto points = session.breakpoints();
+    const auto counted = [&](const char* name) {
+      return static_cast<std::uint64_t>(session.evaluate(name)->integer);
+    };
+    // The last call may have begun only.
+    CHECK(counted("calls") > 90);
+    CHECK(points[0].passes - counted("calls") <= 1);
+    CHECK(points[1].passes - counted("other") <= 1);
+  }
+}
