@@ -71,6 +71,10 @@ constexpr std::array<StandIn, 16> kStandIns{{{0x258c, "|"},
 std::size_t columns(std::string_view text, bool utf8) {
   std::size_t out = 0;
   while (!text.empty()) {
+    if (const std::size_t sequence = colour(text); sequence != 0) {
+      text.remove_prefix(sequence);
+      continue;
+    }
     std::uint32_t code = 0;
     const std::size_t length = character(text, code);
     const auto* found = std::find_if(kStandIns.begin(), kStandIns.end(),

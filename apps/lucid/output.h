@@ -18,7 +18,8 @@ bool locale_has_utf8();
 /// of our views have stand-ins in ASCII and other characters are written as \xNN, too.
 std::string visible(std::string_view text, bool colours, bool utf8);
 
-/// How many columns text takes that goes out so, as long as no character is wide.
+/// How many columns text takes that goes out so, as long as no character is wide; colours take
+/// none.
 std::size_t columns(std::string_view text, bool utf8);
 
 /// Is it well-formed UTF-8?

@@ -584,7 +584,7 @@ class TextViews {
       if (p.reached != p.passes) out += fmt::format(" (reached {} times)", p.reached);
     }
     if (p.cycles_since != 0) out += style_.dim(" · +" + to_text(p.since));
-    out += "\n";
+    out = style_.wrapped(out, 2) + "\n";
     if (p.handler) {
       out += "  leads to " + place(*p.handler);
       out += p.interrupted ? ", has interrupted " + place(*p.interrupted) + "\n" : "\n";
