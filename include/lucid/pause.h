@@ -61,9 +61,9 @@ struct Pause {
   std::uint64_t cycles_since = 0;     ///< since the last pause
   Picoseconds time;                   ///< simulated
   Picoseconds since;
-  std::optional<DataAccess> data;  ///< for kData
-  std::string interrupt;           ///< the vector that has just been entered, if that is the event
-  std::optional<Location> handler;      ///< where its vector leads to
+  std::optional<DataAccess> data;   ///< for kData
+  std::string interrupt;            ///< the vector that has just been entered, if that is the event
+  std::optional<Location> handler;  ///< where its vector leads to
   std::optional<Location> interrupted;  ///< … and what it has interrupted
   /// What functions that a step went over or out of have returned: the first four.
   struct Returned {

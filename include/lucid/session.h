@@ -231,8 +231,8 @@ class LUCID_API Session {
   [[nodiscard]] std::vector<PinView> pins() const;
   [[nodiscard]] StackView stack(unsigned slots = 24) const;
   [[nodiscard]] std::vector<CallLevel> callers() const;  ///< outermost first
-  /// Expressions, variables(), registers() and `here` in views mean this call level, by its number in callers(), until the
-  /// program moves. Error: kNotFound.
+  /// Expressions, variables(), registers() and `here` in views mean this call level, by its number
+  /// in callers(), until the program moves. Error: kNotFound.
   Result<void> select_level(unsigned number);
   [[nodiscard]] unsigned level() const;  ///< the one selected
   /// The nodes that can be reached from a pointer to a structure, or a structure, by members that
