@@ -73,7 +73,7 @@ class Unwinder {
       else if (find_frame(frame))
         frame.end = why_end(frame, frames.size());
       else
-        frame.end = frame.function->name == "main" ? CallersEnd::kStart : CallersEnd::kNoFrame;
+        frame.end = is_main(frame) ? CallersEnd::kStart : CallersEnd::kNoFrame;
       frames.push_back(frame);
       if (frame.end != CallersEnd::kNone) return frames;
       registers_ = std::move(next_registers_);
@@ -129,6 +129,9 @@ class Unwinder {
     return function == nullptr ? machine::SharedCode::kNone : target_.shared_code(function->name);
   }
 
+  static bool is_main(const Frame& frame) {
+    return frame.function != nullptr && frame.function->name == "main";
+  }
   [[nodiscard]] bool at_reset(const Frame& frame) const {
     const auto& vectors = machine_.info().vectors;
     return !frame.at_call && !vectors.empty() && frame.pc == vectors[0].address;
@@ -456,7 +459,7 @@ class Unwinder {
   /// Whether the address that the frame returns to can be taken for its caller's.
   CallersEnd why_end(const Frame& frame, std::size_t count) {
     task_begins_ = false;
-    if (frame.function != nullptr && frame.function->name == "main") return CallersEnd::kStart;
+    if (is_main(frame)) return CallersEnd::kStart;
     if (count + 1 >= kMostFrames) return CallersEnd::kTooMany;
     const bool empty = convention_.return_bytes != 0 ? frame.cfa <= frame.sp : frame.cfa < frame.sp;
     if (empty || frame.cfa + convention_.stack_gap > ram_end_) return CallersEnd::kNotOnStack;
@@ -468,6 +471,7 @@ class Unwinder {
       return node && graph.nodes()[*node].address == frame.returns_to ? CallersEnd::kNone
                                                                       : CallersEnd::kNoInstruction;
     }
+    if (frame.function == nullptr) return CallersEnd::kNoFunction;
     if (called_from(frame.returns_to, *frame.function)) return CallersEnd::kNone;
     if (caller != nullptr && caller->begin == frame.returns_to && frame.returns_to != 0 &&
         !call_before(frame.returns_to)) {
