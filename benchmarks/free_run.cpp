@@ -45,6 +45,38 @@ void copy_chip(benchmark::State& state, const std::string& chip) {
   }
 }
 
+/// A chip that has run the kiln, with all that is translated of it.
+lucid::Chip warm(const std::string& chip) {
+  lucid::Chip out = *lucid::Chip::make({chip, 16'000'000});
+  if (!out.load(*lucid::Image::open(LUCID_IMAGES "/text-Os.elf"))) std::abort();
+  out.run_for(20'000'000);
+  return out;
+}
+
+/// A copy is made, and runs a hundred microseconds of the program's innermost work.
+void first_run(benchmark::State& state, const std::string& chip) {
+  const lucid::Chip original = warm(chip);
+  for (auto _ : state) {
+    lucid::Chip copy = original;
+    copy.run_for(1'600);
+  }
+}
+
+/// The same, but into a chip that is there.
+void go_back(benchmark::State& state, const std::string& chip) {
+  const lucid::Chip original = warm(chip);
+  lucid::Chip other = original;
+  for (auto _ : state) {
+    other.run_for(16'000);
+    other = original;
+  }
+}
+
+void run_on(benchmark::State& state, const std::string& chip) {
+  lucid::Chip original = warm(chip);
+  for (auto _ : state) original.run_for(16'000);
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -58,6 +90,12 @@ int main(int argc, char** argv) {
                                  std::string(LUCID_IMAGES) + "/every-" + period + ".elf");
   benchmark::RegisterBenchmark("kiln, asleep most of the time", free_run,
                                std::string(LUCID_KILN) + "/kiln-os.elf");
+  for (const char* chip : {"ATmega328P", "ATmega2560"}) {
+    benchmark::RegisterBenchmark((std::string("first 100 us of a copy, ") + chip).c_str(),
+                                 first_run, chip);
+    benchmark::RegisterBenchmark((std::string("1 ms, and back, ") + chip).c_str(), go_back, chip);
+    benchmark::RegisterBenchmark((std::string("1 ms, ") + chip).c_str(), run_on, chip);
+  }
   // avr6 has the memories of an ATmega2560 and no peripherals yet.
   for (const char* chip : {"ATmega328P", "avr6"})
     benchmark::RegisterBenchmark((std::string("copy of ") + chip).c_str(), copy_chip, chip);

@@ -99,7 +99,10 @@ Result<Picoseconds> parse_time(const std::string& text) {
 }
 
 Result<std::uint64_t> parse_frequency(const std::string& text) {
-  if (!text.empty() && text.find_first_not_of("0123456789.") == std::string::npos)
+  // A few hertz are nobody's clock: 16 is meant otherwise.
+  constexpr std::size_t kShort = 3;
+  if (!text.empty() && text.size() <= kShort &&
+      text.find_first_not_of("0123456789.") == std::string::npos)
     return fail(ErrorCode::kUsage, "'" + text + "' says no unit",
                 fmt::format("{0}MHz, {0}kHz or {0}Hz?", text));
   const auto value = scaled(text, kFrequencyUnits);

@@ -610,7 +610,8 @@ TEST_CASE("the man page and the shells' completion say all that the tables do") 
   test::write(test::scratch("lucid.bash"), lucid("documents bash").text);
   const auto completed = test::run(
       "PATH=$(dirname " LUCID_PROGRAM "):$PATH bash -c 'source " + test::scratch("lucid.bash") +
-      "; t() { COMP_WORDS=(\"$@\"); COMP_CWORD=$(($#-1)); _lucid; echo \"${COMPREPLY[*]}\"; }; t "
+      "; cd $(mktemp -d); t() { COMP_WORDS=(\"$@\"); COMP_CWORD=$(($#-1)); _lucid; echo "
+      "\"${COMPREPLY[*]}\"; }; t "
       "lucid "
       "li; t lucid open x --cl; t lucid open x --chip ATmega328; t lucid demo ove'");
   CHECK(completed.text == "listing\n--clock\nATmega328 ATmega328P\novershoot\n");

@@ -42,6 +42,7 @@ TEST_CASE("frequencies from 1 Hz to 1 GHz") {
   CHECK(*parse_frequency("14.7456 MHz") == 14'745'600);
   CHECK(*parse_frequency("32768 Hz") == 32'768);
   CHECK(*parse_frequency("8000000") == 8'000'000);
+  CHECK(parse_frequency("16").error().hint == "16MHz, 16kHz or 16Hz?");
   CHECK(*parse_frequency("31.25khz") == 31'250);
   for (const char* bad : {"", "0", "2000MHz", "fast", "16 MB"}) CHECK_FALSE(parse_frequency(bad));
 }

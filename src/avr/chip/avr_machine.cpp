@@ -18,7 +18,8 @@ AvrMachine::AvrMachine(std::shared_ptr<const Fabric> fabric, const Chip::Options
     : fabric_(std::move(fabric)),
       fuses_(options.fuses.value_or(fabric_->usual_fuses())),
       world_(fabric_->shape()),
-      translate_after_(options.translate_after) {
+      translate_after_(options.translate_after),
+      code_store_(std::make_shared<CodeStore>()) {
   world_.supply = world_.reference = options.supply;
   if (!fabric_->group.empty())
     companions_ = std::make_unique<machine::Companions>(fabric_->group, info().clock_hz);
@@ -41,7 +42,8 @@ AvrMachine::AvrMachine(const AvrMachine& other)
       unwritten_(other.unwritten_),
       check_unwritten_(other.check_unwritten_),
       translate_after_(other.translate_after_),
-      outputs_(other.outputs_) {
+      outputs_(other.outputs_),
+      code_store_(other.code_store_) {
   if (other.companions_)
     companions_ = std::make_unique<machine::Companions>(fabric_->group, info().clock_hz);
   outputs_.companions = companions_.get();

@@ -122,6 +122,7 @@ class AvrMachine final : public machine::Machine {
   bool check_unwritten_ = false;
   u8 translate_after_;  ///< Chip::Options
   Outputs outputs_;
+  std::shared_ptr<class CodeStore> code_store_;  ///< with all copies
   std::unique_ptr<class Engine> engine_;
   std::unique_ptr<machine::Companions> companions_;
 };

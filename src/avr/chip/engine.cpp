@@ -3,6 +3,10 @@
 
 #include <fmt/format.h>
 
+#include <map>
+#include <mutex>
+#include <new>
+
 #include "avr/isa/flags.h"
 
 namespace lucid::avr {
@@ -20,18 +24,31 @@ Engine::Engine(AvrMachine& machine)
     : machine_(machine),
       cpu_(machine.world_.cpu),
       fabric_(*machine.fabric_),
-      code_(fabric_.flash_span / 2 + 2),
+      pages_(
+          undecoded(fabric_.flash_span / 2, machine.translate_after_ > 0 && Translator::works())),
+      code_(static_cast<Slot*>(pages_.data())),
       attributes_(kAttributes, kUnmapped) {
-  const u32 words = fabric_.flash_span / 2;
-  const bool quick = machine.translate_after_ > 0 && Translator::works();
-  for (u32 i = 0; i < words; ++i) {
-    code_[i].entry.op = kUndecoded;
-    code_[i].worst = quick ? 0 : kNoRun;
-  }
-  code_[words].entry.op = code_[words + 1].entry.op = kEndOfFlash;
   for (u32 a = 0; a < machine.world_.data.size(); ++a) renew_attributes(a);
   renew_observed();
   for (const u32 word : machine.breakpoints_) mark(word, true);
+}
+
+/// Slots of a flash of which nothing is known yet.
+std::shared_ptr<const base::Pattern> Engine::undecoded(u32 words, bool quick) {
+  static std::mutex mutex;
+  static std::map<std::pair<u32, bool>, std::shared_ptr<const base::Pattern>> patterns;
+  const std::lock_guard<std::mutex> lock(mutex);
+  auto& pattern = patterns[{words, quick}];
+  if (pattern == nullptr)
+    pattern = std::make_shared<base::Pattern>((words + 2) * sizeof(Slot), [&](void* all) {
+      Slot* const slots = static_cast<Slot*>(all);
+      for (u32 i = 0; i < words + 2; ++i) {
+        Slot* const slot = new (slots + i) Slot;
+        slot->entry.op = i < words ? kUndecoded : kEndOfFlash;
+        slot->worst = i >= words || quick ? 0 : kNoRun;
+      }
+    });
+  return pattern;
 }
 
 u16 Engine::flash_word(u32 word) const {
@@ -90,7 +107,7 @@ void Engine::stand_before(u32 word, u8 label) {
 
 /// For a skip: the slot of an instruction, decoded, and at the start of flash behind its end.
 const Engine::Slot* Engine::settled(const Slot* slot) {
-  auto word = static_cast<u32>(slot - code_.data()) % (fabric_.flash_span / 2);
+  auto word = static_cast<u32>(slot - code_) % (fabric_.flash_span / 2);
   if (code_[word].entry.op == kUndecoded) decode_at(word);
   return &code_[word];
 }
@@ -133,17 +150,47 @@ void Engine::observe() {
 
 // The quick gear --------------------------------------------------------------------------------
 
+void Engine::make_translator() {
+  if (translator_) return;
+  translator_ =
+      std::make_unique<Translator>(fabric_.flash_span / 2, machine::PagedMemory::kPageBytes);
+  native_.attributes = attributes_.data();
+  native_.engine = this;
+  native_.load = load_for_run;
+  native_.store = store_for_run;
+  renew_memories();
+}
+
+std::vector<u16> Engine::words_of(const std::vector<std::pair<u32, u32>>& spans) const {
+  std::vector<u16> out;
+  for (const auto& [begin, end] : spans)
+    for (u32 word = begin; word <= end; ++word) out.push_back(flash_word(word));
+  return out;
+}
+
+bool Engine::adopt(u32 word) {
+  Slot& slot = code_[word];
+  const auto fits = [&](const Code& code) {
+    std::size_t at = 0;
+    for (const auto& [begin, end] : code.spans)
+      for (u32 w = begin; w <= end; ++w)
+        if (flash_word(w) != code.words[at++] || code_[w].entry.op == kMarked) return false;
+    return true;
+  };
+  if (slot.entry.op == kMarked) return false;
+  auto code = machine_.code_store_->find(word, fits);
+  if (code == nullptr) return false;
+  make_translator();
+  ++translations_;
+  slot.worst = code->worst;
+  slot.translated = true;
+  translator_->take(std::move(code), false);
+  return true;
+}
+
 /// A run has begun at this word often.
 void Engine::translate(u32 word) {
-  if (!translator_) {
-    translator_ =
-        std::make_unique<Translator>(fabric_.flash_span / 2, machine::PagedMemory::kPageBytes);
-    native_.attributes = attributes_.data();
-    native_.engine = this;
-    native_.load = load_for_run;
-    native_.store = store_for_run;
-    renew_memories();
-  }
+  make_translator();
   if (++translations_ > kMostTranslations) {
     translator_->forget_all([this](u32 start) { cool(start); });
     translations_ = 1;
@@ -164,8 +211,14 @@ void Engine::translate(u32 word) {
     view.ends_if = &condition->second.unless;
     view.passed = &condition->second.passed;
   }
+  met_mark_ = false;
   make_block(block, view, word);
-  slot.translated = translator_->translate(block, marked && !conditional);
+  const auto code = translator_->translate(block, marked && !conditional);
+  slot.translated = code != nullptr;
+  if (code != nullptr && !marked && !met_mark_) {
+    code->words = words_of(code->spans);
+    machine_.code_store_->add(code);
+  }
   if (marked && !conditional)
     slot.worst_behind = slot.translated ? static_cast<u8>(block.worst) : u8{0};
   else
@@ -178,6 +231,7 @@ std::optional<Entry> Engine::translatable(u32 word, bool starts) {
   if (word >= words) return std::nullopt;
   if (code_[word].entry.op == kUndecoded) decode_at(word);
   Entry entry = code_[word].entry;
+  met_mark_ = met_mark_ || entry.op == kMarked;
   if (starts && entry.op == kMarked) {
     entry = decoded(word);
     if (entry.op < kOpCount && result_is_undefined(entry)) return std::nullopt;

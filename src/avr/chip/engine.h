@@ -20,6 +20,7 @@
 #include "avr/chip/attributes.h"
 #include "avr/chip/avr_machine.h"
 #include "avr/chip/translator.h"
+#include "base/pages.h"
 
 /// Kept out of the run loop, which inlines everything else.
 #define LUCID_SLOW __attribute__((noinline))
@@ -66,11 +67,17 @@ class Engine {
   static constexpr u32 kNoRun = 1U << 30;
 
   [[nodiscard]] Bus bus() { return {machine_.world_, machine_.outputs_}; }
+  static std::shared_ptr<const base::Pattern> undecoded(u32 words, bool quick);
   [[nodiscard]] u16 flash_word(u32 word) const;
   LUCID_SLOW Entry decoded(u32 word) const;
   LUCID_SLOW void decode_at(u32 word);
   void set_jump(u32 word, const Entry& entry);
   LUCID_SLOW void translate(u32 word);
+  /// What another copy of the machine has had translated. False: it has not.
+  LUCID_SLOW bool adopt(u32 word);
+  /// The words of flash that a block was made from, and that ended it.
+  [[nodiscard]] std::vector<u16> words_of(const std::vector<std::pair<u32, u32>>& spans) const;
+  void make_translator();
   void forget_run(u32 word);
   void cool(u32 word);
   void renew_memories();
@@ -117,11 +124,13 @@ class Engine {
   AvrMachine& machine_;
   CpuState& cpu_;
   const Fabric& fabric_;
-  std::vector<Slot> code_;
+  base::Pages pages_;                       ///< of what follows
+  Slot* const code_;                        ///< of each word, and two behind flash
   std::unique_ptr<Translator> translator_;  ///< made with the first hot run
   Native native_;
   std::vector<const u8*> flash_pages_;
-  u32 translations_ = 0;  ///< since the translator was empty
+  u32 translations_ = 0;   ///< since the translator was empty
+  bool met_mark_ = false;  ///< the block under way was ended by one
   std::vector<u8> attributes_;
   /// Bytes that change otherwise than by a store: compared after each instruction.
   std::vector<std::pair<Address, u8>> observed_;

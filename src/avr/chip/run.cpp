@@ -30,7 +30,7 @@ struct Engine::Frame {
         cpu(e.cpu_),
         r(e.machine_.world_.data.data()),
         attributes(e.attributes_.data()),
-        code(e.code_.data()),
+        code(e.code_),
         pc_mask(e.fabric_.flash_span / 2 - 1),
         wide_pc(e.fabric_.target.core().wide_pc()) {
     fetch();
@@ -317,8 +317,11 @@ next_run:
   f.slot = f.next;
   if (!f.slot->translated) {
     Slot& slot = code_[f.word_of(f.slot)];
-    if (++slot.heat < machine_.translate_after_) goto* kLabelsOf[slot.entry.op];
-    translate(f.word_of(f.slot));
+    const bool first = slot.heat++ == 0;
+    if (!first || !adopt(f.word_of(f.slot))) {
+      if (slot.heat < machine_.translate_after_) goto* kLabelsOf[slot.entry.op];
+      translate(f.word_of(f.slot));
+    }
     if (!slot.translated) goto* kLabelsOf[slot.entry.op];
   }
   if (f.now <= machine_.world_.boot.enabled_until) goto* kLabelsOf[f.slot->entry.op];

@@ -9,6 +9,11 @@
 
 #include <algorithm>
 #include <cstddef>
+#include <map>
+#include <mutex>
+#include <unordered_map>
+
+#include "base/pages.h"
 
 namespace lucid::avr {
 
@@ -20,25 +25,17 @@ const x86::Gp kSaved[] = {x86::rbx, x86::rbp, x86::r12, x86::r13, x86::r14, x86:
 
 }  // namespace
 
-struct Translator::Private {
+/// Where machine code is written and executed: two mappings of the same memory, so that no page is
+/// both. One for the process; what is common to all code is in it.
+struct Assembly {
   asmjit::JitRuntime runtime;
-  std::vector<const void*> table;  ///< of each word; the first entry leads out, as do the unknown
-  u32 page_bytes = 0;
   u32 (*enter)(Native* state, const void* const* table, const void* code) = nullptr;
   const void* out = nullptr;
-  struct Made {
-    u32 start;
-    std::vector<std::pair<u32, u32>> spans;
-    const void* code;
-    bool behind_mark;
-  };
-  std::vector<Made> blocks;
-  std::vector<const void*> behind_marks;  ///< by the word of the mark; empty before the first
 
-  [[nodiscard]] Left run(Native& state, const void* code) const {
-    const u32 left = enter(&state, table.data(), code);
-    return {left & ~kPrecise, (left & kPrecise) != 0};
-  }
+  explicit Assembly(const asmjit::JitAllocator::CreateParams& params) : runtime(&params) {}
+
+  static const std::shared_ptr<Assembly>& shared();
+
   template <class Emit>
   const void* code(Emit emit) {
     asmjit::CodeHolder holder;
@@ -57,58 +54,122 @@ struct Translator::Private {
     if (runtime.add(&made, &holder) != asmjit::kErrorOk) return nullptr;
     return made;
   }
+};
+
+const std::shared_ptr<Assembly>& Assembly::shared() {
+  static const std::shared_ptr<Assembly> kShared = [] {
+    asmjit::JitAllocator::CreateParams params;
+    params.options = asmjit::JitAllocatorOptions::kUseDualMapping;
+    auto assembly = std::make_shared<Assembly>(params);
+    const void* const enter = assembly->code([](x86::Assembler& a) {
+      for (const x86::Gp& r : kSaved) a.push(r);
+      a.sub(x86::rsp, 8);
+      a.mov(kState, x86::rdi);
+      a.lea(kTable, x86::ptr(x86::rsi, 8));
+      a.mov(kData, field(offsetof(Native, data), 8));
+      a.mov(kAttributesAt, field(offsetof(Native, attributes), 8));
+      a.mov(kLeft, field(offsetof(Native, left), 8));
+      a.jmp(x86::rdx);
+      return true;
+    });
+    assembly->out = assembly->code([](x86::Assembler& a) {
+      a.mov(field(offsetof(Native, left), 8), kLeft);
+      a.add(x86::rsp, 8);
+      for (std::size_t i = std::size(kSaved); i-- > 0;) a.pop(kSaved[i]);
+      a.ret();
+      return true;
+    });
+    assembly->enter =
+        reinterpret_cast<decltype(assembly->enter)>(reinterpret_cast<std::uintptr_t>(enter));
+    return assembly;
+  }();
+  return kShared;
+}
+
+Code::~Code() {
+  if (entry != nullptr) assembly->runtime.release(entry);
+}
+
+namespace {
+
+/// A table of `words` entries and one before them, all of which lead out.
+std::shared_ptr<const base::Pattern> empty_table(u32 words) {
+  static std::mutex mutex;
+  static std::map<u32, std::shared_ptr<const base::Pattern>> tables;
+  const std::lock_guard<std::mutex> lock(mutex);
+  auto& table = tables[words];
+  if (table == nullptr)
+    table = std::make_shared<base::Pattern>((words + 1) * sizeof(const void*), [&](void* all) {
+      std::fill_n(static_cast<const void**>(all), words + 1, Assembly::shared()->out);
+    });
+  return table;
+}
+
+}  // namespace
+
+struct Translator::Private {
+  Private(u32 words, u32 bytes)
+      : pages(empty_table(words)),
+        table(static_cast<const void**>(pages.data())),
+        table_size(words + 1),
+        page_bytes(bytes) {}
+
+  std::shared_ptr<Assembly> assembly = Assembly::shared();
+  base::Pages pages;
+  const void** table;  ///< of each word; the first entry leads out, as do the unknown
+  std::size_t table_size;
+  u32 page_bytes;
+  struct Made {
+    std::shared_ptr<const Code> code;
+    bool behind_mark;
+  };
+  std::vector<Made> blocks;
+  std::vector<const void*> behind_marks;  ///< by the word of the mark; empty before the first
+
+  [[nodiscard]] Left run(Native& state, const void* code) const {
+    const u32 left = assembly->enter(&state, table, code);
+    return {left & ~kPrecise, (left & kPrecise) != 0};
+  }
   void drop(const Made& made) {
     if (made.behind_mark)
-      behind_marks[made.start] = nullptr;
+      behind_marks[made.code->start] = nullptr;
     else
-      table[made.start + 1] = out;
-    runtime.release(made.code);
+      table[made.code->start + 1] = assembly->out;
   }
 };
 
-Translator::Translator(u32 words, u32 page_bytes) : p_(std::make_unique<Private>()) {
-  p_->page_bytes = page_bytes;
-  const void* const enter = p_->code([](x86::Assembler& a) {
-    for (const x86::Gp& r : kSaved) a.push(r);
-    a.sub(x86::rsp, 8);
-    a.mov(kState, x86::rdi);
-    a.lea(kTable, x86::ptr(x86::rsi, 8));
-    a.mov(kData, field(offsetof(Native, data), 8));
-    a.mov(kAttributesAt, field(offsetof(Native, attributes), 8));
-    a.mov(kLeft, field(offsetof(Native, left), 8));
-    a.jmp(x86::rdx);
-    return true;
-  });
-  p_->out = p_->code([](x86::Assembler& a) {
-    a.mov(field(offsetof(Native, left), 8), kLeft);
-    a.add(x86::rsp, 8);
-    for (std::size_t i = std::size(kSaved); i-- > 0;) a.pop(kSaved[i]);
-    a.ret();
-    return true;
-  });
-  p_->enter = reinterpret_cast<decltype(p_->enter)>(reinterpret_cast<std::uintptr_t>(enter));
-  p_->table.assign(words + 1, p_->out);
-}
+Translator::Translator(u32 words, u32 page_bytes)
+    : p_(std::make_unique<Private>(words, page_bytes)) {}
 Translator::~Translator() = default;
 
 bool Translator::works() { return true; }
 
-bool Translator::translate(const Block& block, bool behind_mark) {
-  if (block.instructions == 0 || p_->enter == nullptr || p_->out == nullptr) return false;
-  const void* const code =
-      p_->code([&](x86::Assembler& a) { return emit(block, a, p_->page_bytes); });
-  if (code == nullptr) return false;
-  if (behind_mark && p_->behind_marks.empty()) p_->behind_marks.resize(p_->table.size());
-  (behind_mark ? p_->behind_marks[block.start] : p_->table[block.start + 1]) = code;
-  p_->blocks.push_back({block.start, block.spans, code, behind_mark});
-  return true;
+std::shared_ptr<Code> Translator::translate(const Block& block, bool behind_mark) {
+  if (block.instructions == 0 || p_->assembly->enter == nullptr || p_->assembly->out == nullptr)
+    return nullptr;
+  auto code = std::make_shared<Code>();
+  code->start = block.start;
+  code->worst = block.worst;
+  code->spans = block.spans;
+  code->assembly = p_->assembly;
+  code->entry =
+      p_->assembly->code([&](x86::Assembler& a) { return emit(block, a, p_->page_bytes); });
+  if (code->entry == nullptr) return nullptr;
+  take(code, behind_mark);
+  return code;
 }
 
-bool Translator::has(u32 word) const { return p_->table[word + 1] != p_->out; }
+void Translator::take(std::shared_ptr<const Code> code, bool behind_mark) {
+  if (behind_mark && p_->behind_marks.empty()) p_->behind_marks.resize(p_->table_size);
+  (behind_mark ? p_->behind_marks[code->start] : p_->table[code->start + 1]) = code->entry;
+  p_->blocks.push_back({std::move(code), behind_mark});
+}
+
+bool Translator::has(u32 word) const { return p_->table[word + 1] != p_->assembly->out; }
 
 void Translator::forget(u32 word, const std::function<void(u32 start)>& dropped) {
   const auto touches = [&](const Private::Made& made) {
-    return std::any_of(made.spans.begin(), made.spans.end(), [&](const auto& span) {
+    return std::any_of(made.code->spans.begin(), made.code->spans.end(), [&](const auto& span) {
       return word >= span.first && word <= span.second;  // what lies behind may have ended it
     });
   };
@@ -119,7 +180,7 @@ void Translator::forget(u32 word, const std::function<void(u32 start)>& dropped)
       continue;
     }
     p_->drop(blocks[i]);
-    dropped(blocks[i].start);
+    dropped(blocks[i].code->start);
     blocks[i] = std::move(blocks.back());
     blocks.pop_back();
   }
@@ -128,7 +189,7 @@ void Translator::forget(u32 word, const std::function<void(u32 start)>& dropped)
 void Translator::forget_all(const std::function<void(u32 start)>& dropped) {
   for (const Private::Made& made : p_->blocks) {
     p_->drop(made);
-    dropped(made.start);
+    dropped(made.code->start);
   }
   p_->blocks.clear();
 }
@@ -143,11 +204,16 @@ Translator::Left Translator::run_behind_mark(Native& state, u32 word) const {
 
 #else
 
+struct Assembly {};
+Code::~Code() = default;
 struct Translator::Private {};
 Translator::Translator(u32 /*words*/, u32 /*page_bytes*/) {}
 Translator::~Translator() = default;
 bool Translator::works() { return false; }
-bool Translator::translate(const Block& /*block*/, bool /*behind_mark*/) { return false; }
+std::shared_ptr<Code> Translator::translate(const Block& /*block*/, bool /*behind_mark*/) {
+  return nullptr;
+}
+void Translator::take(std::shared_ptr<const Code> /*code*/, bool /*behind_mark*/) {}
 bool Translator::has(u32 /*word*/) const { return false; }
 void Translator::forget(u32 /*word*/, const std::function<void(u32)>& /*dropped*/) {}
 void Translator::forget_all(const std::function<void(u32)>& /*dropped*/) {}
@@ -157,5 +223,30 @@ Translator::Left Translator::run_behind_mark(Native& /*state*/, u32 word) const 
 }
 
 #endif
+
+struct CodeStore::Private {
+  mutable std::mutex mutex;
+  std::unordered_multimap<u32, std::shared_ptr<const Code>> by_start;
+};
+
+CodeStore::CodeStore() : p_(std::make_unique<Private>()) {}
+CodeStore::~CodeStore() = default;
+
+std::shared_ptr<const Code> CodeStore::find(u32 start,
+                                            const std::function<bool(const Code&)>& fits) const {
+  const std::lock_guard<std::mutex> lock(p_->mutex);
+  const auto [begin, end] = p_->by_start.equal_range(start);
+  const auto found = std::find_if(begin, end, [&](const auto& c) { return fits(*c.second); });
+  return found == end ? nullptr : found->second;
+}
+
+void CodeStore::add(std::shared_ptr<const Code> code) {
+  // Programs that write themselves leave code behind that nobody will want again.
+  constexpr std::size_t kMost = 20'000;
+  const std::lock_guard<std::mutex> lock(p_->mutex);
+  if (p_->by_start.size() >= kMost) p_->by_start.clear();
+  const u32 start = code->start;
+  p_->by_start.emplace(start, std::move(code));
+}
 
 }  // namespace lucid::avr

@@ -27,6 +27,37 @@ struct Native {
   std::array<u32, 64> spilled{};  ///< when there are too few registers
 };
 
+/// Machine code of a block. It works on what `Native` says, so that every copy of a machine can run
+/// it. Immutable.
+struct Code {
+  Code() = default;
+  Code(const Code&) = delete;
+  Code& operator=(const Code&) = delete;
+  ~Code();
+
+  u32 start = 0, worst = 0;                ///< as in Block
+  std::vector<std::pair<u32, u32>> spans;  ///< as in Block
+  std::vector<u16> words;                  ///< of flash, those of the spans and the one behind each
+  const void* entry = nullptr;
+  std::shared_ptr<struct Assembly> assembly;  ///< whose memory it is in
+};
+
+/// What one machine has had translated, for its copies: from any thread. Code goes with the last
+/// who has it.
+class CodeStore {
+ public:
+  CodeStore();
+  ~CodeStore();
+  /// The code of a start that `fits`; null if there is none.
+  [[nodiscard]] std::shared_ptr<const Code> find(
+      u32 start, const std::function<bool(const Code&)>& fits) const;
+  void add(std::shared_ptr<const Code> code);
+
+ private:
+  struct Private;
+  std::unique_ptr<Private> p_;
+};
+
 class Translator {
  public:
   /// `words` of flash, read in pages of `page_bytes`, a power of two.
@@ -38,9 +69,11 @@ class Translator {
   /// Whether it was built.
   static bool works();
 
-  /// False if it cannot be done: the block has no instructions or needs too much. `behind_mark`: no
+  /// Null if it cannot be done: the block has no instructions or needs too much. `behind_mark`: no
   /// other run leads into it, only run_behind_mark().
-  bool translate(const Block& block, bool behind_mark);
+  std::shared_ptr<Code> translate(const Block& block, bool behind_mark);
+  /// Runs that begin at a code's start use it from now on.
+  void take(std::shared_ptr<const Code> code, bool behind_mark);
   [[nodiscard]] bool has(u32 word) const;
   /// Drops what was made from this word. `dropped` is told where each such block starts.
   void forget(u32 word, const std::function<void(u32 start)>& dropped);

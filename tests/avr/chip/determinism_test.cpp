@@ -2,7 +2,9 @@
 // The test for ever: a run in one go, and the same run in random pieces with pauses, looks, copies
 // and breakpoints between, end in the same world.
 #include <catch2/catch.hpp>
+#include <fstream>
 #include <random>
+#include <sstream>
 #include <thread>
 
 #include "lucid/session.h"
@@ -148,4 +150,77 @@ TEST_CASE("copies of a chip run in several threads, each as alone") {
     threads.emplace_back([&, n, copy = chip] { beside[n] = played(copy, n); });
   for (std::thread& thread : threads) thread.join();
   CHECK(beside == alone);
+}
+
+TEST_CASE("copies share translated code, and part where their flash or their marks do") {
+  // Judged by copies of a chip that translates nothing.
+  const auto warm = [](std::uint8_t translate_after) {
+    Chip::Options options{"ATmega328P", 16'000'000};
+    options.translate_after = translate_after;
+    Chip chip = *Chip::make(options);
+    REQUIRE(chip.load(*Image::open(test::kKilnOg)));
+    chip.run_for(4'000'000);
+    return chip;
+  };
+  const Chip quick = warm(Chip::Options{}.translate_after);
+  const Chip precise = warm(0);
+  REQUIRE(quick.hash() == precise.hash());
+  const unsigned seed = test::fresh_seed();
+  INFO("LUCID_SEED=" << seed);
+  const auto played = [&](const Chip& from, unsigned number) {
+    Chip copy = from;
+    std::mt19937 random(seed + number);
+    // Some change a word of the code that runs, and back; all run on.
+    const std::uint32_t at = 0x500 + random() % 0x180;
+    const auto before = copy.peek({Space::kCode, at});
+    if (number % 3 == 0) copy.poke({Space::kCode, at}, static_cast<std::uint8_t>(random()));
+    copy.run_for(2'000 + random() % 40'000);
+    if (number % 2 == 0) copy.poke({Space::kCode, at}, *before);
+    copy.run_for(20'000);
+    return copy.hash();
+  };
+  constexpr unsigned kCopies = 1000;
+  std::vector<std::uint64_t> alone, beside(kCopies);
+  for (unsigned n = 0; n < kCopies; ++n) alone.push_back(played(precise, n));
+  std::vector<std::thread> threads;
+  for (unsigned half = 0; half < 2; ++half)
+    threads.emplace_back([&, half] {
+      for (unsigned n = half; n < kCopies; n += 2) beside[n] = played(quick, n);
+    });
+  for (std::thread& thread : threads) thread.join();
+  CHECK(beside == alone);
+  // A breakpoint within code that others have without one.
+  std::mt19937 random(seed);
+  for (unsigned n = 0; n < 40; ++n) {
+    const std::uint32_t at = 2 * ((0x4a6 + random() % 0x1a0) / 2);
+    std::uint64_t passes[2];
+    for (const Chip* from : {&quick, &precise}) {
+      Session session{Chip(*from)};
+      BreakpointSpec spec;
+      std::ostringstream place;
+      place << "0x" << std::hex << at;
+      spec.place = place.str();
+      spec.log = "passed";
+      REQUIRE(session.pause_at(spec));
+      session.go_for(std::uint64_t{100'000});
+      passes[from == &quick ? 0 : 1] = session.breakpoints()[0].reached;
+    }
+    INFO(std::hex << at);
+    CHECK(passes[0] == passes[1]);
+  }
+}
+
+TEST_CASE("no memory of the process can be both written and executed") {
+  Chip chip = *Chip::make({"ATmega328P", 16'000'000});
+  REQUIRE(chip.load(*Image::open(test::kKilnOg)));
+  chip.run_for(20'000'000);
+  std::ifstream maps("/proc/self/maps");
+  unsigned executable = 0;
+  for (std::string line; std::getline(maps, line);) {
+    const std::string rights = line.substr(line.find(' ') + 1, 4);
+    INFO(line);
+    CHECK((rights[1] != 'w' || rights[2] != 'x'));
+    executable += rights[2] == 'x' ? 1 : 0;
+  }
+  CHECK(executable != 0);
 }
