@@ -65,7 +65,7 @@ bool AvrMachine::assume(const machine::Machine& of) {
   deepest_ = other->deepest_;
   outputs_ = other->outputs_;
   outputs_.companions = companions_.get();
-  const std::vector<bool> before = std::exchange(unwritten_, other->unwritten_);
+  const std::vector<u8> before = std::exchange(unwritten_, other->unwritten_);
   if (engine_ != nullptr) {
     if (before != unwritten_)
       for (u32 a = 0; a < world_.data.size(); ++a)
@@ -78,8 +78,8 @@ bool AvrMachine::assume(const machine::Machine& of) {
 
 void AvrMachine::power_on(const std::array<u8, 3>& fuses) {
   slept_ticks_ = 0;
-  unwritten_.assign(world_.data.size(), false);
-  std::fill(unwritten_.begin() + fabric_->device.ram_begin, unwritten_.end(), true);
+  unwritten_.assign(world_.data.size(), 0);
+  std::fill(unwritten_.begin() + fabric_->device.ram_begin, unwritten_.end(), u8{1});
   world_.fuses = fuses;
   world_.browned_out = false;
   world_.cpu.now = 0;
@@ -397,7 +397,7 @@ bool AvrMachine::poke(Address address, std::uint8_t value) {
                                          world_.cpu.now);
       } else {
         world_.data[a] = value;
-        unwritten_[a] = false;
+        unwritten_[a] = 0;
         if (engine_ != nullptr) engine_->renew_attributes(a);
       }
       return true;

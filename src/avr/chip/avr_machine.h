@@ -118,7 +118,7 @@ class AvrMachine final : public machine::Machine {
   };
   std::map<u32, Condition> conditions_;  ///< by word address; not copied
   std::map<Address, u8> watched_;        ///< by machine::kOnRead and so on
-  std::vector<bool> unwritten_;          ///< timeline: RAM that nothing has written since power-on
+  std::vector<u8> unwritten_;            ///< timeline: 1 for RAM that nothing has written yet
   bool check_unwritten_ = false;
   u8 translate_after_;  ///< Chip::Options
   Outputs outputs_;

@@ -24,30 +24,58 @@ Engine::Engine(AvrMachine& machine)
     : machine_(machine),
       cpu_(machine.world_.cpu),
       fabric_(*machine.fabric_),
-      pages_(
-          undecoded(fabric_.flash_span / 2, machine.translate_after_ > 0 && Translator::works())),
-      code_(static_cast<Slot*>(pages_.data())),
-      attributes_(kAttributes, kUnmapped) {
-  for (u32 a = 0; a < machine.world_.data.size(); ++a) renew_attributes(a);
+      pages_(fresh(machine)),
+      attributes_(static_cast<u8*>(pages_.data())),
+      table_(reinterpret_cast<const void**>(attributes_ + kAttributes)),
+      code_(reinterpret_cast<Slot*>(table_ + fabric_.flash_span / 2 + 1)) {
+  const u8 unwritten = machine.check_unwritten_ ? kUnwritten | kUnreadable : u8{kUnwritten};
+  for (u32 a = fabric_.device.ram_begin; a < machine.world_.data.size(); ++a)
+    attributes_[a] |= static_cast<u8>(machine.unwritten_[a] * unwritten);
+  for (u32 a = machine.guard_begin_; a < machine.guard_end_; ++a) renew_attributes(a);
+  for (const auto& [address, kinds] : machine.watched_)
+    if (address.space == Space::kData) renew_attributes(address.offset);
   renew_observed();
   for (const u32 word : machine.breakpoints_) mark(word, true);
 }
 
-/// Slots of a flash of which nothing is known yet.
-std::shared_ptr<const base::Pattern> Engine::undecoded(u32 words, bool quick) {
+namespace {
+u8 plain_attribute(u32 address, u32 ram_begin, u32 ram_end) {
+  unsigned attribute = 0;
+  if (address < 0x20) attribute |= kNotRam;
+  if (address >= 0x20 && address < ram_begin) attribute |= kIo;
+  if (address >= ram_end) attribute |= kIo;
+  return static_cast<u8>(attribute);
+}
+}  // namespace
+
+/// What an engine begins with, the same for all chips with such memories: attributes of data
+/// addresses, a table that leads out everywhere, slots of a flash of which nothing is known yet.
+std::shared_ptr<const base::Pattern> Engine::fresh(const AvrMachine& machine) {
+  const Device& device = machine.fabric_->device;
+  const u32 words = machine.fabric_->flash_span / 2;
+  const auto data_end = static_cast<u32>(machine.world_.data.size());
+  const bool quick = machine.translate_after_ > 0 && Translator::works();
   static std::mutex mutex;
-  static std::map<std::pair<u32, bool>, std::shared_ptr<const base::Pattern>> patterns;
+  static std::map<std::array<u32, 5>, std::shared_ptr<const base::Pattern>> patterns;
   const std::lock_guard<std::mutex> lock(mutex);
-  auto& pattern = patterns[{words, quick}];
-  if (pattern == nullptr)
-    pattern = std::make_shared<base::Pattern>((words + 2) * sizeof(Slot), [&](void* all) {
-      Slot* const slots = static_cast<Slot*>(all);
-      for (u32 i = 0; i < words + 2; ++i) {
-        Slot* const slot = new (slots + i) Slot;
-        slot->entry.op = i < words ? kUndecoded : kEndOfFlash;
-        slot->worst = i >= words || quick ? 0 : kNoRun;
-      }
-    });
+  auto& pattern = patterns[{words, quick, device.ram_begin, device.ram_end, data_end}];
+  if (pattern != nullptr) return pattern;
+  const std::size_t bytes =
+      kAttributes + (words + 1) * sizeof(const void*) + (words + 2) * sizeof(Slot);
+  pattern = std::make_shared<base::Pattern>(bytes, [&](void* all) {
+    auto* const attributes = static_cast<u8*>(all);
+    for (u32 a = 0; a < kAttributes; ++a)
+      attributes[a] =
+          a < data_end ? plain_attribute(a, device.ram_begin, device.ram_end) : u8{kUnmapped};
+    auto* const table = reinterpret_cast<const void**>(attributes + kAttributes);
+    std::fill_n(table, words + 1, Translator::out());
+    auto* const slots = reinterpret_cast<Slot*>(table + words + 1);
+    for (u32 i = 0; i < words + 2; ++i) {
+      Slot* const slot = new (slots + i) Slot;
+      slot->entry.op = i < words ? kUndecoded : kEndOfFlash;
+      slot->worst = i >= words || quick ? 0 : kNoRun;
+    }
+  });
   return pattern;
 }
 
@@ -113,13 +141,10 @@ const Engine::Slot* Engine::settled(const Slot* slot) {
 }
 
 void Engine::renew_attributes(u32 address) {
-  unsigned attribute = 0;
-  if (address < 0x20) attribute |= kNotRam;
-  if (address >= 0x20 && address < fabric_.device.ram_begin) attribute |= kIo;
-  if (address >= fabric_.device.ram_end) attribute |= kIo;
+  unsigned attribute = plain_attribute(address, fabric_.device.ram_begin, fabric_.device.ram_end);
   if (address >= machine_.guard_begin_ && address < machine_.guard_end_) attribute |= kGuarded;
-  if (machine_.unwritten_[address]) attribute |= kUnwritten;
-  if (machine_.unwritten_[address] && machine_.check_unwritten_) attribute |= kUnreadable;
+  if (machine_.unwritten_[address] != 0) attribute |= kUnwritten;
+  if (machine_.unwritten_[address] != 0 && machine_.check_unwritten_) attribute |= kUnreadable;
   if (const auto found = machine_.watched_.find({Space::kData, address});
       found != machine_.watched_.end()) {
     using machine::kOnRead, machine::kOnWrite, machine::kTapRead, machine::kTapWrite;
@@ -152,9 +177,9 @@ void Engine::observe() {
 
 void Engine::make_translator() {
   if (translator_) return;
-  translator_ =
-      std::make_unique<Translator>(fabric_.flash_span / 2, machine::PagedMemory::kPageBytes);
-  native_.attributes = attributes_.data();
+  translator_ = std::make_unique<Translator>(table_, fabric_.flash_span / 2,
+                                             machine::PagedMemory::kPageBytes);
+  native_.attributes = attributes_;
   native_.engine = this;
   native_.load = load_for_run;
   native_.store = store_for_run;
@@ -373,7 +398,7 @@ void Engine::slow_store(u16 address, u8 value, u8 mask) {
     return;
   }
   if ((attribute & kUnwritten) != 0) {
-    machine_.unwritten_[address] = false;
+    machine_.unwritten_[address] = 0;
     attributes_[address] = static_cast<u8>(attribute & ~unsigned{kUnwritten | kUnreadable});
   }
   u8& byte = machine_.world_.data[address];

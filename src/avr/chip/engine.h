@@ -67,7 +67,7 @@ class Engine {
   static constexpr u32 kNoRun = 1U << 30;
 
   [[nodiscard]] Bus bus() { return {machine_.world_, machine_.outputs_}; }
-  static std::shared_ptr<const base::Pattern> undecoded(u32 words, bool quick);
+  static std::shared_ptr<const base::Pattern> fresh(const AvrMachine& machine);
   [[nodiscard]] u16 flash_word(u32 word) const;
   LUCID_SLOW Entry decoded(u32 word) const;
   LUCID_SLOW void decode_at(u32 word);
@@ -124,14 +124,15 @@ class Engine {
   AvrMachine& machine_;
   CpuState& cpu_;
   const Fabric& fabric_;
-  base::Pages pages_;                       ///< of what follows
+  base::Pages pages_;                       ///< of the three that follow
+  u8* const attributes_;                    ///< of each data address
+  const void** const table_;                ///< the translator's
   Slot* const code_;                        ///< of each word, and two behind flash
   std::unique_ptr<Translator> translator_;  ///< made with the first hot run
   Native native_;
   std::vector<const u8*> flash_pages_;
   u32 translations_ = 0;   ///< since the translator was empty
   bool met_mark_ = false;  ///< the block under way was ended by one
-  std::vector<u8> attributes_;
   /// Bytes that change otherwise than by a store: compared after each instruction.
   std::vector<std::pair<Address, u8>> observed_;
   std::vector<u8> levels_;  ///< of each port's pins as last seen, if edges are waited for

@@ -29,7 +29,7 @@ struct Engine::Frame {
       : engine(e),
         cpu(e.cpu_),
         r(e.machine_.world_.data.data()),
-        attributes(e.attributes_.data()),
+        attributes(e.attributes_),
         code(e.code_),
         pc_mask(e.fabric_.flash_span / 2 - 1),
         wide_pc(e.fabric_.target.core().wide_pc()) {

@@ -9,11 +9,8 @@
 
 #include <algorithm>
 #include <cstddef>
-#include <map>
 #include <mutex>
 #include <unordered_map>
-
-#include "base/pages.h"
 
 namespace lucid::avr {
 
@@ -90,35 +87,11 @@ Code::~Code() {
   if (entry != nullptr) assembly->runtime.release(entry);
 }
 
-namespace {
-
-/// A table of `words` entries and one before them, all of which lead out.
-std::shared_ptr<const base::Pattern> empty_table(u32 words) {
-  static std::mutex mutex;
-  static std::map<u32, std::shared_ptr<const base::Pattern>> tables;
-  const std::lock_guard<std::mutex> lock(mutex);
-  auto& table = tables[words];
-  if (table == nullptr)
-    table = std::make_shared<base::Pattern>((words + 1) * sizeof(const void*), [&](void* all) {
-      std::fill_n(static_cast<const void**>(all), words + 1, Assembly::shared()->out);
-    });
-  return table;
-}
-
-}  // namespace
-
 struct Translator::Private {
-  Private(u32 words, u32 bytes)
-      : pages(empty_table(words)),
-        table(static_cast<const void**>(pages.data())),
-        table_size(words + 1),
-        page_bytes(bytes) {}
-
   std::shared_ptr<Assembly> assembly = Assembly::shared();
-  base::Pages pages;
-  const void** table;  ///< of each word; the first entry leads out, as do the unknown
-  std::size_t table_size;
-  u32 page_bytes;
+  const void** table = nullptr;  ///< of each word; the first entry leads out, as do the unknown
+  std::size_t table_size = 0;
+  u32 page_bytes = 0;
   struct Made {
     std::shared_ptr<const Code> code;
     bool behind_mark;
@@ -138,11 +111,17 @@ struct Translator::Private {
   }
 };
 
-Translator::Translator(u32 words, u32 page_bytes)
-    : p_(std::make_unique<Private>(words, page_bytes)) {}
+Translator::Translator(const void** table, u32 words, u32 page_bytes)
+    : p_(std::make_unique<Private>()) {
+  p_->table = table;
+  p_->table_size = words + 1;
+  p_->page_bytes = page_bytes;
+}
 Translator::~Translator() = default;
 
 bool Translator::works() { return true; }
+
+const void* Translator::out() { return Assembly::shared()->out; }
 
 std::shared_ptr<Code> Translator::translate(const Block& block, bool behind_mark) {
   if (block.instructions == 0 || p_->assembly->enter == nullptr || p_->assembly->out == nullptr)
@@ -207,7 +186,8 @@ Translator::Left Translator::run_behind_mark(Native& state, u32 word) const {
 struct Assembly {};
 Code::~Code() = default;
 struct Translator::Private {};
-Translator::Translator(u32 /*words*/, u32 /*page_bytes*/) {}
+Translator::Translator(const void** /*table*/, u32 /*words*/, u32 /*page_bytes*/) {}
+const void* Translator::out() { return nullptr; }
 Translator::~Translator() = default;
 bool Translator::works() { return false; }
 std::shared_ptr<Code> Translator::translate(const Block& /*block*/, bool /*behind_mark*/) {

@@ -60,12 +60,15 @@ class CodeStore {
 
 class Translator {
  public:
-  /// `words` of flash, read in pages of `page_bytes`, a power of two.
-  Translator(u32 words, u32 page_bytes);
+  /// `words` of flash, read in pages of `page_bytes`, a power of two. `table` has an entry for
+  /// each, and one before them, all out(); it outlives this.
+  Translator(const void** table, u32 words, u32 page_bytes);
   ~Translator();
   Translator(const Translator&) = delete;
   Translator& operator=(const Translator&) = delete;
 
+  /// What leads out of translated code.
+  static const void* out();
   /// Whether it was built.
   static bool works();
 
