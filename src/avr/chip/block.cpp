@@ -125,6 +125,9 @@ class Maker {
   BasicFlags<Value> flags;
 
   Maker(Block& block, const CodeView& code) : block_(block), code_(code) {
+    constexpr std::size_t kUsualSteps = 160, kUsualExits = 24;
+    block.steps.reserve(kUsualSteps);
+    block.exits.reserve(kUsualExits);
     FlagParts parts;
     Value* const all[] = {&parts.c, &parts.carries, &parts.sign, &parts.zero, &parts.t};
     for (u32 i = 0; i < 5; ++i) *all[i] = leaf(StepKind::kFlag, i, i == 0 || i == 4 ? 1 : 32);

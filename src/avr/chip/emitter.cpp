@@ -35,6 +35,16 @@ struct Layout {
   u8 next_spill = 0;
 };
 
+/// A way out, to be written behind the rest.
+struct Stub {
+  asmjit::Label label;
+  u16 exit;
+  bool late;
+  std::array<std::int32_t, 16> owner;  ///< as in Layout, when it was met
+  u8 next_spill;
+  u32 held_begin, held_end = 0;  ///< in Emitter::held_
+};
+
 class Emitter {
  public:
   Emitter(const Block& block, x86::Assembler& out, u32 page_bytes)
@@ -46,6 +56,9 @@ class Emitter {
 
   bool emit() {
     find_needed();
+    wanted_.reserve(block_.exits.size());
+    stubs_.reserve(block_.exits.size());
+    for (const Exit& exit : block_.exits) wanted_.push_back(wanted(exit));
     count_uses();
     const asmjit::Label no_time = a_.newLabel();
     a_.cmp(kLeft, block_.worst);
@@ -60,8 +73,8 @@ class Emitter {
     }
     for (std::size_t i = 0; i < stubs_.size() && !failed_; ++i) {
       a_.bind(stubs_[i].label);
-      at_ = std::move(stubs_[i].layout);
-      leave(block_.exits[stubs_[i].exit], stubs_[i].late);
+      restore(stubs_[i]);
+      leave(stubs_[i].exit, stubs_[i].late);
     }
     a_.bind(no_time);
     a_.mov(x86::eax, block_.start);
@@ -134,7 +147,10 @@ class Emitter {
     list.push_back(value.step());
   }
   [[nodiscard]] Wanted wanted(const Exit& exit) const {
+    constexpr std::size_t kUsual = 12;
     Wanted all;
+    all.at_hand.reserve(kUsual);
+    all.made.reserve(kUsual);
     roots(exit, [&](const Value& value, const x86::Mem& /*to*/) { want(value, all); });
     want(exit.to, all);
     return all;
@@ -183,7 +199,7 @@ class Emitter {
         use(s.b);
       }
       if (has_exit(s.kind))
-        for (const u16 hand : wanted(block_.exits[s.exit]).at_hand) ++at_.uses[hand];
+        for (const u16 hand : wanted_[s.exit].at_hand) ++at_.uses[hand];
     }
   }
   static bool has_exit(StepKind kind) {
@@ -462,7 +478,7 @@ class Emitter {
         break;
       case StepKind::kLeaveIf:
       case StepKind::kLeaveIfNot: test(s); return;
-      default: leave(block_.exits[s.exit]); return;
+      default: leave(s.exit); return;
     }
     release(s.a);
     release(s.b);
@@ -489,17 +505,31 @@ class Emitter {
     release(value);
   }
   void leave_when(x86::CondCode condition, const Step& s) {
-    stubs_.push_back({a_.newLabel(), s.exit, s.kind == StepKind::kLeaveLate, at_});
+    stubs_.push_back({a_.newLabel(), s.exit, s.kind == StepKind::kLeaveLate, at_.owner,
+                      at_.next_spill, static_cast<u32>(held_.size())});
     a_.j(condition, stubs_.back().label);
-    for (const u16 hand : wanted(block_.exits[s.exit]).at_hand)
+    for (const u16 hand : wanted_[s.exit].at_hand) {
+      held_.emplace_back(hand, at_.places[hand]);
       release(Value(*block_of_this(), hand));
+    }
+    stubs_.back().held_end = static_cast<u32>(held_.size());
+  }
+  /// What was where when a stub was made, as far as its exit asks.
+  void restore(const Stub& stub) {
+    std::fill(at_.places.begin(), at_.places.end(), Place{});
+    at_.owner = stub.owner;
+    at_.next_spill = stub.next_spill;
+    for (u32 i = stub.held_begin; i < stub.held_end; ++i)
+      at_.places[held_[i].first] = held_[i].second;
   }
   [[nodiscard]] Block* block_of_this() const { return const_cast<Block*>(&block_); }
 
   /// Brings what an exit says into memory. Nothing else is held behind it.
-  void save(const Exit& exit) {
-    const Wanted all = wanted(exit);
-    std::vector<u16> uses(block_.steps.size());
+  void save(u16 number) {
+    const Exit& exit = block_.exits[number];
+    const Wanted& all = wanted_[number];
+    std::vector<u16>& uses = at_.uses;
+    uses.assign(block_.steps.size(), 0);
     for (const u16 i : all.made)
       for (const Value& value : {block_.steps[i].a, block_.steps[i].b})
         if (!value.is_constant()) ++uses[value.step()];
@@ -507,7 +537,6 @@ class Emitter {
       if (!value.is_constant()) ++uses[value.step()];
     });
     if (!exit.to.is_constant()) ++uses[exit.to.step()];
-    at_.uses = std::move(uses);
     for (auto& owner : at_.owner)
       if (owner >= 0 && at_.uses[static_cast<std::size_t>(owner)] == 0) owner = -1;
     for (const u16 i : all.made) {
@@ -524,8 +553,9 @@ class Emitter {
     if (cycles > spent_) a_.sub(kLeft, cycles - spent_);
   }
   /// `late`: there is no time to go on.
-  void leave(const Exit& exit, bool late = false) {
-    if (!exit.saved) save(exit);
+  void leave(u16 number, bool late = false) {
+    const Exit& exit = block_.exits[number];
+    if (!exit.saved) save(number);
     const u32 before = spent_;
     if (!exit.saved) spent_ = 0;
     spend(exit.cycles);
@@ -545,7 +575,7 @@ class Emitter {
   // Peripherals: the state is saved, and nothing is held.
   void call(const Step& s, const x86::Mem& function) {
     const Exit& exit = block_.exits[s.exit];
-    save(exit);
+    save(s.exit);
     spend(exit.cycles);
     spent_ = exit.cycles;
     at_.owner.fill(-1);
@@ -570,20 +600,16 @@ class Emitter {
     call(s, field(offsetof(Native, store), 8));
   }
 
-  struct Stub {
-    asmjit::Label label;
-    u16 exit;
-    bool late;
-    Layout layout;
-  };
   const Block& block_;
   x86::Assembler& a_;
   const u32 page_bytes_;
   std::vector<bool> needed_;
   Layout at_;
-  u32 pinned_ = 0;  ///< registers of the step at hand
-  u32 spent_ = 0;   ///< cycles that have been taken off already
+  u32 pinned_ = 0;              ///< registers of the step at hand
+  u32 spent_ = 0;               ///< cycles that have been taken off already
+  std::vector<Wanted> wanted_;  ///< by exit
   std::vector<Stub> stubs_;
+  std::vector<std::pair<u16, Place>> held_;  ///< of the stubs: steps that they ask for, and where
   bool failed_ = false;
 };
 
