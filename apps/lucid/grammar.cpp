@@ -290,6 +290,18 @@ class Grammar::Run {
   }
 
   bool match(const Node& node, std::size_t at, const Then& then) {
+    // A line of nothing but `if a if a if a` could be split in more ways than there is time for.
+    constexpr unsigned kMost = 100'000;
+    if (++steps_ > kMost) return false;
+    constexpr unsigned kDeepest = 2'000;  // nor without end
+    if (depth_ >= kDeepest) return false;
+    ++depth_;
+    const bool matched = match_at(node, at, then);
+    --depth_;
+    return matched;
+  }
+
+  bool match_at(const Node& node, std::size_t at, const Then& then) {
     switch (node.kind) {
       case Node::Kind::kWord:
         if (at == tokens_.size() || tokens_[at].text != node.text) return note(&node, at), false;
@@ -378,6 +390,7 @@ class Grammar::Run {
   const Values& values_;
   const bool looks_on_;  ///< not content with a form that fits: what else might follow?
   unsigned form_ = 0;
+  unsigned steps_ = 0, depth_ = 0;
   Words found_;
   std::size_t furthest_ = 0;
   std::vector<const Node*> expected_, going_on_;

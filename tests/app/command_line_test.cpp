@@ -506,6 +506,18 @@ TEST_CASE("words of a command: beginnings, single letters, the program's own in 
   CHECK(has(session, "── then 1"));
 }
 
+TEST_CASE("a line that could be split in very many ways is answered at once") {
+  std::string conditions = "pause at main";
+  std::string many = conditions;
+  for (unsigned i = 0; i < 100; ++i) conditions += " if a";
+  for (unsigned i = 0; i < 50'000; ++i) many += " once";
+  const auto session =
+      lucid("open " + kKiln, conditions + " if\n" + many + " if\n= 6 * 7\nbreakpoints\n");
+  CHECK(has(session, "there is no 'a' in this program"));
+  CHECK(has(session, "6 * 7 = 42"));
+  CHECK(has(session, "no breakpoints"));
+}
+
 TEST_CASE("what a line could go on to") {
   struct Row {
     const char* line;
