@@ -137,7 +137,7 @@ const std::vector<Command>& commands() {
        true},
       {"step out",
        Group::kRun,
-       {"step out [N]"},
+       {"step out [line|instruction] [N]"},
        "run until this function has returned",
        "",
        "step out",

@@ -452,18 +452,19 @@ class TextViews {
 
   std::string operator()(const Help& h) const {
     std::string out;
+    std::size_t widest = 0;  // one column for all sections
+    bool shorter = false;
+    for (const Help::Section& section : h.sections)
+      for (const Help::Row& row : section.rows) {
+        widest = std::max(widest, style_.columns(row.word));
+        shorter = shorter || !row.shorter.empty();
+      }
     for (const Help::Section& section : h.sections) {
       if (!out.empty() && (!section.title.empty() || !section.text.empty())) out += "\n";
       if (!section.title.empty()) out += style_.accent(section.title) + "\n";
       if (!out.empty() && section.title.empty() && !section.lines.empty()) out += "\n";
       for (const std::string& line : section.lines) out += "  " + line + "\n";
-      std::size_t widest = 0;
-      bool shorter = false;
       if (!out.empty() && section.title.empty() && !section.rows.empty()) out += "\n";
-      for (const Help::Row& row : section.rows) {
-        widest = std::max(widest, style_.columns(row.word));
-        shorter = shorter || !row.shorter.empty();
-      }
       for (const Help::Row& row : section.rows) {
         std::string line =
             "  " + style_.bold(row.word) + std::string(widest + 2 - style_.columns(row.word), ' ');

@@ -421,6 +421,12 @@ void Session::Core::name_addresses(Explanation& explanation) const {
   for (std::string& fact : explanation.now) {
     data(fact, "address ");
     if (fact.rfind("0x", 0) == 0) data(fact, "");
+    constexpr std::string_view kReturns = "the stack says ";
+    if (const std::size_t at = fact.find(kReturns); at != std::string::npos) {
+      const std::string word = fact.substr(at + kReturns.size());
+      if (const auto address = base::parse_unsigned(word))
+        behind(fact, word, place_name(static_cast<std::uint32_t>(*address)));
+    }
   }
 }
 
