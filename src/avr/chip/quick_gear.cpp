@@ -1,0 +1,153 @@
+// SPDX-License-Identifier: MIT
+// The engine's quick gear: which runs are translated, from where they are taken, and what they ask
+// of the engine.
+#include "avr/chip/engine.h"
+
+namespace lucid::avr {
+namespace {
+
+// Machine code of so many runs is kept; then all of it is dropped.
+constexpr u32 kMostTranslations = 20'000;
+
+}  // namespace
+
+void Engine::make_translator() {
+  if (translator_) return;
+  translator_ = std::make_unique<Translator>(table_, fabric_.flash_span / 2,
+                                             machine::PagedMemory::kPageBytes);
+  native_.attributes = attributes_;
+  native_.engine = this;
+  native_.load = load_for_run;
+  native_.store = store_for_run;
+  renew_memories();
+}
+
+std::vector<u16> Engine::words_of(const std::vector<std::pair<u32, u32>>& spans) const {
+  std::vector<u16> out;
+  for (const auto& [begin, end] : spans)
+    for (u32 word = begin; word <= end; ++word) out.push_back(flash_word(word));
+  return out;
+}
+
+bool Engine::adopt(u32 word) {
+  Slot& slot = code_[word];
+  const auto fits = [&](const Code& code) {
+    std::size_t at = 0;
+    for (const auto& [begin, end] : code.spans)
+      for (u32 w = begin; w <= end; ++w)
+        if (flash_word(w) != code.words[at++] || code_[w].entry.op == kMarked) return false;
+    return true;
+  };
+  if (slot.entry.op == kMarked) return false;
+  auto code = machine_.code_store_->find(word, fits);
+  if (code == nullptr) return false;
+  make_translator();
+  ++translations_;
+  slot.worst = code->worst;
+  slot.translated = true;
+  translator_->take(std::move(code), false);
+  return true;
+}
+
+/// A run has begun at this word often.
+void Engine::translate(u32 word) {
+  make_translator();
+  if (++translations_ > kMostTranslations) {
+    translator_->forget_all([this](u32 start) { cool(start); });
+    translations_ = 1;
+  }
+  Block block;
+  Slot& slot = code_[word];
+  const bool marked = slot.entry.op == kMarked;
+  const auto condition = machine_.conditions_.find(word);
+  const bool conditional = marked && condition != machine_.conditions_.end();
+  CodeView view{[&](u32 w) { return translatable(w, w == word); },
+                [this](u32 w) { return u32{settled(&code_[w])->entry.length}; },
+                {},
+                {},
+                fabric_.flash_span / 2 - 1,
+                fabric_.device.ram_begin,
+                fabric_.target.core().wide_pc()};
+  if (conditional) {
+    view.ends_if = &condition->second.unless;
+    view.passed = &condition->second.passed;
+  }
+  met_mark_ = false;
+  make_block(block, view, word);
+  const auto code = translator_->translate(block, marked && !conditional);
+  slot.translated = code != nullptr;
+  if (code != nullptr && !marked && !met_mark_) {
+    code->words = words_of(code->spans);
+    machine_.code_store_->add(code);
+  }
+  if (marked && !conditional)
+    slot.worst_behind = slot.translated ? static_cast<u8>(block.worst) : u8{0};
+  else
+    slot.worst = slot.translated ? block.worst : kNoRun;
+}
+
+/// What a run may go through; at its start also what a breakpoint stands for.
+std::optional<Entry> Engine::translatable(u32 word, bool starts) {
+  const u32 words = fabric_.flash_span / 2;
+  if (word >= words) return std::nullopt;
+  if (code_[word].entry.op == kUndecoded) decode_at(word);
+  Entry entry = code_[word].entry;
+  met_mark_ = met_mark_ || entry.op == kMarked;
+  if (starts && entry.op == kMarked) {
+    entry = decoded(word);
+    if (entry.op < kOpCount && result_is_undefined(entry)) return std::nullopt;
+  }
+  if (entry.op >= kOpCount || word + entry.length > words) return std::nullopt;
+  return entry;
+}
+
+void Engine::cool(u32 word) {
+  Slot& slot = code_[word];
+  slot.translated = false;
+  slot.heat = 0;
+  slot.worst_behind = 0;
+  const bool quick = machine_.translate_after_ > 0 && Translator::works();
+  slot.worst = quick && slot.entry.op != kMarked ? 0 : kNoRun;
+}
+
+/// Translated runs that rest on this word.
+void Engine::forget_run(u32 word) {
+  if (translator_) translator_->forget(word, [this](u32 start) { cool(start); });
+  cool(word);
+}
+
+/// Where the memories are; they may have been copied before a write.
+void Engine::renew_memories() {
+  const machine::PagedMemory& flash = machine_.world_.flash;
+  flash_pages_.clear();
+  for (u32 a = 0; a < fabric_.flash_span; a += machine::PagedMemory::kPageBytes)
+    flash_pages_.push_back(flash.page_of(a % flash.size()));
+  native_.flash_pages = flash_pages_.data();
+  native_.data = machine_.world_.data.data();
+}
+
+u32 Engine::load_for_run(void* engine, u32 address, u32 word) {
+  Engine& self = *static_cast<Engine*>(engine);
+  self.begin_access(word);
+  const u8 value = self.slow_load(static_cast<u16>(address));
+  self.end_access();
+  return value;
+}
+
+void Engine::store_for_run(void* engine, u32 address, u32 word, u32 value, u32 mask) {
+  Engine& self = *static_cast<Engine*>(engine);
+  self.begin_access(word);
+  const auto at = static_cast<u16>(address);
+  if ((self.attributes_[at] & kWatchWrite) != 0)
+    self.note_store(at, static_cast<u8>(value), static_cast<u8>(mask));
+  self.slow_store(at, static_cast<u8>(value), static_cast<u8>(mask));
+  self.end_access();
+}
+
+void Engine::begin_access(u32 word) {
+  cpu_.now = deadline_ - static_cast<u64>(native_.left);
+  stop_.last_pc = 2 * word;
+}
+void Engine::end_access() { native_.left = static_cast<std::int64_t>(deadline_ - cpu_.now); }
+
+}  // namespace lucid::avr
