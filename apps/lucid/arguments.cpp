@@ -80,8 +80,12 @@ Error in_our_words(const CLI::ParseError& error, const CLI::App& app, const std:
       text.substr(text.rfind(": ") == std::string::npos ? 0 : text.rfind(": ") + 2);
   if (required && chosen.empty()) {
     out.what = first.empty() ? "what is to be done?" : "what is to be done with '" + first + "'?";
-    out.hint = "begin with: lucid open " + (first.empty() ? "main.elf" : first) +
-               "; `lucid --help` lists what there is";
+    std::vector<std::string> names;
+    for (const CLI::App* sub : app.get_subcommands(nullptr)) names.push_back(sub->get_name());
+    out.hint = did_you_mean(first, names);
+    if (out.hint.empty())
+      out.hint = "begin with: lucid open " + (first.empty() ? "main.elf" : first) +
+                 "; `lucid --help` lists what there is";
   } else if (required) {
     out.what = "an argument is missing: " + text.substr(0, text.find(' '));
   } else if (is(static_cast<const CLI::ExtrasError*>(nullptr))) {
@@ -107,7 +111,8 @@ std::vector<std::string> completed(int argc, char** argv, const CLI::App& app) {
   const auto commands = app.get_subcommands(nullptr);
   const bool is_command = std::any_of(commands.begin(), commands.end(),
                                       [&](const CLI::App* c) { return c->get_name() == out[0]; });
-  if (!is_command && out[0][0] != '-' && access(out[0].c_str(), R_OK) == 0)
+  const bool is_path = out[0].find_first_of("./") != std::string::npos;
+  if (!is_command && out[0][0] != '-' && (is_path || access(out[0].c_str(), R_OK) == 0))
     out.insert(out.begin(), "open");
   return out;
 }

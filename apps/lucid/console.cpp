@@ -7,7 +7,6 @@
 #include <filesystem>
 #include <fstream>
 #include <iostream>
-#include <set>
 #include <thread>
 #include <utility>
 
@@ -304,17 +303,9 @@ Result<void> Console::stand(const Pause& pause) {
                  session_->disassembly("here", pause.cause == Pause::Cause::kReady ? 2 : 8)) {
     standing.disassembly = *rows;
   }
-  if (pause.cycles_since != 0) {
-    std::multiset<std::string> names;
-    for (const VariableView& local : session_->variables()) names.insert(local.name);
-    auto globals = session_->globals();
-    for (const VariableView& v : globals) names.insert(v.name);
-    for (VariableView& v : globals) {
-      if (v.value == v.before) continue;
-      if (names.count(v.name) > 1) v.which = "in " + (v.function.empty() ? v.file : v.function);
-      standing.changed.push_back(std::move(v));
-    }
-  }
+  if (pause.cycles_since != 0)
+    for (VariableView& v : session_->globals())
+      if (v.value != v.before) standing.changed.push_back(std::move(v));
   standing.watches = session_->watches();
   writer_->pause_serial();
   show(standing);

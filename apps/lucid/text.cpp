@@ -368,7 +368,7 @@ class TextViews {
       line += (changed ? style_.changed(value) + "*" : value + " ") +
               std::string(view.io.bytes == 1 ? 4 : 2, ' ');
       if (!view.io.modelled) line += style_.dim("not modelled ");
-      constexpr std::size_t kBehind = 24;
+      constexpr std::size_t kBehind = 25;
       if (has_plain_bits(view))
         out += line + fmt::format("0b{:04b}_{:04b}", view.value >> 4, view.value & 0xf);
       else
@@ -386,7 +386,7 @@ class TextViews {
       // All locals are of one function; variables with an address tell whose they are.
       std::string owner = "   " + view.type;
       if (!view.file.empty()) owner += " in " + (view.function.empty() ? view.file : view.function);
-      if (!view.which.empty()) owner += "   " + view.which;
+      if (view.file.empty() && !view.which.empty()) owner += "   " + view.which;
       const bool changed = view.value != view.before;
       const bool short_enough = view.value.size() + view.before.size() < 40;
       const std::string value =

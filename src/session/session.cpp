@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <cmath>
 #include <map>
+#include <set>
 
 #include "base/text.h"
 #include "session/core.h"
@@ -365,6 +366,9 @@ std::vector<VariableView> Session::globals(const std::string& like) const {
   const frames::Scope now = core_->scope();
   const frames::Scope then{
       core_->program_, *core_->before_, core_->flows_, core_->static_end_, 0, {}};
+  std::multiset<std::string> names;  // that can be seen here
+  for (const Local* local : frames::locals_of(now)) names.insert(local->name);
+  for (const Variable& v : core_->program_.variables()) names.insert(v.name);
   for (const Variable& v : core_->program_.variables()) {
     if (v.name.find(like) == std::string::npos) continue;
     VariableView view;
@@ -375,6 +379,7 @@ std::vector<VariableView> Session::globals(const std::string& like) const {
     view.address = v.address;
     const std::string text = v.name + " in " + (v.function.empty() ? view.file : v.function);
     view.expression = text;
+    if (names.count(v.name) > 1) view.which = text.substr(v.name.size() + 1);
     view.children = core_->count_children(v.type);
     if (auto expression = expression::Expression::parse(text, now)) {
       const auto written = [&](const frames::Scope& scope) -> std::string {

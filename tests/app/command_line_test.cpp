@@ -179,6 +179,8 @@ TEST_CASE("exit codes mean something") {
   CHECK(lucid("open " + std::string(LUCID_KILN)).code == 7);
   CHECK(lucid("open").code == 2);
   CHECK(lucid("opne " + kKiln).code == 2);
+  CHECK(has(lucid("opne " + kKiln), "did you mean open?"));
+  CHECK(lucid("/nowhere.elf").code == 3);
   CHECK(lucid("open " + kKiln + " --chip ATmega32X").code == 3);
   CHECK(lucid("open " + kKiln + " --clock fast").code == 2);
   CHECK(lucid("run " + kKiln + " --bench /nowhere.toml").code == 3);
@@ -609,6 +611,11 @@ int main(void) { n = 1; other(); n = 2; for (;;) {} }
 
 TEST_CASE("the man page and the shells' completion say all that the tables do") {
   const auto man = lucid("documents man");
+  for (const char* text : {".B pause on read|write|change [following] OBJECT [CLAUSE...]\n",
+                           "\\fB\\-\\-colour\\fR \\fICHOICE\\fR", ".B 130\ninterrupted"}) {
+    INFO(text);
+    CHECK(has(man, text));
+  }
   test::write(test::scratch("lucid.1"), man.text);
   const auto page = test::run("LC_ALL=C.UTF-8 MANWIDTH=100 man -l --warnings=w " +
                               test::scratch("lucid.1") + " 2>&1");

@@ -548,3 +548,42 @@ int main(void) {
     CHECK(points[1].passes - counted("other") <= 1);
   }
 }
+
+TEST_CASE("… also where bodies stand within bodies, in recursion, on a chip with wide addresses") {
+  const char* source = R"(#include <stdint.h>
+static volatile uint16_t c_leaf, c_mid, c_cond; static volatile uint8_t d[8], flag;
+static inline __attribute__((always_inline)) void leaf(uint8_t i) {
+  c_leaf++;
+  d[i & 7] ^= i; }
+static inline __attribute__((always_inline)) void mid(uint8_t i) {
+  leaf(i);
+  c_mid++;
+  leaf(i + 1);
+}
+static inline __attribute__((always_inline)) uint8_t cond(uint8_t i) { if (d[i & 7] & 1) return 0; c_cond++; return 1; }
+__attribute__((noinline)) static void rec(uint8_t n) { mid(n); if (n) rec(n - 1); }
+int main(void) { uint8_t k = 0; for (;;) { for (uint8_t i = 0; i < d[1] % 5 + 2; i++) { mid(i); while (d[2] & 4) leaf(2); } rec(3); k += cond(k); leaf(k); do leaf(k); while (++k & 3); } }
+)";
+  for (const char* chip : {"ATmega328P", "ATmega2560"})
+    for (const char* flags : {"-O0", "-Og", "-O1", "-O2", "-Os", "-Os -flto"}) {
+      INFO(chip << " " << flags);
+      std::string mcu = chip;
+      for (char& c : mcu) c = static_cast<char>(std::tolower(c));
+      const std::string elf =
+          test::compiled("inlined-deep", source, std::string("-w -gdwarf-4 ") + flags, mcu);
+      Session session(*Chip::make({chip, 16'000'000}));
+      REQUIRE(session.open(elf));
+      for (const char* name : {"leaf", "mid"}) {
+        BreakpointSpec spec{name};
+        spec.log = "x";
+        REQUIRE(session.pause_at(spec));
+      }
+      session.go_for(std::uint64_t{100'000});
+      const auto points = session.breakpoints();
+      for (std::size_t i = 0; i < 2; ++i) {
+        const auto calls = session.evaluate(i == 0 ? "c_leaf" : "c_mid")->integer;
+        CHECK(calls > 500);
+        CHECK(points[i].passes - static_cast<std::uint64_t>(calls) <= 2);  // begun, not counted yet
+      }
+    }
+}

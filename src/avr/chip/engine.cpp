@@ -26,8 +26,11 @@ Engine::Engine(AvrMachine& machine)
       table_(reinterpret_cast<const void**>(attributes_ + kAttributes)),
       code_(reinterpret_cast<Slot*>(table_ + fabric_.flash_span / 2 + 1)) {
   const u8 unwritten = machine.check_unwritten_ ? kUnwritten | kUnreadable : u8{kUnwritten};
-  for (u32 a = fabric_.device.ram_begin; a < machine.world_.data.size(); ++a)
-    attributes_[a] |= static_cast<u8>(machine.unwritten_[a] * unwritten);
+  u8* const attributes = attributes_;  // beside each other in registers
+  const u8* const marks = machine.unwritten_.data();
+  const auto end = static_cast<u32>(machine.world_.data.size());
+  for (u32 a = fabric_.device.ram_begin; a < end; ++a)
+    attributes[a] = static_cast<u8>(attributes[a] | (marks[a] != 0 ? unwritten : 0));
   for (u32 a = machine.guard_begin_; a < machine.guard_end_; ++a) renew_attributes(a);
   for (const auto& [address, kinds] : machine.watched_)
     if (address.space == Space::kData) renew_attributes(address.offset);
