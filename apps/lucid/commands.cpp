@@ -11,6 +11,8 @@ const std::vector<ArgumentKind>& argument_kinds() {
   using Shape = ArgumentKind::Shape;
   static const std::vector<ArgumentKind> kKinds{
       {"PLACE", Shape::kWord, "a line, function or address: 42, kiln.c:42, main, 0x1f4, here"},
+      {"WHERE", Shape::kWords, "a place, or a time: kiln.c:42, main, 12.5ms, 2 min 05.100 s"},
+      {"MARK", Shape::kWord, "the name of a mark"},
       {"EXPR", Shape::kWords, "a C expression: ramp.target - setpoint"},
       {"OBJECT", Shape::kWords, "what can hold a value: ramp.target, chip.PORTB.5, pin.PD2"},
       {"FORMAT", Shape::kWords, "hex, signed, bin …: `help formats`"},
@@ -62,6 +64,7 @@ const std::vector<SharedForm>& shared_forms() {
 const std::vector<CommandGroup>& command_groups() {
   static const std::vector<CommandGroup> kGroups{
       {Group::kRun, "Run and step"},
+      {Group::kBack, "Go back in time"},
       {Group::kPause, "Say where to pause"},
       {Group::kLook, "Look"},
       {Group::kChange, "Change"},
@@ -72,9 +75,9 @@ const std::vector<CommandGroup>& command_groups() {
 }
 
 const std::vector<ShortWord>& short_words() {
-  static const std::vector<ShortWord> kShort{{"g", "go"},        {"i", "step into"},
-                                             {"o", "step over"}, {"u", "step out"},
-                                             {"p", "pause"},     {"s", "show"}};
+  static const std::vector<ShortWord> kShort{
+      {"g", "go"},    {"i", "step into"}, {"o", "step over"}, {"u", "step out"},
+      {"p", "pause"}, {"s", "show"},      {"b", "back"}};
   return kShort;
 }
 
@@ -91,9 +94,9 @@ const std::vector<Command>& commands() {
        true},
       {"go to",
        Group::kRun,
-       {"go to PLACE"},
-       "run up to a place",
-       "Breakpoints on the way pause first.",
+       {"go to WHERE"},
+       "run up to a place, or to a time",
+       "Breakpoints on the way pause first. A time that is past is gone back to.",
        "go to kiln.c:141",
        &Console::do_go_to,
        true,
@@ -172,6 +175,99 @@ const std::vector<Command>& commands() {
        "Memories keep their contents.",
        "reset",
        &Console::do_reset},
+
+      {"back",
+       Group::kBack,
+       {"back [from start]"},
+       "to the latest breakpoint or fault before now",
+       "None: to the start. Breakpoints count their passes from where they were set; `from start` "
+       "counts from the beginning.",
+       "back",
+       &Console::do_back,
+       true,
+       true},
+      {"back to",
+       Group::kBack,
+       {"back to start", "back to WHERE"},
+       "where a place was executed last, or to a time",
+       "Any time that has been shown may be given back.",
+       "back to control_step",
+       &Console::do_back_to,
+       true,
+       true},
+      {"back for",
+       Group::kBack,
+       {"back for N cycles", "back for TIME"},
+       "so far back",
+       "",
+       "back for 20ms",
+       &Console::do_back_for,
+       true,
+       true},
+      {"back until",
+       Group::kBack,
+       {"back until EXPR"},
+       "where an expression last held",
+       "If it holds now: where it began to.",
+       "back until heater_ms == 0",
+       &Console::do_back_until,
+       true,
+       true},
+      {"back into",
+       Group::kBack,
+       {"back into [line|instruction] [N]"},
+       "a step back, into functions that returned",
+       "In the middle of a line: to its beginning.",
+       "back into",
+       &Console::do_back_into,
+       true,
+       true},
+      {"back over",
+       Group::kBack,
+       {"back over [line|instruction] [N]"},
+       "a step back within this function",
+       "From its first line: to the line that calls it.",
+       "back over 3",
+       &Console::do_back_over,
+       true,
+       true},
+      {"back out",
+       Group::kBack,
+       {"back out [N]"},
+       "to the call of this function",
+       "Of an interrupt's handler: before it was entered.",
+       "back out",
+       &Console::do_back_out,
+       true,
+       true},
+      {"mark",
+       Group::kBack,
+       {"mark MARK"},
+       "give this moment a name",
+       "",
+       "mark before",
+       &Console::do_mark},
+      {"marks",
+       Group::kBack,
+       {"marks"},
+       "the moments that have names",
+       "Ends of futures that were left are among them.",
+       "marks",
+       &Console::do_marks},
+      {"revert to",
+       Group::kBack,
+       {"revert to MARK"},
+       "to a marked moment and its future",
+       "",
+       "revert to before",
+       &Console::do_revert},
+      {"timeline",
+       Group::kBack,
+       {"timeline [on|off]"},
+       "what is kept of the past",
+       "Off: nothing is, and one cannot go back.",
+       "timeline",
+       &Console::do_timeline},
 
       {"pause at",
        Group::kPause,
@@ -480,13 +576,22 @@ const std::vector<Topic>& topics() {
        "feed USART0 \"G\\n\"      bytes at a serial port; `attach` other programs\n"
        "`lucid open IMAGE --bench FILE` puts parts on the pins.",
        "pin port gpio button input inputs bench part serial uart voltage"},
+      {"past", "going back in time, and trying another future",
+       "back                 to the latest breakpoint or fault before now\n"
+       "back into            a step back; over, out; lines or instructions, with a count\n"
+       "back to PLACE, back until EXPR, back for 20ms, back to 11.000 s\n"
+       "go, step …           in the past: into the same future, with the same inputs\n"
+       "let, drive, feed …   in the past begin another future; the old end is a mark\n"
+       "mark NAME, marks, revert to NAME\n"
+       "The prompt says how far back one is. Nothing is sent twice to who is attached.",
+       "time travel reverse backward backwards undo history mark marks future rewind"},
       {"keys", "what the keyboard does at the prompt",
        "Enter on an empty line   the last step or go again\n"
        "Tab                      completes by what may follow\n"
        "Up, Ctrl-R               earlier commands, also of other sessions\n"
        "Ctrl-C                   pauses the chip; clears the line\n"
        "Single letters are short words: g go, i step into, o step over, u step out,\n"
-       "p pause, s show; `abbreviate` makes more. Of all other words an unambiguous\n"
+       "p pause, s show, b back; `abbreviate` makes more. Of all other words an unambiguous\n"
        "beginning will do: `s reg`, `wat ticks`.",
        "key keyboard tab completion history shortcut abbreviation repeat"},
   };

@@ -10,10 +10,22 @@
 
 namespace lucid::app {
 
+std::optional<Picoseconds> time_of(const std::string& text) {
+  if (text.find_first_not_of("0123456789.") == std::string::npos) return std::nullopt;  // a line
+  const auto time = parse_time(text);
+  return time ? std::optional<Picoseconds>(*time) : std::nullopt;
+}
+
 Result<void> Console::do_go(const Words& /*words*/) { return stand(session_->go()); }
 
 Result<void> Console::do_go_to(const Words& words) {
-  return stand(session_->go_to(words.text("PLACE")));
+  const std::string where = words.text("WHERE");
+  if (const auto time = time_of(where)) {
+    const bool back = time->count < session_->chip().time().count;
+    const auto pause = session_->go_to_time(*time);
+    return back ? stand_back(pause) : stand(pause);
+  }
+  return stand(session_->go_to(where));
 }
 
 Result<void> Console::do_go_for(const Words& words) {

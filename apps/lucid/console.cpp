@@ -70,6 +70,7 @@ Result<void> Console::open(const std::string& path) {
   session_->set_limit(options_.limit);
   set_pace();
   serial_.clear();
+  serial_parts_.clear();
   const std::string& core = image->core();
   if (!chip_is_known)
     warnings->push_back(
@@ -143,7 +144,7 @@ Error unknown_command(const std::string& word) {
     if (word == meaning.word)
       error.hint =
           fmt::format("there is `{}`: {}", meaning.command, find_command(meaning.command)->brief);
-  for (const char* planned : {"back", "trace", "plot", "mark"})
+  for (const char* planned : {"trace", "plot"})
     if (word == planned) error.hint = "it is planned, not built yet";
   if (!error.hint.empty()) return error;
   std::vector<std::string> names;
@@ -226,7 +227,9 @@ Pause Console::run_for(Picoseconds span) {
 
 std::string Console::prompt() const {
   if (session_ == nullptr) return "> ";
+  const Picoseconds behind = session_->behind();
   return to_text(session_->pause().time) +
+         (behind.count != 0 ? ", " + to_text(behind) + " back" : "") +
          (unit_ == StepUnit::kInstruction ? " by instruction> " : "> ");
 }
 
@@ -287,8 +290,27 @@ void Console::on_serial(const std::string& port, const std::string& bytes) {
       end->write(bytes);
       return;
     }
+  hear(port, bytes);
+}
+
+/// In the past who is attached has had it.
+void Console::on_serial_again(const std::string& port, const std::string& bytes) {
+  if (std::any_of(ends_.begin(), ends_.end(), [&](const auto& end) { return end->port() == port; }))
+    not_sent_ += bytes.size();
+  hear(port, bytes);
+}
+
+void Console::hear(const std::string& port, const std::string& bytes) {
   const bool companion = port.find('.') != std::string::npos;
-  if (!companion) serial_ += bytes;
+  if (!companion) {
+    const std::uint64_t before =
+        session_ != nullptr ? session_->bytes_sent() - bytes.size() : serial_.size();
+    if (serial_parts_.empty() ||
+        before - serial_parts_.back().first != serial_.size() - serial_parts_.back().second)
+      serial_parts_.emplace_back(before, serial_.size());
+    serial_ += bytes;
+  }
+  if (session_ == nullptr) return;
   const auto& ports = session_->chip().info().serial_ports;
   writer_->serial(port, !ports.empty() && port == ports.front(), bytes);
 }
@@ -296,6 +318,7 @@ void Console::on_serial(const std::string& port, const std::string& bytes) {
 Result<void> Console::stand(const Pause& pause) {
   Standing standing;
   standing.pause = pause;
+  standing.behind = session_->behind();
   standing.by_instruction = unit_ == StepUnit::kInstruction;
   if (unit_ == StepUnit::kLine && !pause.where.file.empty()) {
     if (auto source = session_->source("here", 2)) standing.source = *source;

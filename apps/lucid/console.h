@@ -35,6 +35,9 @@ enum ExitCode : int {
 };
 int exit_code(ErrorCode code);
 
+/// What stands for a place may be a time: 12.5ms, 2 min 05.100 s.
+std::optional<Picoseconds> time_of(const std::string& text);
+
 class Console final : public Listener {
  public:
   struct Options {
@@ -90,6 +93,7 @@ class Console final : public Listener {
 
   // Listener
   void on_serial(const std::string& port, const std::string& bytes) override;
+  void on_serial_again(const std::string& port, const std::string& bytes) override;
   void on_note(const std::string& text) override { show(Warning{text}); }
   void on_message(const std::string& text) override { show(Logged{text}); }
   void on_progress(Picoseconds now) override { writer_->progress(to_text(now)); }
@@ -103,6 +107,17 @@ class Console final : public Listener {
   Result<void> do_step_into(const Words& words);
   Result<void> do_step_over(const Words& words);
   Result<void> do_step_out(const Words& words);
+  Result<void> do_back(const Words& words);
+  Result<void> do_back_to(const Words& words);
+  Result<void> do_back_for(const Words& words);
+  Result<void> do_back_until(const Words& words);
+  Result<void> do_back_into(const Words& words);
+  Result<void> do_back_over(const Words& words);
+  Result<void> do_back_out(const Words& words);
+  Result<void> do_mark(const Words& words);
+  Result<void> do_marks(const Words& words);
+  Result<void> do_revert(const Words& words);
+  Result<void> do_timeline(const Words& words);
   Result<void> do_stay_in(const Words& words);
   Result<void> do_run_through(const Words& words);
   Result<void> do_move_to(const Words& words);
@@ -150,6 +165,10 @@ class Console final : public Listener {
                                                 const std::string& start) const;
   void set_pace();
   Result<void> step(StepKind kind, const Words& words);
+  Result<void> step_back(StepKind kind, const Words& words);
+  /// After going back: what was sent since has not been sent.
+  Result<void> stand_back(const Result<Pause>& pause);
+  void hear(const std::string& port, const std::string& bytes);
   /// Error: kOutOfRange if it is the limit that has paused it.
   Result<void> stand(const Pause& pause);
   Result<void> stand(const Result<Pause>& pause);
@@ -169,6 +188,9 @@ class Console final : public Listener {
   std::string repeat_;
   std::map<std::string, std::string> short_;  ///< the user's own short words
   std::string serial_;                        ///< all that was sent
+  /// Parts of `serial_`: how much had been sent by all ports before, and where it begins.
+  std::vector<std::pair<std::uint64_t, std::size_t>> serial_parts_;
+  std::uint64_t not_sent_ = 0;  ///< bytes that who is attached has had before
   std::vector<std::string> stay_in_, run_through_;
   std::vector<std::unique_ptr<SerialEnd>> ends_;  ///< what listens to serial ports
   std::atomic<bool> busy_{false}, interrupted_{false};

@@ -170,6 +170,9 @@ std::vector<std::string> Console::values(const ArgumentKind& kind, const std::st
     if (name == "PORT") out = info.serial_ports;
     if (name == "INTERRUPT")
       for (const InterruptVector& vector : info.vectors) out.push_back(vector.name);
+    if (name == "WHERE") return session_->places(start);
+    if (name == "MARK")
+      for (const Session::MarkView& mark : session_->marks()) out.push_back(mark.name);
     if (name == "FAULT")
       for (const Session::Fault& fault : session_->faults()) out.push_back(fault.name);
     if (name == "ID") {

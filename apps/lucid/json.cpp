@@ -132,6 +132,8 @@ struct JsonViews {
              {"picoseconds", p.time.count},
              {"picoseconds_since", p.since.count},
              {"by_instruction", s.by_instruction}};
+    if (p.backwards) out["backwards"] = true;
+    if (s.behind.count != 0) out["picoseconds_behind"] = s.behind.count;
     if (!p.interrupt.empty()) out["interrupt"] = p.interrupt;
     if (p.handler) out["handler"] = json(*p.handler);
     if (p.interrupted) out["interrupted"] = json(*p.interrupted);
@@ -155,6 +157,24 @@ struct JsonViews {
     if (!p.remarks.empty()) out["remarks"] = p.remarks;
     for (const VariableView& v : s.changed) out["changed"].push_back(json(v));
     return out;
+  }
+  Json operator()(const Marks& m) const {
+    Json out{{"view", "marks"}, {"marks", Json::array()}};
+    for (const Session::MarkView& mark : m.list)
+      out["marks"].push_back({{"name", mark.name},
+                              {"picoseconds", mark.time.count},
+                              {"where", json(mark.where)},
+                              {"other_future", mark.other_future},
+                              {"image_gone", mark.image_gone}});
+    return out;
+  }
+  Json operator()(const Session::TimelineView& t) const {
+    return {{"view", "timeline"},
+            {"on", t.on},
+            {"copies", t.copies},
+            {"bytes", t.bytes},
+            {"picoseconds_first", t.first.count},
+            {"picoseconds_end", t.end.count}};
   }
   Json operator()(const Evaluated& e) const {
     Json out{{"view", "value"}, {"expression", e.expression}, {"text", e.value.text}};

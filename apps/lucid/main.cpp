@@ -123,7 +123,7 @@ Result<void> prepare(const Arguments& a, Console& console) {
     if (auto opened = console.open(a.image); !opened) return opened;
     for (const std::string& phrase : a.attach)
       if (auto attached = console.attach(phrase); !attached) return attached;
-    if (a.json) console.show(Standing{console.session()->pause(), false, {}, {}, {}, {}});
+    if (a.json) console.show(Standing{console.session()->pause(), false, {}, {}, {}, {}, {}});
     return {};
   });
 }

@@ -25,6 +25,7 @@ struct Remark {
 struct Standing {
   Pause pause;
   bool by_instruction = false;  ///< instructions are stepped
+  Picoseconds behind;           ///< the end of the timeline
   SourceView source;
   DisassemblyView disassembly;  ///< instead, where there is no source or instructions are stepped
   std::vector<VariableView> changed;
@@ -107,6 +108,9 @@ struct OpenedLine {
 struct Inputs {
   std::vector<Input> list;
 };
+struct Marks {
+  std::vector<Session::MarkView> list;
+};
 struct ChipFacts {
   ChipInfo info;
   std::vector<std::string> modelled, registers_only;  ///< peripherals
@@ -122,11 +126,11 @@ struct Chips {
   std::vector<Chip::Summary> chips;
 };
 
-using Reply =
-    std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
-                 MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
-                 TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView, Found,
-                 OpenedLine, Inputs, Logged, Help, Completions, Remark, ChipFacts, Demos>;
+using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView,
+                           Registers, MemoryView, StackView, Callers, Breakpoints, Pins, Parts,
+                           IoRegisters, Variables, TimeView, Explanation, Serial, Chips, Watches,
+                           Faults, GraphView, Found, OpenedLine, Inputs, Logged, Help, Completions,
+                           Remark, ChipFacts, Demos, Marks, Session::TimelineView>;
 
 }  // namespace lucid::app
 

@@ -229,6 +229,24 @@ class TextViews {
     return out;
   }
 
+  std::string operator()(const Marks& m) const {
+    std::string out;
+    for (const Session::MarkView& mark : m.list) {
+      std::string line =
+          fmt::format("  {:<12} {:>14}  {}", mark.name, to_text(mark.time), place(mark.where));
+      if (mark.other_future) line += ", in another future";
+      if (mark.image_gone) line += ", of an image that is gone";
+      out += mark.image_gone ? style_.dim(line) + "\n" : line + "\n";
+    }
+    return out.empty() ? "no moment is marked; `mark NAME` does that\n" : out;
+  }
+  std::string operator()(const Session::TimelineView& t) const {
+    if (!t.on) return "the timeline is off: nothing of the past is kept\n";
+    return fmt::format("the timeline begins at {} and ends at {}: {} {} of the chip, {:.1f} MiB\n",
+                       to_text(t.first), to_text(t.end), t.copies,
+                       t.copies == 1 ? "copy" : "copies", static_cast<double>(t.bytes) / (1 << 20));
+  }
+
   std::string operator()(const Inputs& i) const {
     std::string out;
     for (const Input& input : i.list) out += (out.empty() ? "" : "\n") + Bench::table(input);
@@ -560,11 +578,13 @@ class TextViews {
   [[nodiscard]] std::string headline(const Pause& p) const {
     std::string cause;
     switch (p.cause) {
-      case Pause::Cause::kReady: cause = p.detail == "reset" ? "reset" : "ready"; break;
+      case Pause::Cause::kReady:
+        cause = p.detail == "reset" ? "reset" : p.backwards ? "the start" : "ready";
+        break;
       case Pause::Cause::kBreakpoint: cause = "breakpoint " + list(p.breakpoints); break;
-      case Pause::Cause::kStep: cause = "stepped"; break;
+      case Pause::Cause::kStep: cause = p.backwards ? "stepped back" : "stepped"; break;
       case Pause::Cause::kArrived: cause = "arrived"; break;
-      case Pause::Cause::kTimeUp: cause = "time is up"; break;
+      case Pause::Cause::kTimeUp: cause = p.backwards ? "went back" : "time is up"; break;
       case Pause::Cause::kHolds: cause = p.detail + " holds"; break;
       case Pause::Cause::kRequested: cause = "paused on request"; break;
       case Pause::Cause::kFault: cause = "fault"; break;
@@ -584,13 +604,14 @@ class TextViews {
       out += fmt::format(" · pass {}", p.passes);
       if (p.reached != p.passes) out += fmt::format(" (reached {} times)", p.reached);
     }
-    if (p.cycles_since != 0) out += style_.dim(" · +" + to_text(p.since));
+    if (p.cycles_since != 0) out += style_.dim((p.backwards ? " · −" : " · +") + to_text(p.since));
     out = style_.wrapped(out, 2) + "\n";
     if (p.handler) {
       out += "  leads to " + place(*p.handler);
       out += p.interrupted ? ", has interrupted " + place(*p.interrupted) + "\n" : "\n";
     }
-    const bool worded = bad || (p.cause == Pause::Cause::kStep && !p.detail.empty());
+    const bool worded = bad || (p.backwards && p.cause == Pause::Cause::kReady) ||
+                        (p.cause == Pause::Cause::kStep && !p.detail.empty());
     if (p.data) out += data_lines(*p.data);
     if (worded)
       out += (bad ? style_.bad("  " + style_.wrapped(p.detail, 2)) : "  " + p.detail) + "\n";

@@ -72,6 +72,7 @@ struct Pause {
   };
   std::vector<Returned> returned;
   std::vector<std::string> then;     ///< commands of the breakpoints, for the interface
+  bool backwards = false;            ///< it was gone back to: `since` is how far
   std::string detail;                ///< in words: the fault, the expression, the interrupt
   std::vector<std::string> remarks;  ///< what was run through, what ended early
 };

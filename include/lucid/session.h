@@ -84,6 +84,10 @@ class LUCID_API Listener {
  public:
   virtual ~Listener() = default;
   virtual void on_serial(const std::string& /*port*/, const std::string& /*bytes*/) {}
+  /// What has been sent before, at this time, in a past that is run again.
+  virtual void on_serial_again(const std::string& port, const std::string& bytes) {
+    on_serial(port, bytes);
+  }
   virtual void on_note(const std::string& /*text*/) {}     ///< not modelled, undefined, misused
   virtual void on_message(const std::string& /*text*/) {}  ///< from a breakpoint's log
   /// Every few million cycles of a run.
@@ -198,6 +202,68 @@ class LUCID_API Session {
   void set_pace(Picoseconds every);
   /// True while the chip runs. From any thread.
   [[nodiscard]] bool running() const;
+
+  // Back in time
+  // ----------------------------------------------------------------------------------- While a
+  // program runs, copies of the world are kept, and all that comes from outside is noted: any
+  // moment since the image was loaded can be gone back to, exactly. What the debugger has set stays
+  // as it is now; a breakpoint counts its passes from where it was set. In the past a run goes into
+  // the same future, with the same inputs at the same ticks, and what is sent again goes to
+  // Listener::on_serial_again(). Whatever changes something there begins another future.
+  // Errors of all: kOutOfRange at the beginning, kUsage while the timeline is off.
+
+  /// To the latest earlier moment at which a breakpoint or a fault would have paused; to the start
+  /// if there is none. A breakpoint with a pass rule is passed over before it was set, unless it is
+  /// to count `from_start`. No `log` and no `then` is carried out.
+  Result<Pause> back(bool from_start = false);
+  /// Where a place was executed last. Error: kNotFound if it was not.
+  Result<Pause> back_to(const std::string& place);
+  Result<Pause> back_to_start();
+  /// To the last instruction boundary at or before so long ago. Error: kOutOfRange.
+  Result<Pause> back_for(std::uint64_t cycles);
+  Result<Pause> back_for(Picoseconds span);
+  /// The latest earlier moment at which it held; if it holds now, where it began to. Error:
+  /// kNotFound if it never did.
+  Result<Pause> back_until(const std::string& expression);
+  /// The latest earlier moment at which such a step ended: of lines, the beginning of the one that
+  /// is under way, or of the one before. Over: among this level's own lines, then those of its
+  /// caller. Out: before the call; of a handler, before it was entered.
+  Result<Pause> step_back(StepKind kind, StepUnit unit, std::uint64_t count = 1);
+  /// To a time, back or forward. A time that a pause has told means that very moment, for any other
+  /// the last instruction boundary at or before it if it is in the past.
+  Result<Pause> go_to_time(Picoseconds time);
+  /// The same, but only back. Error: kUsage for a time that is not earlier.
+  Result<Pause> back_to_time(Picoseconds time);
+  /// How far the timeline goes beyond this moment; 0 at the present.
+  [[nodiscard]] Picoseconds behind() const;
+  /// Keeps no copies from now on, and forgets those that there are; or keeps them again.
+  void set_timeline(bool on);
+  struct TimelineView {
+    bool on = true;
+    std::size_t copies = 0, bytes = 0;
+    Picoseconds first;  ///< as far back as one can go
+    Picoseconds end;    ///< the present, if one is in the past
+  };
+  [[nodiscard]] TimelineView timeline() const;
+  /// Bytes of memory that copies may take; 64 MiB at first.
+  void set_timeline_bound(std::size_t bytes);
+  /// Of all bytes that serial ports have sent, those up to this moment.
+  [[nodiscard]] std::uint64_t bytes_sent() const;
+
+  struct MarkView {
+    std::string name;
+    Picoseconds time;
+    Location where;
+    bool other_future = false;  ///< the present timeline does not lead through it
+    bool image_gone = false;    ///< it cannot be reverted to
+  };
+  /// Gives this moment a name; one that is taken means this moment from now on. Error: kUsage
+  /// without a name.
+  Result<MarkView> mark(const std::string& name);
+  [[nodiscard]] std::vector<MarkView> marks() const;
+  /// To a marked moment, with the future that it had. Errors: kNotFound; kUsage if the image has
+  /// been loaded anew since.
+  Result<Pause> revert_to(const std::string& mark);
 
   // Looking, without any effect
   // ---------------------------------------------------------------------

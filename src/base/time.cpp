@@ -94,6 +94,13 @@ std::string to_text(Picoseconds span) {
 
 Result<Picoseconds> parse_time(const std::string& text) {
   if (const auto value = scaled(text, kTimeUnits)) return Picoseconds{*value};
+  // As it is told: 2 min 05.100 s
+  if (const std::size_t minutes = text.find("min "); minutes != std::string::npos) {
+    const std::size_t end = minutes + 3;
+    const auto whole = scaled(text.substr(0, end), kTimeUnits);
+    const auto rest = scaled(text.substr(end), kTimeUnits);
+    if (whole && rest && *whole <= UINT64_MAX - *rest) return Picoseconds{*whole + *rest};
+  }
   return fail(ErrorCode::kUsage, "'" + text + "' is not a time",
               "write a number and one of ps ns us ms s min h, such as 20ms");
 }

@@ -18,6 +18,7 @@
 #include "frames/place.h"
 #include "lucid/program.h"
 #include "lucid/value.h"
+#include "machine/edit.h"
 #include "machine/machine.h"
 
 namespace lucid::expression {
@@ -87,9 +88,9 @@ std::string written(const Operand& operand, Format format, const Scope& scope);
 /// Towards zero; 0 for what 64 bits do not hold, which C leaves undefined.
 std::int64_t whole_number(double real);
 /// Stores an integer (or the bits of a real) at a place: as a value that it comes to hold, or as
-/// the firmware would write it.
-Result<void> store(machine::Machine& machine, const Place& place, std::uint64_t value,
-                   bool with_effects = false);
+/// the firmware would write it. Result: what that was, byte by byte.
+Result<std::vector<machine::Edit>> store(machine::Machine& machine, const Place& place,
+                                         std::uint64_t value, bool with_effects = false);
 /// A local's value in the scope's call level; of a structure or array perhaps only a part. Errors:
 /// kNotFound where it is not in scope or has been optimised away, kUnsupported for a location that
 /// is not understood.

@@ -152,34 +152,32 @@ Result<Operand> local_value(const Local& local, const Scope& scope) {
 
 namespace {
 
-Result<void> store_flag(machine::Machine& machine, unsigned flag, bool on) {
-  const auto index = machine.find_register(machine.target().flags_register());
-  if (!index) return fail(ErrorCode::kNotFound, "this machine has no status register");
-  const std::uint64_t bit = std::uint64_t{1} << flag;
-  const std::uint64_t now = machine.register_value(*index);
-  machine.set_register(*index, on ? now | bit : now & ~bit);
-  return {};
-}
+using machine::Edit;
 
-bool store_byte(machine::Machine& machine, const Place& place, unsigned offset, std::uint8_t byte,
-                bool with_effects) {
+/// The edit that stores a byte of a place.
+Edit edit_of(const machine::Machine& machine, const Place& place, unsigned offset,
+             std::uint8_t byte, bool with_effects) {
   if (place.kind == Place::Kind::kMemory) {
     const Address address{place.address.space, place.address.offset + offset};
-    return with_effects ? machine.store(address, byte) : machine.poke(address, byte);
+    return {with_effects ? Edit::Kind::kStore : Edit::Kind::kPoke, address, 0, byte};
   }
   const Piece& piece = place.pieces[offset];
-  if (piece.kind == Piece::Kind::kMemory) return machine.poke(piece.address, byte);
+  if (piece.kind == Piece::Kind::kMemory) return {Edit::Kind::kPoke, piece.address, 0, byte};
   const unsigned shift = 8 * piece.byte;
   const std::uint64_t others =
       machine.register_value(piece.index) & ~(std::uint64_t{0xff} << shift);
-  machine.set_register(piece.index, others | std::uint64_t{byte} << shift);
-  return true;
+  return {Edit::Kind::kRegister, {}, piece.index, others | std::uint64_t{byte} << shift};
 }
 
 }  // namespace
 
-Result<void> store(machine::Machine& machine, const Place& place, std::uint64_t value,
-                   bool with_effects) {
+Result<std::vector<Edit>> store(machine::Machine& machine, const Place& place, std::uint64_t value,
+                                bool with_effects) {
+  const auto set = [&](unsigned index, std::uint64_t word) {
+    const Edit edit{Edit::Kind::kRegister, {}, index, word};
+    (void)machine::make(machine, edit);
+    return std::vector<Edit>{edit};
+  };
   switch (place.kind) {
     case Place::Kind::kNone:
       return fail(ErrorCode::kUsage, "this has no place to store a value",
@@ -192,11 +190,17 @@ Result<void> store(machine::Machine& machine, const Place& place, std::uint64_t 
         return fail(ErrorCode::kOutOfRange, fmt::format("no instruction can begin at {:#x}", value),
                     fmt::format("flash ends at {:#x}; instructions begin at multiples of {}",
                                 code->end, unit));
-      machine.set_register(place.index, value);
-      return {};
+      return set(place.index, value);
     }
-    case Place::Kind::kFlag: return store_flag(machine, place.index, value != 0);
-    case Place::Kind::kPin: return machine.drive(place.pin, value != 0);
+    case Place::Kind::kFlag: {
+      const auto index = machine.find_register(machine.target().flags_register());
+      if (!index) return fail(ErrorCode::kNotFound, "this machine has no status register");
+      const std::uint64_t bit = std::uint64_t{1} << place.index;
+      const std::uint64_t now = machine.register_value(*index);
+      return set(*index, value != 0 ? now | bit : now & ~bit);
+    }
+    case Place::Kind::kPin:
+      return fail(ErrorCode::kUsage, "a pin holds no value", "drive it from outside");
     case Place::Kind::kPieces:
     case Place::Kind::kMemory: break;
   }
@@ -219,11 +223,15 @@ Result<void> store(machine::Machine& machine, const Place& place, std::uint64_t 
     raw = (old & ~mask) | (value << place.bit_offset & mask);
   }
   // High bytes first: a 16-bit I/O register takes them when its low byte is written.
-  for (unsigned i = place.bytes; i-- > 0;)
-    if (!store_byte(machine, place, i, static_cast<std::uint8_t>(raw >> (8 * i)), with_effects))
+  std::vector<Edit> edits;
+  for (unsigned i = place.bytes; i-- > 0;) {
+    edits.push_back(
+        edit_of(machine, place, i, static_cast<std::uint8_t>(raw >> (8 * i)), with_effects));
+    if (!machine::make(machine, edits.back()))
       return fail(ErrorCode::kUnsupported, "nothing here holds a value that could be changed",
                   "to write it as the firmware does: let … with effects");
-  return {};
+  }
+  return edits;
 }
 
 }  // namespace lucid::expression

@@ -221,6 +221,8 @@ class Machine {
   /// what has been decoded where the code is equal. False: it is no copy of the same chip, or
   /// cannot; then nothing has changed.
   [[nodiscard]] virtual bool assume(const Machine& /*other*/) { return false; }
+  /// About how many bytes a copy takes that it does not share with others.
+  [[nodiscard]] virtual std::size_t copy_bytes() const { return 16384; }
   // On wires to other chips
   /// A pin's number in WireChange.
   [[nodiscard]] virtual std::optional<std::uint8_t> wire_pin(const std::string& /*pin*/) const {

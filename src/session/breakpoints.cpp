@@ -244,6 +244,7 @@ Result<Breakpoint> Session::Core::add(const BreakpointSpec& spec) {
     entry.point.spec.place = fmt::format("{}:{}", entry.point.where.file, spec.place);
   entry.point.id = next_id_++;
   breakpoints_.push_back(std::move(entry));
+  arm(breakpoints_.back());
   sync_marks();
   return breakpoints_.back().point;
 }
@@ -315,8 +316,16 @@ Result<void> Session::Core::enable(unsigned id, bool on) {
 Result<void> Session::Core::rearm(unsigned id) {
   Entry* entry = find(id);
   if (entry == nullptr) return no_breakpoint(id);
-  entry->point.passes = entry->point.reached = 0;
+  arm(*entry);
   return {};
+}
+
+/// It goes by itself. Before this moment it is there again.
+void Session::Core::spend(unsigned id) {
+  const Entry* entry = find(id);
+  if (entry == nullptr) return;
+  spent_.push_back(std::make_shared<const Entry>(*entry));
+  (void)remove(id).has_value();
 }
 
 Result<void> Session::Core::remove(unsigned id) {
@@ -491,7 +500,7 @@ bool Session::Core::counts(Entry& entry, Outcome& outcome) {
   ++point.passes;
   if (!rule_says_pause(point.spec, point.passes)) return false;
   if (!point.spec.log.empty()) {
-    if (listener_ != nullptr) listener_->on_message(filled(point.spec.log));
+    if (listener_ != nullptr && !replaying_) listener_->on_message(filled(point.spec.log));
     if (point.spec.once) used_up_.push_back(point.id);
     return false;
   }
@@ -511,8 +520,8 @@ bool Session::Core::settle(const Outcome& outcome) {
         pause_.then.push_back(entry->point.spec.then);
   }
   for (const unsigned id : std::exchange(used_up_, {}))
-    if (remove(id)) {
-      spent_.insert(id);
+    if (find(id) != nullptr) {
+      spend(id);
       remark(fmt::format("breakpoint {} was for once and is gone", id));
     }
   return !outcome.ids.empty();

@@ -17,6 +17,7 @@
 #include "frames/passes.h"
 #include "lucid/session.h"
 #include "machine/machine.h"
+#include "record/timeline.h"
 #include "session/sources.h"
 
 namespace lucid {
@@ -63,10 +64,25 @@ class Session::Core final : private machine::MarkListener {
   Pause reset();
   Result<Pause> stepped(StepKind kind, StepUnit unit, std::uint64_t count);
 
-  // Going back: moment.cpp.
+  // Moments: moment.cpp.
   struct Kept;
   [[nodiscard]] std::shared_ptr<const Kept> keep() const;
   Result<Pause> return_to(const Kept& kept);
+
+  // The past: past.cpp, and back_steps.cpp for steps.
+  [[nodiscard]] record::Moment now() const { return {machine().ticks(), timeline_.done()}; }
+  [[nodiscard]] bool in_past() const { return now() < timeline_.end(); }
+  void begin_timeline();
+  Result<Pause> back(bool from_start);
+  Result<Pause> back_to_place(const std::string& place);
+  Result<Pause> to_tick(std::uint64_t tick, Pause::Cause cause);
+  Result<Pause> back_to_start();
+  Result<Session::MarkView> mark(const std::string& name);
+  Result<Pause> revert_to(const std::string& name);
+  Result<Pause> back_until(const std::string& expression);
+  Result<Pause> stepped_back(StepKind kind, StepUnit unit, std::uint64_t count);
+  /// The tick of a time as people write it: what has been told as that time, or the time itself.
+  [[nodiscard]] std::uint64_t tick_of(Picoseconds time) const;
 
   // Looking
   [[nodiscard]] frames::Scope scope() const {
@@ -112,12 +128,10 @@ class Session::Core final : private machine::MarkListener {
   Result<void> entered(Result<void> done, Input input);
   Result<void> feed(const std::string& port, const std::string& bytes);
 
-  /// Pins to be let go of, by tick.
-  std::multimap<std::uint64_t, std::string> driven_until_;
   Result<void> drive_until(const std::string& pin, Result<void> done, Picoseconds span);
-  void let_go();
-  void forget_drive(const std::string& pin);
-  std::vector<Input> inputs_;
+  /// Something has been done to the machine from outside its program.
+  void acted(record::Act act);
+  [[nodiscard]] const std::vector<Input>& inputs() const;
 
   [[nodiscard]] machine::Machine& machine() { return chip_.machine(); }
   [[nodiscard]] const machine::Machine& machine() const { return chip_.machine(); }
@@ -130,6 +144,7 @@ class Session::Core final : private machine::MarkListener {
   }
 
   Chip chip_;
+  record::Timeline timeline_;
   std::shared_ptr<const machine::Machine> before_;  ///< as it was at the last pause
   Program program_;
   std::string image_path_;
@@ -184,11 +199,27 @@ class Session::Core final : private machine::MarkListener {
     };
     std::optional<Frame> frame;
     std::vector<frames::Arrival> arrivals;  ///< of a place
+    record::Moment armed_at;                ///< its passes are counted from there
+    unsigned arming = 0;                    ///< which time it was armed
+    std::shared_ptr<const Entry> as_armed;  ///< one on a local, as it was then
     /// From where an address is reached without its being a pass; null if from nowhere.
     [[nodiscard]] const std::vector<std::uint32_t>* inner_at(std::uint32_t address) const;
   };
   std::vector<Entry> breakpoints_;
-  std::set<unsigned> spent_;  ///< breakpoints for once that are gone
+  /// Breakpoints that have gone by themselves: those for once, those on locals.
+  std::vector<std::shared_ptr<const Entry>> spent_;
+  struct Mark {
+    std::string name;
+    record::Moment at;
+    std::shared_ptr<const Kept> kept;
+    bool own = false;  ///< made by us, for the end of another future
+  };
+  std::vector<Mark> marks_named_;
+  Mark* find_mark(const std::string& name);
+  [[nodiscard]] Session::MarkView view(const Mark& mark) const;
+  std::uint64_t heard_ = 0;  ///< bytes from serial ports that were told
+  Result<Pause> back_by(std::uint64_t ticks);
+  void set_timeline(bool on);
   std::vector<WatchView> watched_;
   std::set<unsigned> bound_watches_;  ///< those whose names have had a meaning: they keep it
   unsigned next_id_ = 1;
@@ -254,6 +285,61 @@ class Session::Core final : private machine::MarkListener {
   static bool rule_says_pause(const BreakpointSpec& spec, std::uint64_t passes);
   Pause finish(const Outcome& outcome, Pause::Cause at_end, std::string detail = {});
   void begin_run();
+  // The past.
+  struct Beside;
+  struct Point {
+    record::Moment at;
+    std::shared_ptr<const machine::Machine> machine;
+  };
+  /// Is told of each pause that there would have been. True: it ends there.
+  using Met = std::function<bool(const Outcome&)>;
+  [[nodiscard]] std::shared_ptr<const Beside> beside();
+  [[nodiscard]] bool is_valid(const record::Timeline::Copy& copy) const;
+  [[nodiscard]] const record::Timeline::Copy* valid_before(const record::Moment& moment,
+                                                           bool strictly) const;
+  bool restore(const record::Timeline::Copy& copy);
+  void restore(const Point& point);
+  void arm(Entry& entry);
+  void set_back(Entry& entry);
+  void wake_dormant();
+  bool happen();
+  [[nodiscard]] bool unmet_here() const;
+  [[nodiscard]] std::uint64_t next_stop();
+  void look_at_timeline();
+  void meet(record::Timeline::Copy& copy);
+  /// Runs again, up to a moment. False: somebody asked for a pause.
+  bool run_again(const record::Moment& to, const Met& met);
+  void keep_here();
+  bool travel(const record::Moment& to);
+  void spend(unsigned id);
+  void begin_back();
+  Pause finish_back(Outcome outcome, Pause::Cause cause, std::string detail = {});
+  Result<Pause> give_up(const Kept& present);
+  Result<Pause> at_beginning(std::string why);
+  class Quiet;
+  using Timeline = record::Timeline;
+  class Walk;
+  /// Forwards through the past, one stretch after the other, the latest first, until one gives a
+  /// moment. nullopt: none does. Error: somebody asked for a pause.
+  /// Or until `enough`, if that is given.
+  using Look = std::function<std::optional<record::Moment>(const record::Moment& until)>;
+  Result<std::optional<record::Moment>> latest(const record::Moment& before, const Look& look,
+                                               const bool* enough = nullptr);
+  Result<std::optional<record::Moment>> latest_interrupt(std::uint32_t pc, std::uint32_t sp,
+                                                         const record::Moment& before);
+  std::uint32_t events_too_ = 0;  ///< that end a stretch of running, beside those people want
+  Result<std::optional<record::Moment>> call_of_this_level(const record::Moment& end);
+  Result<std::optional<record::Moment>> step_before(StepKind kind, StepUnit unit);
+  Outcome line_step();
+  [[nodiscard]] bool stands_in_start_up();
+  Outcome run_to_main();
+  Outcome out_step();
+  void restore_at(const record::Moment& moment);
+  [[nodiscard]] tl::unexpected<Error> no_past() const;
+  Result<std::optional<record::Moment>> latest_at(const Target& target,
+                                                  const record::Moment& before);
+  Result<std::optional<record::Moment>> boundary_before(const record::Moment& moment);
+  Result<Pause> arrive(const record::Moment& moment, Pause::Cause cause, std::string detail = {});
   [[nodiscard]] bool over_limit() const { return machine().ticks() >= limit_end_; }
   /// Lets the listener keep time, and takes what it has for the serial ports.
   void keep_pace();
@@ -283,7 +369,23 @@ class Session::Core final : private machine::MarkListener {
     std::uint64_t cycles = 0, ticks = 0;
   };
   void count_since(Pause& pause, const Instant& start) const;
-  Instant started_;                                     ///< of the last pause
+  Instant started_;               ///< of the last pause
+  bool replaying_ = false;        ///< the past is gone through: nobody is told
+  bool walking_ = false;          ///< … and nothing of it is kept
+  bool run_all_through_ = false;  ///< steps enter no call
+  std::string keep_end();
+  [[nodiscard]] bool is_on_this_timeline(const Mark& mark) const;
+  std::shared_ptr<const Kept> present_;  ///< the end of the timeline, while one is in the past
+  bool again_ = false;                   ///< the stretch under way has been run before
+  unsigned kept_armings_ = 0;            ///< those that the last copy knows
+  void told(const Pause& pause);
+  std::size_t acts_until_ = SIZE_MAX;  ///< how many acts are to be done at most
+  std::vector<Entry> dormant_;         ///< not yet armed, while the past is gone through
+  std::vector<std::pair<record::Moment, unsigned>> arming_;  ///< what will be, by moment
+  unsigned armings_ = 0;                                     ///< so far, of all breakpoints
+  mutable std::vector<Input> inputs_;                        ///< made when asked for
+  std::map<std::uint64_t, std::uint64_t> told_times_;  ///< picoseconds as told, and their ticks
+  bool difference_said_ = false;
   std::pair<std::uint32_t, std::uint64_t> stood_at_{};  ///< pc and ticks where a run began
   std::optional<std::pair<std::uint32_t, std::uint64_t>> counted_;  ///< pass counted at pc, ticks
   struct Remarks {

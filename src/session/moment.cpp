@@ -2,26 +2,9 @@
 // All that a session is at a moment, as a value: kept and returned to.
 #include <algorithm>
 
-#include "session/core.h"
+#include "session/kept.h"
 
 namespace lucid {
-
-struct Session::Core::Kept {
-  const Core* owner = nullptr;
-  unsigned loads = 0;  ///< which image
-  std::shared_ptr<const machine::Machine> machine, before;
-  std::vector<Entry> breakpoints;
-  std::set<unsigned> spent;
-  std::vector<WatchView> watched;
-  std::multimap<std::uint64_t, std::string> driven_until;
-  std::vector<Input> inputs;
-  std::map<std::uint32_t, std::pair<std::uint32_t, std::uint32_t>> came_from;
-  std::optional<std::pair<std::uint32_t, std::uint64_t>> counted;
-  std::pair<std::uint32_t, std::uint64_t> stood_at;
-  Instant started;
-  Pause pause;
-  unsigned level = 0;
-};
 
 std::shared_ptr<const Session::Core::Kept> Session::Core::keep() const {
   auto kept = std::make_shared<Kept>();
@@ -32,14 +15,16 @@ std::shared_ptr<const Session::Core::Kept> Session::Core::keep() const {
   kept->breakpoints = breakpoints_;
   kept->spent = spent_;
   kept->watched = watched_;
-  kept->driven_until = driven_until_;
-  kept->inputs = inputs_;
+  kept->acts = timeline_.acts();
+  kept->done = timeline_.done();
+  kept->end = std::max(timeline_.end(), now());
   kept->came_from = came_from_;
   kept->counted = counted_;
   kept->stood_at = stood_at_;
   kept->started = started_;
   kept->pause = pause_;
   kept->level = level_;
+  kept->heard = heard_;
   return kept;
 }
 
@@ -51,10 +36,19 @@ Result<Pause> Session::Core::return_to(const Kept& kept) {
   if (!machine().assume(*kept.machine))
     return fail(ErrorCode::kUnsupported, machine().info().name + " cannot go back in time");
   before_ = kept.before;
-  breakpoints_.erase(
-      std::remove_if(breakpoints_.begin(), breakpoints_.end(),
-                     [&](const Entry& e) { return kept.spent.count(e.point.id) != 0; }),
-      breakpoints_.end());
+  wake_dormant();
+  arming_.clear();
+  const auto is_in = [](const std::vector<std::shared_ptr<const Entry>>& list, unsigned id) {
+    return std::any_of(list.begin(), list.end(),
+                       [&](const auto& entry) { return entry->point.id == id; });
+  };
+  breakpoints_.erase(std::remove_if(breakpoints_.begin(), breakpoints_.end(),
+                                    [&](const Entry& e) { return is_in(kept.spent, e.point.id); }),
+                     breakpoints_.end());
+  for (const auto& gone : spent_)
+    if (!is_in(kept.spent, gone->point.id)) breakpoints_.push_back(*gone);
+  std::sort(breakpoints_.begin(), breakpoints_.end(),
+            [](const Entry& a, const Entry& b) { return a.point.id < b.point.id; });
   for (Entry& entry : breakpoints_) {
     const auto then = std::find_if(kept.breakpoints.begin(), kept.breakpoints.end(),
                                    [&](const Entry& e) { return e.point.id == entry.point.id; });
@@ -67,23 +61,18 @@ Result<Pause> Session::Core::return_to(const Kept& kept) {
     back.point.enabled = entry.point.enabled;
     entry = std::move(back);
   }
-  for (const Entry& entry : kept.breakpoints)
-    if (spent_.count(entry.point.id) != 0 && kept.spent.count(entry.point.id) == 0)
-      breakpoints_.insert(std::find_if(breakpoints_.begin(), breakpoints_.end(),
-                                       [&](const Entry& e) { return e.point.id > entry.point.id; }),
-                          entry);
   spent_ = kept.spent;
   for (WatchView& watch : watched_)
     for (const WatchView& then : kept.watched)
       if (then.id == watch.id) watch = then;
-  driven_until_ = kept.driven_until;
-  inputs_ = kept.inputs;
+  timeline_.adopt(kept.acts, kept.done, kept.end);
   came_from_ = kept.came_from;
   counted_ = kept.counted;
   stood_at_ = kept.stood_at;
   started_ = kept.started;
   pause_ = kept.pause;
   level_ = kept.level;
+  heard_ = kept.heard;
   remarks_ = {};
   returned_.clear();
   sync_marks();

@@ -19,8 +19,15 @@ constexpr std::uint64_t kSliceTicks = 4'000'000;  // output is delivered at leas
 void Session::Core::deliver() {
   const std::vector<SerialText> serial = machine().take_serial();
   const auto notes = machine().take_notes();
-  if (listener_ == nullptr) return;
-  for (const SerialText& text : serial) listener_->on_serial(text.port, text.bytes);
+  const bool told = listener_ != nullptr && !replaying_;
+  for (const SerialText& text : serial) {
+    heard_ += text.bytes.size();
+    if (told && again_)
+      listener_->on_serial_again(text.port, text.bytes);
+    else if (told)
+      listener_->on_serial(text.port, text.bytes);
+  }
+  if (!told) return;
   for (const std::string& note : notes) listener_->on_note(note);
 }
 
@@ -29,15 +36,15 @@ machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
   const std::uint64_t end = request.until_ticks;
   request.endless = end == UINT64_MAX && request.until_cycles == UINT64_MAX;
   for (;;) {
-    request.until_ticks = std::min({end, later(kSliceTicks), limit_end_, next_pace_});
-    if (!driven_until_.empty())
-      request.until_ticks = std::min(request.until_ticks, driven_until_.begin()->first);
+    if (happen()) request.pass_first_breakpoint = true;
+    again_ = in_past();
+    request.until_ticks = std::min({end, later(kSliceTicks), limit_end_, next_pace_, next_stop()});
     machine::Stop stop = machine().run(request);
-    let_go();
     deliver();
+    look_at_timeline();
     if (machine().ticks() >= next_pace_) keep_pace();
     if (attention_.exchange(false)) {
-      do_posted();
+      if (!replaying_) do_posted();
       if (stop.why == machine::Stop::Why::kTime) stop.why = machine::Stop::Why::kRequested;
     }
     // A run that looks at each instruction comes by often, in little simulated time.
@@ -45,6 +52,10 @@ machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
     const bool sliced = stop.why == machine::Stop::Why::kTime;
     if (listener_ != nullptr && (sliced || ++stretches_ % kOften == 0))
       listener_->on_progress(to_time(machine().ticks(), machine().info().clock_hz));
+    if (stop.why == machine::Stop::Why::kTime && unmet_here()) {
+      stop.why = machine::Stop::Why::kBreakpoint;
+      return stop;
+    }
     if (stop.why != machine::Stop::Why::kTime || machine().ticks() >= end ||
         machine().cycles() >= request.until_cycles || over_limit())
       return stop;
@@ -64,6 +75,10 @@ void Session::Core::do_posted() {
 void Session::Core::keep_pace() {
   const std::uint64_t hz = machine().info().clock_hz;
   next_pace_ = later(std::max<std::uint64_t>(1, to_ticks(pace_, hz)));
+  if (in_past()) {  // what comes from outside waits for the present
+    next_pace_ = std::max(next_pace_, timeline_.end().tick);
+    return;
+  }
   if (listener_ == nullptr) return;
   for (const SerialText& text : listener_->on_pace(to_time(machine().ticks(), hz)))
     (void)feed(text.port, text.bytes).has_value();
@@ -87,7 +102,7 @@ Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Tar
     if (!feeders_.empty()) note_feeder(here.first);
     const bool one = object_under_way() || looks_at_every_instruction();
     if (one) stretch.instructions = 1;
-    stretch.events = events_wanted();
+    stretch.events = events_wanted() | events_too_;
     outcome.stop = run_in_slices(stretch);
     count_passed();
     if (outcome.stop.interrupt >= 0) interrupt = outcome.stop.interrupt;
@@ -98,6 +113,7 @@ Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Tar
     }
     if (why == machine::Stop::Why::kAccess || why == machine::Stop::Why::kEvent ||
         (one && why == machine::Stop::Why::kInstructions)) {
+      if (events_too_ != 0) break;
       if (request.instructions != UINT64_MAX) {
         outcome.stop.why = machine::Stop::Why::kInstructions;
         break;
@@ -169,11 +185,21 @@ std::vector<std::string> Session::Core::Remarks::texts() const {
 void Session::Core::remember() { before_ = machine().clone(); }
 
 void Session::Core::count_since(Pause& pause, const Instant& start) const {
-  pause.cycles_since = machine().cycles() - start.cycles;
-  pause.since = to_time(machine().ticks() - start.ticks, machine().info().clock_hz);
+  const bool back = machine().ticks() < start.ticks;
+  const std::uint64_t ticks = machine().ticks();
+  const std::uint64_t cycles = machine().cycles();
+  pause.cycles_since = back ? start.cycles - cycles : cycles - start.cycles;
+  pause.since =
+      to_time(back ? start.ticks - ticks : ticks - start.ticks, machine().info().clock_hz);
 }
 
 void Session::Core::begin_run() {
+  if (!replaying_) {  // what was armed later, in what is the future now, counts from here
+    for (Entry& entry : breakpoints_)
+      if (now() < entry.armed_at) arm(entry);
+    if (armings_ != kept_armings_) keep_here();
+    kept_armings_ = armings_;
+  }
   remember();
   remarks_ = {};
   returned_.clear();
@@ -253,7 +279,17 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
   running_ = false;
   asked_ = pause_requested_.exchange(false) && pause.cause != Pause::Cause::kRequested;
   deliver();
+  if (!in_past()) timeline_.reach(now());
+  told(pause);
   return pause;
+}
+
+/// A time that is told may be given back.
+void Session::Core::told(const Pause& pause) {
+  constexpr std::size_t kMost = 10'000;
+  if (told_times_.size() > kMost) told_times_.erase(told_times_.begin());
+  if (const auto time = parse_time(to_text(pause.time)))
+    told_times_[time->count] = machine().ticks();
 }
 
 Pause Session::Core::go(machine::RunRequest request, Pause::Cause at_end) {
@@ -321,6 +357,7 @@ Result<void> Session::Core::filter_steps(std::vector<std::string> stay_in,
 }
 
 std::string Session::Core::passed_over(const Function& callee) const {
+  if (run_all_through_) return "it was stepped over";
   const auto line = program_.line_at(callee.begin);
   const std::string file = line ? program_.files()[line->file].name : std::string();
   const auto among = [&](const std::vector<std::string>& list) {
@@ -372,6 +409,10 @@ Result<Pause> Session::Core::move_to(const std::string& place) {
   begin_run();
   const Function* from = program_.function_at(machine().pc());
   machine().set_pc((*addresses)[0]);
+  record::Act act;
+  act.edits.push_back({machine::Edit::Kind::kPlace, {}, 0, (*addresses)[0]});
+  act.standing = true;
+  acted(std::move(act));
   const Function* to = program_.function_at(machine().pc());
   if (from != to)
     remark("this is another function: the stack and registers are still those of the old one");
@@ -386,7 +427,10 @@ Pause Session::Core::reset() {
   machine().reset();
   Input input;
   input.reset = true;
-  if (machine().ticks() > 0) (void)entered({}, std::move(input)).has_value();
+  record::Act act;
+  act.input = std::move(input);
+  act.standing = true;
+  if (machine().ticks() > 0) acted(std::move(act));
   counted_.reset();
   return finish({Outcome::Kind::kTarget, {}, Pause::Cause::kReady, {}, {}, {}},
                 Pause::Cause::kReady, "reset");

@@ -34,13 +34,11 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
     warnings.push_back(fmt::format("the image was built for {}, this is {}: choose with --chip",
                                    image->chip(), machine().info().name));
   if (auto loaded = machine().load(*image); !loaded) return fail(loaded.error());
+  timeline_.begin();
   program_ = named(Program::read(*image));
   flows_.forget();
   stack_switches_.reset();
   came_from_.clear();
-  inputs_.clear();
-  driven_until_.clear();
-  spent_.clear();
   ++loads_;
   image_path_ = path;
   sources_.set_image_path(path);
@@ -75,6 +73,7 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
   machine().guard_stack(static_begin_.value_or(0), static_begin_ ? static_end_.value_or(0) : 0);
   for (std::string& text : follow_lines()) warnings.push_back(std::move(text));
   bind_all();
+  begin_timeline();
   begin_run();
   counted_.reset();
   finish({Outcome::Kind::kTarget, {}, Pause::Cause::kReady, {}, {}, {}}, Pause::Cause::kReady,
@@ -148,6 +147,62 @@ Result<Pause> Session::step(StepKind kind, StepUnit unit, std::uint64_t count) {
 }
 Result<Pause> Session::move_to(const std::string& place) { return core_->move_to(place); }
 Pause Session::reset() { return core_->reset(); }
+
+Result<Pause> Session::back(bool from_start) { return core_->back(from_start); }
+Result<Pause> Session::back_to(const std::string& place) { return core_->back_to_place(place); }
+Result<Pause> Session::back_to_start() { return core_->back_to_start(); }
+Result<Pause> Session::back_for(std::uint64_t cycles) {
+  const machine::Machine& m = core_->machine();
+  return core_->back_by(cycles > m.cycles() ? UINT64_MAX : cycles * m.ticks_a_cycle());
+}
+Result<Pause> Session::back_for(Picoseconds span) {
+  return core_->back_by(to_ticks(span, core_->machine().info().clock_hz));
+}
+Result<Pause> Session::back_until(const std::string& expression) {
+  return core_->back_until(expression);
+}
+Result<Pause> Session::step_back(StepKind kind, StepUnit unit, std::uint64_t count) {
+  return core_->stepped_back(kind, unit, count);
+}
+Result<Pause> Session::go_to_time(Picoseconds time) {
+  const std::uint64_t tick = core_->tick_of(time);
+  if (tick < core_->machine().ticks()) return core_->to_tick(tick, Pause::Cause::kTimeUp);
+  machine::RunRequest request;
+  request.until_ticks = tick;
+  return core_->go(request, Pause::Cause::kTimeUp);
+}
+Result<Pause> Session::back_to_time(Picoseconds time) {
+  const std::uint64_t tick = core_->tick_of(time);
+  if (tick >= core_->machine().ticks())
+    return fail(ErrorCode::kUsage, to_text(time) + " is not earlier than now",
+                "`go to` goes there forwards");
+  return core_->to_tick(tick, Pause::Cause::kTimeUp);
+}
+Picoseconds Session::behind() const {
+  const std::uint64_t end = core_->timeline_.end().tick;
+  const std::uint64_t now = core_->machine().ticks();
+  return to_time(end > now ? end - now : 0, core_->machine().info().clock_hz);
+}
+void Session::set_timeline(bool on) { core_->set_timeline(on); }
+Session::TimelineView Session::timeline() const {
+  const record::Timeline& timeline = core_->timeline_;
+  const std::uint64_t hz = core_->machine().info().clock_hz;
+  TimelineView out{timeline.on(), timeline.copies(), timeline.bytes(), {}, {}};
+  out.first = to_time(
+      timeline.first() != nullptr ? timeline.first()->at.tick : core_->machine().ticks(), hz);
+  out.end = to_time(std::max(timeline.end().tick, core_->machine().ticks()), hz);
+  return out;
+}
+void Session::set_timeline_bound(std::size_t bytes) { core_->timeline_.set_bound(bytes); }
+std::uint64_t Session::bytes_sent() const { return core_->heard_; }
+Result<Session::MarkView> Session::mark(const std::string& name) { return core_->mark(name); }
+std::vector<Session::MarkView> Session::marks() const {
+  std::vector<MarkView> out;
+  for (const Core::Mark& mark : core_->marks_named_) out.push_back(core_->view(mark));
+  return out;
+}
+Result<Pause> Session::revert_to(const std::string& mark) { return core_->revert_to(mark); }
+
 void Session::request_pause() {
   core_->pause_requested_ = true;
   core_->attention_ = true;
@@ -462,21 +517,42 @@ Result<Value> Session::let(const std::string& object, const std::string& text, b
   }
   if (target->place.kind == frames::Place::Kind::kPin) {
     if (auto driven = drive(target->place.pin, raw != 0); !driven) return fail(driven.error());
-  } else if (auto stored = expression::store(core_->machine(), target->place, raw, with_effects);
-             !stored) {
-    return fail(stored.error());
+  } else {
+    auto stored = expression::store(core_->machine(), target->place, raw, with_effects);
+    if (!stored) return fail(stored.error());
+    record::Act act;
+    act.edits = std::move(*stored);
+    core_->acted(std::move(act));
   }
   core_->deliver();
   core_->pause_.where = core_->location(core_->machine().pc());
   return evaluate(object);
 }
 
-Result<void> Session::Core::entered(Result<void> done, Input input) {
-  if (done) {
-    input.tick = machine().ticks();
-    input.at = to_time(input.tick, machine().info().clock_hz);
-    inputs_.push_back(std::move(input));
+void Session::Core::acted(record::Act act) {
+  const record::Moment here = now();
+  act.tick = here.tick;
+  act.standing = act.standing || !running_;
+  if (in_past()) {
+    const std::string left = keep_end();
+    timeline_.fork(here);
+    if (listener_ != nullptr && !left.empty())
+      listener_->on_note(
+          fmt::format("this begins another future; `revert to {}` leads back to the "
+                      "end of the one that was",
+                      left));
   }
+  act.input.tick = here.tick;
+  act.input.at = to_time(here.tick, machine().info().clock_hz);
+  timeline_.did(std::move(act));
+  timeline_.reach(now());
+}
+
+Result<void> Session::Core::entered(Result<void> done, Input input) {
+  if (!done) return done;
+  record::Act act;
+  act.input = std::move(input);
+  acted(std::move(act));
   return done;
 }
 
@@ -489,25 +565,16 @@ Result<void> Session::act(const std::string& part, const std::string& action,
   return core_->entered(core_->chip_.act(part, action, value), std::move(input));
 }
 
-void Session::Core::forget_drive(const std::string& pin) {
-  for (auto at = driven_until_.begin(); at != driven_until_.end();)
-    at = base::equal_ignoring_case(at->second, pin) ? driven_until_.erase(at) : std::next(at);
-}
-
+/// Lets go of it then, at the first instruction boundary.
 Result<void> Session::Core::drive_until(const std::string& pin, Result<void> done,
                                         Picoseconds span) {
-  if (done) driven_until_.emplace(later(to_ticks(span, machine().info().clock_hz)), pin);
+  if (!done) return done;
+  record::Act act;
+  act.tick = later(to_ticks(span, machine().info().clock_hz));
+  act.input.pin = pin;
+  act.lets_go = true;
+  timeline_.plan(std::move(act));
   return done;
-}
-
-void Session::Core::let_go() {
-  while (!driven_until_.empty() && driven_until_.begin()->first <= machine().ticks()) {
-    const std::string pin = driven_until_.begin()->second;
-    driven_until_.erase(driven_until_.begin());
-    Input input;
-    input.pin = pin;
-    (void)entered(machine().drive(pin, std::nullopt), std::move(input)).has_value();
-  }
 }
 
 Result<void> Session::drive_for(const std::string& pin, bool level, Picoseconds span) {
@@ -536,7 +603,7 @@ Result<void> Session::apply_voltage(const std::string& pin, double volts) {
   input.pin = pin;
   input.microvolts = static_cast<std::int32_t>(std::lround(volts * 1e6));
   auto done = core_->chip_.apply_voltage(pin, volts);
-  if (done) core_->forget_drive(pin);
+  if (done) core_->timeline_.forget_plans(pin);
   return core_->entered(std::move(done), std::move(input));
 }
 
@@ -545,7 +612,7 @@ Result<void> Session::drive(const std::string& pin, std::optional<bool> level) {
   input.pin = pin;
   input.level = level;
   auto done = core_->machine().drive(pin, level);
-  if (done) core_->forget_drive(pin);
+  if (done) core_->timeline_.forget_plans(pin);
   return core_->entered(std::move(done), std::move(input));
 }
 
@@ -562,6 +629,17 @@ Result<void> Session::Core::feed(const std::string& port, const std::string& byt
   return entered(std::move(done), std::move(input));
 }
 
-const std::vector<Input>& Session::inputs() const { return core_->inputs_; }
+const std::vector<Input>& Session::Core::inputs() const {
+  inputs_.clear();
+  for (std::size_t i = 0; i < timeline_.done(); ++i)
+    if (const record::Act& act = timeline_.acts()[i]; act.edits.empty()) {
+      inputs_.push_back(act.input);
+      inputs_.back().tick = act.tick;
+      inputs_.back().at = to_time(act.tick, machine().info().clock_hz);
+    }
+  return inputs_;
+}
+
+const std::vector<Input>& Session::inputs() const { return core_->inputs(); }
 
 }  // namespace lucid

@@ -82,8 +82,13 @@ class Region {
     if (kind_ == StepKind::kOut) return !begins_with(stack, begin_.level);
     if (line.line == 0) return false;
     if (stack == current.level) return line != current.line && lines_.is_arrival(from, to);
-    if (begins_with(stack, current.level))  // into a body that stands in place of a call
-      return kind_ == StepKind::kInto && lines_.is_arrival(from, to);
+    if (begins_with(stack, current.level)) {  // into a body that stands in place of a call
+      if (kind_ == StepKind::kInto && lines_.is_arrival(from, to)) return true;
+      // Perhaps another line of this level begins with it.
+      const LineFlow::Line outer = lines_.line_at_level(to, current.level);
+      if (outer.line != 0) current.line = outer;
+      return false;
+    }
     // Out of such a body: back in the middle of the line of its call, unless it is another line.
     std::size_t common = 0;
     while (common < stack.size() && common < current.level.size() &&
@@ -467,6 +472,9 @@ Session::Core::Outcome Session::Core::run_through(std::uint32_t returns_to, std:
     target.places.push_back({frames[i + 1].pc, frames[i].cfa});
   return run({}, &target);
 }
+
+Session::Core::Outcome Session::Core::line_step() { return Step(*this, StepKind::kInto).by_line(); }
+Session::Core::Outcome Session::Core::out_step() { return Step(*this, StepKind::kOut).out(); }
 
 Pause Session::Core::step_instruction(StepKind kind) {
   begin_run();

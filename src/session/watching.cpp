@@ -491,12 +491,12 @@ void Session::Core::end_frames() {
   for (const Entry& entry : breakpoints_)
     if (entry.frame && entry.frame->return_pc == pc && machine().sp() >= entry.frame->cfa) {
       gone.push_back(entry.point.id);
-      if (listener_ != nullptr)
+      if (listener_ != nullptr && !replaying_)
         listener_->on_note(fmt::format("breakpoint {} on {} is gone: {} has returned",
                                        entry.point.id, entry.point.spec.place,
                                        entry.frame->function));
     }
-  for (const unsigned id : gone) (void)remove(id).has_value();
+  for (const unsigned id : gone) spend(id);
 }
 
 }  // namespace lucid

@@ -93,7 +93,7 @@ TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on")
       {"goo", "there is no command 'goo' (did you mean go?)"},
       {"steep over", "did you mean step?"},
       {"breakpoitns", "did you mean breakpoints?"},
-      {"back", "planned, not built yet"},
+      {"trace", "planned, not built yet"},
       {"watch sconds", "did you mean seconds?"},
       {"watch seconds as octal", "there is no format 'octal'"},
       {"pause on smoke", "'smoke' is not expected behind `pause on` (there follows read, write"},
@@ -547,7 +547,7 @@ TEST_CASE("what a line could go on to") {
        "control.c:18 control.c:19"},
       {"attach USART0 ", "files nothing socket terminal"},
       {"breakpoints save " LUCID_KILN "/kiln.b", LUCID_KILN "/kiln.bench.toml"},
-      {"help pas", "passes"},
+      {"help passe", "passes"},
       {"turn ", ""},
       {"go to main ", ""}};
   std::string input;

@@ -72,6 +72,10 @@ class AvrMachine final : public machine::Machine {
   std::vector<SerialText> take_serial() override;
   std::vector<std::string> take_notes() override { return std::exchange(outputs_.notes, {}); }
   [[nodiscard]] bool assume(const machine::Machine& other) override;
+  [[nodiscard]] std::size_t copy_bytes() const override {
+    return sizeof *this + world_.data.size() + world_.eeprom.size() + unwritten_.size() +
+           deepest_.stack.size() + breakpoints_.size() * sizeof(u32) + 2048;
+  }
   [[nodiscard]] std::optional<std::uint8_t> wire_pin(const std::string& pin) const override;
   std::vector<machine::WireChange> take_offers() override {
     return std::exchange(outputs_.offers, {});

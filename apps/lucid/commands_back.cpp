@@ -1,0 +1,79 @@
+// SPDX-License-Identifier: MIT
+// Commands that go back in time.
+#include <fmt/format.h>
+
+#include "console.h"
+
+namespace lucid::app {
+
+Result<void> Console::stand_back(const Result<Pause>& pause) {
+  if (!pause) return fail(pause.error());
+  const std::uint64_t sent = session_->bytes_sent();
+  while (!serial_parts_.empty() && serial_parts_.back().first >= sent) {
+    serial_.resize(serial_parts_.back().second);
+    serial_parts_.pop_back();
+  }
+  if (!serial_parts_.empty()) {
+    const auto [before, begin] = serial_parts_.back();
+    serial_.resize(std::min<std::size_t>(serial_.size(), begin + (sent - before)));
+  }
+  return stand(*pause);
+}
+
+Result<void> Console::do_back(const Words& words) {
+  return stand_back(session_->back(words.has("from")));
+}
+
+Result<void> Console::do_back_to(const Words& words) {
+  if (words.has("start")) return stand_back(session_->back_to_start());
+  const std::string where = words.text("WHERE");
+  const auto time = time_of(where);
+  return stand_back(time ? session_->back_to_time(*time) : session_->back_to(where));
+}
+
+Result<void> Console::do_back_for(const Words& words) {
+  if (words.has("cycles")) return stand_back(session_->back_for(words.number("N", 0)));
+  const auto time = parse_time(words.text("TIME"));
+  return time ? stand_back(session_->back_for(*time)) : fail(time.error());
+}
+
+Result<void> Console::do_back_until(const Words& words) {
+  return stand_back(session_->back_until(words.text("EXPR")));
+}
+
+Result<void> Console::step_back(StepKind kind, const Words& words) {
+  StepUnit unit = unit_;
+  if (words.has("line")) unit = StepUnit::kLine;
+  if (words.has("instruction")) unit = StepUnit::kInstruction;
+  auto pause = session_->step_back(kind, unit, words.number("N", 1));
+  if (pause) unit_ = unit;
+  return stand_back(pause);
+}
+
+Result<void> Console::do_back_into(const Words& words) { return step_back(StepKind::kInto, words); }
+Result<void> Console::do_back_over(const Words& words) { return step_back(StepKind::kOver, words); }
+Result<void> Console::do_back_out(const Words& words) { return step_back(StepKind::kOut, words); }
+
+Result<void> Console::do_mark(const Words& words) {
+  const auto mark = session_->mark(words.text("MARK"));
+  if (!mark) return fail(mark.error());
+  show(Marks{{*mark}});
+  return {};
+}
+
+Result<void> Console::do_marks(const Words& /*words*/) {
+  show(Marks{session_->marks()});
+  return {};
+}
+
+Result<void> Console::do_revert(const Words& words) {
+  return stand_back(session_->revert_to(words.text("MARK")));
+}
+
+Result<void> Console::do_timeline(const Words& words) {
+  if (words.has("on") || words.has("off")) session_->set_timeline(words.has("on"));
+  show(session_->timeline());
+  return {};
+}
+
+}  // namespace lucid::app

@@ -1,0 +1,671 @@
+// SPDX-License-Identifier: MIT
+// Going back: a copy that was kept before the moment, run again.
+//
+// What is gone through again is silent, and it counts: each copy has the passes of its moment
+// beside it, and a run from there brings them along. A breakpoint counts from where it was armed;
+// copies made since then without it are no place to begin from until they have been passed again.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <utility>
+
+#include "expression/object.h"
+#include "session/quiet.h"
+
+namespace lucid {
+
+/// What a session is at a copy.
+struct Session::Core::Beside final : record::Beside {
+  struct Count {
+    unsigned id = 0, arming = 0;
+    std::uint64_t passes = 0, reached = 0;
+    friend bool operator==(const Count& a, const Count& b) {
+      return a.id == b.id && a.arming == b.arming && a.passes == b.passes && a.reached == b.reached;
+    }
+  };
+  unsigned armings = 0;
+  bool standing = false;
+  std::shared_ptr<const std::vector<Count>> counts;  ///< by id
+  std::vector<std::shared_ptr<const Entry>> others;  ///< breakpoints that are no places
+  std::vector<std::shared_ptr<const Entry>> spent;
+  std::map<std::uint32_t, std::pair<std::uint32_t, std::uint32_t>> came_from;
+  std::optional<std::pair<std::uint32_t, std::uint64_t>> counted;
+  std::uint64_t heard = 0;
+
+  [[nodiscard]] std::size_t bytes() const override {
+    return sizeof *this + (counts ? counts->size() * sizeof(Count) : 0) +
+           others.size() * (sizeof(Entry) + 512) + came_from.size() * 64;
+  }
+  [[nodiscard]] const Count* of(const Entry& entry) const {
+    const auto at = std::lower_bound(counts->begin(), counts->end(), entry.point.id,
+                                     [](const Count& c, unsigned id) { return c.id < id; });
+    return at != counts->end() && at->id == entry.point.id && at->arming == entry.arming ? &*at
+                                                                                         : nullptr;
+  }
+  [[nodiscard]] bool is_spent(unsigned id) const {
+    return std::any_of(spent.begin(), spent.end(),
+                       [&](const auto& entry) { return entry->point.id == id; });
+  }
+};
+
+std::shared_ptr<const Session::Core::Beside> Session::Core::beside() {
+  auto out = std::make_shared<Beside>();
+  out->armings = armings_;
+  out->standing = !running_;
+  std::vector<Beside::Count> counts;
+  counts.reserve(breakpoints_.size());
+  for (const Entry& entry : breakpoints_) {
+    counts.push_back({entry.point.id, entry.arming, entry.point.passes, entry.point.reached});
+    if (entry.point.spec.kind != BreakpointSpec::Kind::kPlace)
+      out->others.push_back(std::make_shared<const Entry>(entry));
+  }
+  const Timeline::Copy* last = timeline_.before(now());
+  const auto* same = last != nullptr ? static_cast<const Beside*>(last->beside.get()) : nullptr;
+  out->counts = same != nullptr && *same->counts == counts
+                    ? same->counts
+                    : std::make_shared<const std::vector<Beside::Count>>(std::move(counts));
+  out->spent = spent_;
+  out->came_from = came_from_;
+  out->counted = counted_;
+  out->heard = heard_;
+  return out;
+}
+
+/// Does it know the passes of all breakpoints?
+bool Session::Core::is_valid(const Timeline::Copy& copy) const {
+  const auto& beside = static_cast<const Beside&>(*copy.beside);
+  if (beside.armings == armings_) return true;
+  const auto known = [&](const Entry& entry) {
+    return copy.at <= entry.armed_at || beside.of(entry) != nullptr ||
+           beside.is_spent(entry.point.id);
+  };
+  return std::all_of(breakpoints_.begin(), breakpoints_.end(), known) &&
+         std::all_of(spent_.begin(), spent_.end(),
+                     [&](const auto& entry) { return known(*entry); });
+}
+
+const record::Timeline::Copy* Session::Core::valid_before(const record::Moment& moment,
+                                                          bool strictly) const {
+  const Timeline::Copy* copy =
+      strictly ? timeline_.strictly_before(moment) : timeline_.before(moment);
+  while (copy != nullptr && !is_valid(*copy)) copy = timeline_.strictly_before(copy->at);
+  return copy;
+}
+
+/// Counts from nought: at this moment it had not been armed.
+void Session::Core::set_back(Entry& entry) {
+  entry.point.passes = entry.point.reached = 0;
+  for (WatchedObject& object : entry.objects) object.partial.reset();
+  if (entry.point.spec.following && entry.object != nullptr) follow(entry);
+  if (entry.point.spec.kind == BreakpointSpec::Kind::kWhen && entry.object != nullptr)
+    entry.held = entry.object->holds(scope()).value_or(false);
+}
+
+bool Session::Core::restore(const Timeline::Copy& copy) {
+  if (!machine().assume(*copy.machine)) return false;
+  const auto& beside = static_cast<const Beside&>(*copy.beside);
+  level_ = 0;
+  timeline_.set_done(copy.at.acts);
+  wake_dormant();
+  arming_.clear();
+  const auto by_id = [](const Entry& a, const Entry& b) { return a.point.id < b.point.id; };
+  for (const auto& gone : spent_)
+    if (!beside.is_spent(gone->point.id)) breakpoints_.push_back(*gone);
+  breakpoints_.erase(
+      std::remove_if(breakpoints_.begin(), breakpoints_.end(),
+                     [&](const Entry& entry) { return beside.is_spent(entry.point.id); }),
+      breakpoints_.end());
+  std::sort(breakpoints_.begin(), breakpoints_.end(), by_id);
+  spent_ = beside.spent;
+  std::vector<Entry> all;
+  all.swap(breakpoints_);
+  for (Entry& entry : all) {
+    const Beside::Count* count = beside.of(entry);
+    if (count == nullptr) {  // armed later
+      arming_.emplace_back(entry.armed_at, entry.point.id);
+      set_back(entry);
+      const bool waits = entry.point.spec.rule != BreakpointSpec::Rule::kAlways ||
+                         entry.frame.has_value() || entry.every_instruction;
+      (waits ? dormant_ : breakpoints_).push_back(std::move(entry));
+      continue;
+    }
+    for (const auto& other : beside.others)
+      if (other->point.id == entry.point.id) {
+        Entry then = *other;
+        then.point.enabled = entry.point.enabled;
+        entry = std::move(then);
+      }
+    entry.point.passes = count->passes;
+    entry.point.reached = count->reached;
+    breakpoints_.push_back(std::move(entry));
+  }
+  std::sort(arming_.begin(), arming_.end());
+  came_from_ = beside.came_from;
+  counted_ = beside.counted;
+  heard_ = beside.heard;
+  stood_at_ = {};
+  if (beside.standing) stood_at_ = {machine().pc(), machine().ticks()};
+  sync_marks();
+  sync_watches();
+  return true;
+}
+
+/// The machine alone, in a walk.
+void Session::Core::restore(const Point& point) {
+  (void)machine().assume(*point.machine);
+  timeline_.set_done(point.at.acts);
+  stood_at_ = {machine().pc(), machine().ticks()};
+  came_from_.clear();
+}
+
+/// A breakpoint begins to count, here.
+void Session::Core::arm(Entry& entry) {
+  entry.armed_at = now();
+  entry.arming = ++armings_;
+  entry.point.passes = entry.point.reached = 0;
+  entry.as_armed.reset();
+  if (entry.frame || entry.every_instruction) entry.as_armed = std::make_shared<Entry>(entry);
+}
+
+/// While the program stands: what has been set since the last copy counts from here.
+void Session::Core::keep_here() {
+  if (!timeline_.on() || timeline_.first() == nullptr) return;
+  const Timeline::Copy* copy = timeline_.at(now());
+  if (copy == nullptr || !is_valid(*copy)) timeline_.keep(machine(), beside());
+}
+
+/// Those that have not been armed yet are there all the same.
+void Session::Core::wake_dormant() {
+  for (Entry& entry : dormant_) breakpoints_.push_back(std::move(entry));
+  if (!dormant_.empty())
+    std::sort(breakpoints_.begin(), breakpoints_.end(),
+              [](const Entry& a, const Entry& b) { return a.point.id < b.point.id; });
+  dormant_.clear();
+}
+
+/// What is to be done at this tick: acts, and breakpoints that are armed here. True: the program
+/// stood still for it.
+bool Session::Core::happen() {
+  bool stood = false;
+  for (;;) {
+    if (!arming_.empty() && arming_.front().first <= now()) {
+      const unsigned id = arming_.front().second;
+      arming_.erase(arming_.begin());
+      for (auto entry = dormant_.begin(); entry != dormant_.end(); ++entry)
+        if (entry->point.id == id) {
+          breakpoints_.push_back(std::move(*entry));
+          dormant_.erase(entry);
+          break;
+        }
+      std::sort(breakpoints_.begin(), breakpoints_.end(),
+                [](const Entry& a, const Entry& b) { return a.point.id < b.point.id; });
+      if (Entry* entry = find(id); entry != nullptr) {
+        if (entry->as_armed != nullptr) {
+          const auto form = entry->as_armed;
+          const bool enabled = entry->point.enabled;
+          *entry = *form;
+          entry->as_armed = form;
+          entry->point.enabled = enabled;
+        }
+        set_back(*entry);
+      }
+      sync_marks();
+      make_marks();
+      stood = true;
+    } else if (timeline_.next_act() <= machine().ticks() && timeline_.done() < acts_until_) {
+      stood = stood || timeline_.acts()[timeline_.done()].standing;
+      timeline_.do_next(machine());
+    } else {
+      break;
+    }
+  }
+  if (stood) stood_at_ = {machine().pc(), machine().ticks()};
+  return stood;
+}
+
+/// Something that was done while the program stood here comes behind the breakpoint that is here.
+bool Session::Core::unmet_here() const {
+  const std::pair<std::uint32_t, std::uint64_t> here{machine().pc(), machine().ticks()};
+  const bool act = timeline_.next_act() <= here.second && timeline_.done() < acts_until_ &&
+                   timeline_.acts()[timeline_.done()].standing;
+  const bool arming = !arming_.empty() && arming_.front().first <= now();
+  return (act || arming) && marks_.count(here.first) != 0 && counted_ != here &&
+         stood_at_ != here && !machine().interrupt_imminent() && !ids_at(here.first).empty();
+}
+
+std::uint64_t Session::Core::next_stop() {
+  std::uint64_t stop = UINT64_MAX;
+  if (timeline_.done() < acts_until_) stop = timeline_.next_act();
+  if (!arming_.empty()) stop = std::min(stop, arming_.front().first.tick);
+  if (walking_) return stop;
+  if (in_past() && machine().ticks() < timeline_.end().tick)
+    stop = std::min(stop, timeline_.end().tick);
+  return std::min(stop, timeline_.next_stop(machine()));
+}
+
+void Session::Core::look_at_timeline() {
+  if (walking_ || !timeline_.on()) return;
+  if (!in_past()) timeline_.reach(now());
+  if (Timeline::Copy* copy = timeline_.at(now()))
+    meet(*copy);
+  else if (timeline_.is_due(machine()))
+    timeline_.keep(machine(), beside());
+}
+
+/// The past has been gone through again up to a copy.
+void Session::Core::meet(Timeline::Copy& copy) {
+  if (!difference_said_ && copy.machine->hash() != machine().hash()) {
+    difference_said_ = true;
+    const std::string text = fmt::format(
+        "going through the past again has not led to the same: {}. Does a part of your own keep "
+        "something that is not in its numbers?",
+        record::difference(*copy.machine, machine()));
+    remark(text);
+    if (listener_ != nullptr) listener_->on_note(text);
+  }
+  if (static_cast<const Beside&>(*copy.beside).armings != armings_) copy.beside = beside();
+}
+
+void Session::Core::begin_timeline() {
+  timeline_.begin();
+  spent_.clear();
+  dormant_.clear();
+  arming_.clear();
+  told_times_.clear();
+  difference_said_ = false;
+  heard_ = 0;
+  for (Entry& entry : breakpoints_) {
+    entry.armed_at = now();
+    entry.arming = ++armings_;
+  }
+  timeline_.keep(machine(), beside());
+}
+
+bool Session::Core::run_again(const record::Moment& to, const Met& met) {
+  replaying_ = true;
+  acts_until_ = to.acts;
+  std::pair<std::uint64_t, std::uint32_t> last{UINT64_MAX, 0};
+  bool done = true;
+  while (machine().ticks() < to.tick) {
+    machine::RunRequest request;
+    request.until_ticks = to.tick;
+    const Outcome outcome = run(request);
+    if (outcome.kind == Outcome::Kind::kEnd && outcome.stop.why == machine::Stop::Why::kRequested) {
+      done = false;
+      break;
+    }
+    const bool told = outcome.kind == Outcome::Kind::kBreakpoint ||
+                      outcome.stop.why == machine::Stop::Why::kFault ||
+                      outcome.stop.why == machine::Stop::Why::kBreakInstruction;
+    if (!told) continue;
+    if (met && met(outcome)) break;
+    remarks_ = {};
+    // On from there, as a person would have gone on.
+    stood_at_ = {machine().pc(), machine().ticks()};
+    const std::pair<std::uint64_t, std::uint32_t> here{machine().ticks(), machine().pc()};
+    if (outcome.kind == Outcome::Kind::kEnd && here == last) break;  // nothing leads on from here
+    last = here;
+  }
+  if (done && machine().ticks() >= to.tick && timeline_.done() < to.acts) {
+    if (unmet_here()) {
+      Outcome here;
+      (void)hit(here);
+    }
+    happen();
+  }
+  acts_until_ = SIZE_MAX;
+  replaying_ = false;
+  return done;
+}
+
+/// To a moment of this timeline, from the nearest place before it.
+bool Session::Core::travel(const record::Moment& to) {
+  const Timeline::Copy* copy = valid_before(to, false);
+  if (copy == nullptr || !restore(*copy)) return false;
+  const bool done = run_again(to, {});
+  remarks_ = {};
+  return done;
+}
+
+/// The machine alone, at a moment. REQUIRES: a Quiet.
+void Session::Core::restore_at(const record::Moment& moment) {
+  const Timeline::Copy* copy = timeline_.before(moment);
+  restore(Point{copy->at, copy->machine});
+  acts_until_ = moment.acts;
+  machine::RunRequest request;
+  request.until_ticks = moment.tick;
+  while (machine().ticks() < moment.tick && !pause_requested_)
+    if (run(request).stop.why != machine::Stop::Why::kTime) break;
+  happen();
+  stood_at_ = {machine().pc(), machine().ticks()};
+}
+
+void Session::Core::begin_back() {
+  if (!in_past()) {
+    timeline_.reach(now());
+    present_ = keep();
+  }
+  keep_here();
+  replaying_ = true;
+  begin_run();
+  replaying_ = false;
+  limit_end_ = next_pace_ = UINT64_MAX;
+}
+
+Pause Session::Core::finish_back(Outcome outcome, Pause::Cause cause, std::string detail) {
+  replaying_ = true;
+  wake_dormant();
+  arming_.clear();
+  sync_marks();
+  make_marks();
+  const Instant from = started_;
+  started_ = {machine().cycles(), machine().ticks()};
+  Pause pause = finish(outcome, cause, std::move(detail));
+  replaying_ = false;
+  started_ = from;
+  pause.backwards = machine().ticks() <= from.ticks;
+  count_since(pause, from);
+  pause.then.clear();
+  pause_ = pause;
+  return pause;
+}
+
+/// Somebody has asked for a pause: nothing has happened.
+Result<Pause> Session::Core::give_up(const Kept& present) {
+  pause_requested_ = false;
+  running_ = false;
+  replaying_ = walking_ = false;
+  dormant_.clear();
+  arming_.clear();
+  auto back = return_to(present);
+  if (!back) return back;
+  pause_.cause = Pause::Cause::kRequested;
+  pause_.remarks = {"going back was given up: this is where it began"};
+  return pause_;
+}
+
+Result<Pause> Session::Core::arrive(const record::Moment& moment, Pause::Cause cause,
+                                    std::string detail) {
+  const auto present = keep();
+  if (!travel(moment)) return give_up(*present);
+  Outcome here;
+  here.kind = Outcome::Kind::kTarget;
+  return finish_back(here, cause, std::move(detail));
+}
+
+tl::unexpected<Error> Session::Core::no_past() const {
+  return timeline_.on()
+             ? fail(ErrorCode::kOutOfRange, "this is the beginning: nothing comes before it")
+             : fail(ErrorCode::kUsage, "the timeline is off: nothing of the past is kept",
+                    "`timeline on` keeps it from then on");
+}
+
+Result<Pause> Session::Core::at_beginning(std::string why) {
+  const Timeline::Copy* first = timeline_.first();
+  if (first == nullptr) return no_past();
+  return arrive(first->at, Pause::Cause::kReady, std::move(why));
+}
+
+Result<Pause> Session::Core::back(bool from_start) {
+  const record::Moment present = now();
+  if (timeline_.strictly_before(present) == nullptr) return no_past();
+  begin_back();
+  const auto kept = keep();
+  if (from_start)
+    for (Entry& entry : breakpoints_) {
+      entry.armed_at = {};
+      entry.arming = ++armings_;
+    }
+  std::vector<unsigned> passed_over;
+  record::Moment until = present;
+  for (;;) {
+    const Timeline::Copy* copy = valid_before(until, true);
+    if (copy == nullptr) break;
+    const record::Moment from = copy->at;
+    if (!restore(*copy)) return no_past();
+    std::optional<record::Moment> found;
+    const bool done = run_again(until, [&](const Outcome&) {
+      if (now() < present) found = now();
+      return false;
+    });
+    if (!done) return give_up(*kept);
+    // What was met as the program stood at the next copy is not met from there.
+    if (until != present && marks_.count(machine().pc()) != 0 && !machine().interrupt_imminent() &&
+        counted_ != std::pair<std::uint32_t, std::uint64_t>(machine().pc(), machine().ticks())) {
+      replaying_ = true;
+      Outcome here;
+      if (hit(here)) found = now();
+      replaying_ = false;
+    }
+    for (const Entry& entry : dormant_)
+      if (std::find(passed_over.begin(), passed_over.end(), entry.point.id) == passed_over.end())
+        passed_over.push_back(entry.point.id);
+    if (found) {
+      // Once more up to there: with what it was.
+      copy = valid_before(*found, true);
+      if (copy == nullptr) copy = valid_before(*found, false);
+      restore(*copy);
+      Outcome last;
+      const record::Moment end{found->tick + 1, found->acts};
+      const bool again = run_again(end, [&](const Outcome& outcome) {
+        if (now() < *found) return false;
+        last = outcome;
+        return true;
+      });
+      if (!again) return give_up(*kept);
+      for (const unsigned id : passed_over) {
+        const Entry* entry = find(id);
+        if (entry != nullptr && *found < entry->armed_at)
+          remark(
+              fmt::format("breakpoint {} counts from {} on: passed over before that; `back from "
+                          "start` counts from the beginning",
+                          id, to_text(to_time(entry->armed_at.tick, machine().info().clock_hz))));
+      }
+      return finish_back(last, Pause::Cause::kStep);
+    }
+    until = from;
+  }
+  return at_beginning("no breakpoint or fault paused before");
+}
+
+/// Runs stretches of the past again, from copies, the latest first.
+Result<std::optional<record::Moment>> Session::Core::latest(const record::Moment& before,
+                                                            const Look& look, const bool* enough) {
+  record::Moment until = before;
+  while (const Timeline::Copy* copy = timeline_.strictly_before(until)) {
+    const record::Moment from = copy->at;
+    restore(Point{copy->at, copy->machine});
+    const auto found = look(until);
+    if (pause_requested_) return fail(ErrorCode::kUsage, "interrupted");
+    if (found || (enough != nullptr && *enough)) return found;
+    until = from;
+  }
+  return std::optional<record::Moment>();
+}
+
+/// When one of some places was executed last.
+Result<std::optional<record::Moment>> Session::Core::latest_at(const Target& target,
+                                                               const record::Moment& before) {
+  return latest(before, [&](const record::Moment& until) {
+    std::optional<record::Moment> found;
+    machine::RunRequest request;
+    request.until_ticks = until.tick;
+    acts_until_ = until.acts;
+    if (target.is_at(machine().pc(), machine().sp()) && !machine().interrupt_imminent())
+      found = now();
+    while (machine().ticks() < until.tick && !pause_requested_) {
+      const Outcome outcome = run(request, &target);
+      if (outcome.kind != Outcome::Kind::kTarget) {
+        if (outcome.stop.why != machine::Stop::Why::kTime) break;
+        continue;
+      }
+      if (now() < until) found = now();
+      stood_at_ = {machine().pc(), machine().ticks()};
+    }
+    return found;
+  });
+}
+
+Result<Pause> Session::Core::back_to_place(const std::string& place) {
+  const auto addresses = resolve(place);
+  if (!addresses) return fail(addresses.error());
+  const record::Moment present = now();
+  if (timeline_.strictly_before(present) == nullptr) return no_past();
+  begin_back();
+  const auto kept = keep();
+  Target target;
+  for (const std::uint32_t address : *addresses) target.places.push_back({address, {}});
+  Result<std::optional<record::Moment>> found;
+  {
+    const Quiet quiet(*this);
+    found = latest_at(target, present);
+  }
+  if (!found) return give_up(*kept);
+  if (!*found) {
+    running_ = false;
+    (void)return_to(*kept);
+    return fail(ErrorCode::kNotFound, fmt::format("{} was not executed before this moment", place),
+                "`back to start` goes to the beginning");
+  }
+  return arrive(**found, Pause::Cause::kArrived, place);
+}
+
+/// The last moment at which an instruction was complete, before this one.
+Result<std::optional<record::Moment>> Session::Core::boundary_before(const record::Moment& moment) {
+  // From near enough: most of the way in one go.
+  const auto steps = [&](const record::Moment& until) {
+    std::optional<record::Moment> found;
+    constexpr std::uint64_t kWindow = 64;
+    for (std::uint64_t window = kWindow;; window *= kWindow) {
+      const record::Moment from = now();
+      const Point point{from, std::shared_ptr<const machine::Machine>(machine().clone())};
+      acts_until_ = until.acts;
+      const bool all = until.tick - from.tick <= window;
+      machine::RunRequest request;
+      if (!all) {
+        request.until_ticks = until.tick - window;
+        while (machine().ticks() < request.until_ticks && !pause_requested_)
+          if (run(request).stop.why != machine::Stop::Why::kTime) break;
+      }
+      if (all && !machine().asleep()) found = now();
+      request = {};
+      request.instructions = 1;
+      request.until_ticks = until.tick;
+      while (machine().ticks() < until.tick && !pause_requested_) {
+        const Outcome outcome = run(request);
+        if (outcome.stop.why == machine::Stop::Why::kInstructions && now() < moment) found = now();
+        if (outcome.stop.why == machine::Stop::Why::kFault) break;
+        stood_at_ = {machine().pc(), machine().ticks()};
+      }
+      if (found || all || pause_requested_) return found;
+      restore(point);
+    }
+  };
+  return latest(moment, steps);
+}
+
+Result<Pause> Session::Core::to_tick(std::uint64_t tick, Pause::Cause cause) {
+  const Timeline::Copy* first = timeline_.first();
+  if (first == nullptr) return no_past();
+  if (tick < first->at.tick)
+    return fail(ErrorCode::kOutOfRange, "that is before the beginning",
+                "`back to start` goes there");
+  begin_back();
+  const auto kept = keep();
+  record::Moment to{tick, 0};
+  for (const record::Act& act : timeline_.acts())
+    if (act.tick < tick && to.acts < timeline_.acts().size()) ++to.acts;
+  if (!travel(to)) return give_up(*kept);
+  if (machine().ticks() > tick) {  // that is the next boundary: the one before
+    Result<std::optional<record::Moment>> found;
+    {
+      const Quiet quiet(*this);
+      found = boundary_before(now());
+    }
+    if (!found) return give_up(*kept);
+    if (!*found) return at_beginning("that is before the beginning");
+    return arrive(**found, cause);
+  }
+  Outcome here;
+  here.kind = Outcome::Kind::kTarget;
+  return finish_back(here, cause);
+}
+
+/// Where an expression last held; if it does, where that began.
+Result<Pause> Session::Core::back_until(const std::string& text) {
+  auto expression = expression::Expression::parse(text, scope());
+  if (!expression) return fail(expression.error());
+  const auto holds = expression->holds(scope());
+  if (!holds) return fail(holds.error());
+  const record::Moment present = now();
+  if (timeline_.strictly_before(present) == nullptr) return no_past();
+  Entry entry;
+  entry.point.id = UINT32_MAX;
+  entry.point.spec.kind = BreakpointSpec::Kind::kWhen;
+  entry.point.spec.place = *holds ? text : "!(" + text + ")";
+  if (auto bound = bind(entry); !bound) return fail(bound.error());
+  begin_back();
+  const auto kept = keep();
+  Result<std::optional<record::Moment>> found;
+  {
+    const Quiet quiet(*this);
+    breakpoints_.push_back(std::move(entry));
+    found = latest(present, [&](const record::Moment& until) {
+      std::optional<record::Moment> last;
+      acts_until_ = until.acts;
+      set_back(breakpoints_.back());
+      sync_marks();
+      machine::RunRequest request;
+      request.until_ticks = until.tick;
+      while (machine().ticks() < until.tick && !pause_requested_) {
+        const Outcome outcome = run(request);
+        if (outcome.cause == Pause::Cause::kHolds && now() < present) last = now();
+        stood_at_ = {machine().pc(), machine().ticks()};
+      }
+      return last;
+    });
+    breakpoints_.pop_back();
+    sync_marks();
+    if (found && *found && !*holds) found = boundary_before(**found);
+  }
+  if (!found) return give_up(*kept);
+  if (*found) return arrive(**found, Pause::Cause::kHolds, text);
+  if (*holds) return at_beginning(text + " has held from the beginning");
+  running_ = false;
+  (void)return_to(*kept);
+  return fail(ErrorCode::kNotFound, fmt::format("{} did not hold before this moment", text));
+}
+
+Result<Pause> Session::Core::back_to_start() {
+  if (timeline_.strictly_before(now()) == nullptr) return no_past();
+  begin_back();
+  return at_beginning("start");
+}
+
+Result<Pause> Session::Core::back_by(std::uint64_t ticks) {
+  const std::uint64_t now = machine().ticks();
+  const Timeline::Copy* first = timeline_.first();
+  if (first == nullptr) return no_past();
+  if (ticks > now - first->at.tick)
+    return fail(ErrorCode::kOutOfRange,
+                fmt::format("the timeline begins {} ago",
+                            to_text(to_time(now - first->at.tick, machine().info().clock_hz))),
+                "`back to start` goes there");
+  return to_tick(now - ticks, Pause::Cause::kTimeUp);
+}
+
+void Session::Core::set_timeline(bool on) {
+  if (on == timeline_.on()) return;
+  timeline_.set_on(on);
+  if (on && !image_path_.empty()) timeline_.keep(machine(), beside());
+}
+
+std::uint64_t Session::Core::tick_of(Picoseconds time) const {
+  const auto told = told_times_.find(time.count);
+  if (told != told_times_.end()) return told->second;
+  const std::uint64_t hz = machine().info().clock_hz;
+  const std::uint64_t tick = to_ticks(time, hz);
+  return tick > 0 && to_time(tick, hz).count > time.count ? tick - 1 : tick;
+}
+
+}  // namespace lucid
