@@ -11,9 +11,12 @@
 namespace lucid::record {
 namespace {
 
-/// Ticks of work between two copies, where they lie densest: a copy costs about a microsecond, this
+/// Ticks of work between two copies, where they lie densest: a copy costs a few microseconds, this
 /// much running some hundred.
-constexpr std::uint64_t kSpacing = 262'144;
+constexpr std::uint64_t kSpacing = 1'048'576;
+/// On the way back to a moment: so many for each halving of the distance, and that dense.
+constexpr std::uint64_t kToMoment = 32;
+constexpr std::uint64_t kSpacingNear = kSpacing / 32;
 /// A tick asleep is that much less work than one awake.
 constexpr std::uint64_t kSleepsLighter = 64;
 /// A stretch asleep is come by at least this often, in ticks for each tick of work.
@@ -168,14 +171,21 @@ const Timeline::Copy* Timeline::strictly_before(const Moment& moment) const {
   return behind == copies_.begin() ? nullptr : &std::prev(behind)->second;
 }
 
+std::uint64_t Timeline::spacing_at(std::uint64_t tick) const {
+  if (aim_ == 0) return kSpacing;
+  const std::uint64_t to_go = aim_ > tick ? (aim_ - tick) / ratio_ : 0;
+  return std::max(kSpacingNear, to_go / kToMoment);
+}
+
 std::uint64_t Timeline::next_stop(const machine::Machine& machine) {
   if (!on_) return UINT64_MAX;
   const Moment now{machine.ticks(), done_};
   const auto next = copies_.upper_bound(now);
+  const std::uint64_t spacing = spacing_at(now.tick);
   std::uint64_t work = 0;
   if (next != copies_.begin())
-    work = std::min(kSpacing - 1, work_of(machine) - std::prev(next)->second.work);
-  std::uint64_t stop = now.tick + (kSpacing - work) * ratio_;
+    work = std::min(spacing - 1, work_of(machine) - std::prev(next)->second.work);
+  std::uint64_t stop = now.tick + (spacing - work) * ratio_;
   if (next != copies_.end() && next->first.tick > now.tick) stop = std::min(stop, next->first.tick);
   return stop;
 }
@@ -183,7 +193,7 @@ std::uint64_t Timeline::next_stop(const machine::Machine& machine) {
 bool Timeline::is_due(const machine::Machine& machine) const {
   if (!on_) return false;
   const Copy* last = before({machine.ticks(), done_});
-  return last == nullptr || work_of(machine) - last->work >= kSpacing;
+  return last == nullptr || work_of(machine) - last->work >= spacing_at(machine.ticks());
 }
 
 /// Lets copies go until a quarter of the bound is free: the gaps between those that stay grow with
@@ -192,8 +202,10 @@ void Timeline::thin(const Moment& here) {
   const Copy* at = before(here);
   const std::uint64_t stand = at != nullptr ? at->work : 0;
   const std::uint64_t end = copies_.rbegin()->second.work;
-  while (bytes_ > bound_ / 4 * 3 && copies_.size() > 2) {
-    spread_ = spread_ == 0 ? 1.0 / 4096 : spread_ * 1.25;
+  constexpr double kLeast = 1.0 / 4096;
+  for (double spread = std::max(kLeast, spread_ / 8);
+       bytes_ > bound_ / 4 * 3 && copies_.size() > 2; spread *= 1.25) {
+    spread_ = spread;
     std::uint64_t last = copies_.begin()->second.work;
     for (auto copy = std::next(copies_.begin()); std::next(copy) != copies_.end();) {
       const std::uint64_t work = copy->second.work;

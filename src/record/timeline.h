@@ -112,6 +112,8 @@ class Timeline {
   [[nodiscard]] const Copy* first() const {
     return copies_.empty() ? nullptr : &copies_.begin()->second;
   }
+  /// A run leads to this tick: on the way copies lie the denser the nearer. 0: it is not known.
+  void aim_at(std::uint64_t tick) { aim_ = tick; }
   /// The tick at which a run from here should come by next: a copy is there, or one is due.
   [[nodiscard]] std::uint64_t next_stop(const machine::Machine& machine);
   /// It is time to keep one.
@@ -119,6 +121,7 @@ class Timeline {
 
  private:
   void thin(const Moment& here);
+  [[nodiscard]] std::uint64_t spacing_at(std::uint64_t tick) const;
 
   bool on_ = true;
   std::size_t bound_ = kBound, bytes_ = 0;
@@ -127,6 +130,7 @@ class Timeline {
   std::uint64_t last_id_ = 0;
   Moment end_;
   std::map<Moment, Copy> copies_;
+  std::uint64_t aim_ = 0;
   double spread_ = 0;        ///< of thinning: the least gap, by the distance
   std::uint64_t ratio_ = 1;  ///< ticks that a tick of work has taken lately
 };

@@ -284,6 +284,7 @@ void Session::Core::begin_timeline() {
 bool Session::Core::run_again(const record::Moment& to, const Met& met) {
   replaying_ = true;
   acts_until_ = to.acts;
+  timeline_.aim_at(to.tick);
   std::pair<std::uint64_t, std::uint32_t> last{UINT64_MAX, 0};
   bool done = true;
   while (machine().ticks() < to.tick) {
@@ -314,6 +315,7 @@ bool Session::Core::run_again(const record::Moment& to, const Met& met) {
     happen();
   }
   acts_until_ = SIZE_MAX;
+  timeline_.aim_at(0);
   replaying_ = false;
   return done;
 }
