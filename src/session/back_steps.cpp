@@ -15,7 +15,7 @@ namespace {
 struct Level {
   const Function* function = nullptr;
   std::uint32_t cfa = 0;
-  bool interrupt = false;
+  bool interrupt = false, known = false;
   std::vector<const InlinedCall*> inlined;  ///< outermost first
 };
 
@@ -43,8 +43,8 @@ class Session::Core::Walk {
     const auto chain = frames::unwind(core.program_, core.machine(), core.flows_);
     for (std::size_t i = 0; i < chain.size(); ++i) {
       const std::uint32_t pc = i == 0 ? chain[i].pc : frames::look_address(chain[i]);
-      levels_.push_back(
-          {chain[i].function, chain[i].cfa, chain[i].interrupt, bodies_at(core.program_, pc)});
+      levels_.push_back({chain[i].function, chain[i].cfa, chain[i].interrupt, chain[i].known,
+                         bodies_at(core.program_, pc)});
     }
   }
   ~Walk() {
@@ -68,6 +68,8 @@ class Session::Core::Walk {
   Result<std::optional<record::Moment>> over() {
     core_.run_all_through_ = true;
     for (level_ = 0; level_ < levels_.size(); ++level_) {
+      const Level& level = levels_[level_];
+      if (!level.known || level.function == nullptr || !level.function->has_lines) continue;
       inlined_ = levels_[level_].inlined;
       begins_here_ = false;
       auto found = windows([&] { return own_lines(); });
@@ -109,26 +111,40 @@ class Session::Core::Walk {
         starts.push_back({core_.now(), std::shared_ptr<const machine::Machine>(machine().clone())});
         if (window == kShortest) break;
       }
+      // What a start has led to need not be walked through from those before it.
       std::optional<record::Moment> found;
       for (; !starts.empty() && !found && !begins_here_ && !core_.pause_requested_;
            starts.pop_back()) {
         core_.restore(starts.back());
-        core_.limit_end_ = end_.tick;
+        core_.limit_end_ = bound_;
+        walked_ = false;
         found = look();
         core_.limit_end_ = UINT64_MAX;
+        if (walked_) bound_ = std::min(bound_, starts.back().at.tick);
       }
       return found;
     };
+    bound_ = end_.tick;
     return core_.latest(end_, from_windows, &begins_here_);
+  }
+
+  /// Over what is called; but into bodies that lead to the one that stands at the end.
+  [[nodiscard]] StepKind kind() const {
+    if (!core_.run_all_through_) return StepKind::kInto;
+    const auto here = bodies_at(core_.program_, machine().pc());
+    return here.size() < inlined_.size() && begins_with(inlined_, here) ? StepKind::kInto
+                                                                        : StepKind::kOver;
   }
 
   /// One step forwards. False: the end has been reached.
   bool step() {
-    if (machine().ticks() >= end_.tick || core_.pause_requested_) return false;
+    if (machine().ticks() >= bound_ || core_.pause_requested_) return false;
     const std::uint64_t before = machine().ticks();
-    const Outcome outcome = core_.stands_in_start_up() ? core_.run_to_main() : core_.line_step();
+    const Outcome outcome =
+        core_.stands_in_start_up() ? core_.run_to_main() : core_.line_step(kind());
     core_.stood_at_ = {machine().pc(), machine().ticks()};
-    if (machine().ticks() >= end_.tick) return false;
+    if (machine().ticks() >= bound_) return false;
+    walked_ = true;
     return outcome.kind == Outcome::Kind::kTarget ||
            (outcome.stop.why != machine::Stop::Why::kTime && machine().ticks() > before);
   }
@@ -145,11 +161,13 @@ class Session::Core::Walk {
       if (i + 1 >= chain.size()) break;
       // Has this very one returned before the end?
       const Point here{core_.now(), std::shared_ptr<const machine::Machine>(machine().clone())};
+      core_.limit_end_ = end_.tick;
       Target back;
       back.places.push_back({chain[i + 1].pc, chain[i].cfa});
       const bool returned =
           core_.run({}, &back).kind == Outcome::Kind::kTarget && machine().ticks() < end_.tick;
       core_.restore(here);
+      core_.limit_end_ = bound_;
       if (returned) return false;
       break;
     }
@@ -159,7 +177,7 @@ class Session::Core::Walk {
   std::optional<record::Moment> own_lines() {
     const Level& level = levels_[level_];
     std::optional<record::Moment> found;
-    while (machine().ticks() < end_.tick && !core_.pause_requested_) {
+    while (machine().ticks() < bound_ && !core_.pause_requested_) {
       auto chain = frames::unwind(core_.program_, machine(), core_.flows_);
       const auto frame = std::find_if(chain.begin(), chain.end(),
                                       [&](const frames::Frame& f) { return same_call(f, level); });
@@ -201,7 +219,7 @@ class Session::Core::Walk {
       target.places[0].sp = entry_sp + static_cast<std::uint32_t>(anchor->offset);
     const Outcome outcome = core_.run({}, &target);
     core_.stood_at_ = {machine().pc(), machine().ticks()};
-    return outcome.kind == Outcome::Kind::kTarget && machine().ticks() < end_.tick;
+    return outcome.kind == Outcome::Kind::kTarget && machine().ticks() < bound_;
   }
 
   Core& core_;
@@ -209,6 +227,8 @@ class Session::Core::Walk {
   std::vector<Level> levels_;  ///< at the end, innermost first
   std::size_t level_ = 0;      ///< the one whose lines count
   std::vector<const InlinedCall*> inlined_;
+  std::uint64_t bound_ = 0;   ///< what lies behind this tick has been walked through
+  bool walked_ = false;       ///< a step has ended
   bool begins_here_ = false;  ///< this call was made within the window
 };
 

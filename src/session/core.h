@@ -330,7 +330,7 @@ class Session::Core final : private machine::MarkListener {
   std::uint32_t events_too_ = 0;  ///< that end a stretch of running, beside those people want
   Result<std::optional<record::Moment>> call_of_this_level(const record::Moment& end);
   Result<std::optional<record::Moment>> step_before(StepKind kind, StepUnit unit);
-  Outcome line_step();
+  Outcome line_step(StepKind kind);
   [[nodiscard]] bool stands_in_start_up();
   Outcome run_to_main();
   Outcome out_step();

@@ -473,7 +473,9 @@ Session::Core::Outcome Session::Core::run_through(std::uint32_t returns_to, std:
   return run({}, &target);
 }
 
-Session::Core::Outcome Session::Core::line_step() { return Step(*this, StepKind::kInto).by_line(); }
+Session::Core::Outcome Session::Core::line_step(StepKind kind) {
+  return Step(*this, kind).by_line();
+}
 Session::Core::Outcome Session::Core::out_step() { return Step(*this, StepKind::kOut).out(); }
 
 Pause Session::Core::step_instruction(StepKind kind) {
