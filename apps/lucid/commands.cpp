@@ -188,7 +188,7 @@ const std::vector<Command>& commands() {
        true},
       {"back to",
        Group::kBack,
-       {"back to start", "back to WHERE"},
+       {"back to start", "back to origin|history N", "back to WHERE"},
        "where a place was executed last, or to a time",
        "Any time that has been shown may be given back.",
        "back to control_step",
@@ -240,6 +240,21 @@ const std::vector<Command>& commands() {
        &Console::do_back_out,
        true,
        true},
+      {"history",
+       Group::kBack,
+       {"history OBJECT [last N]"},
+       "the writes of an object, by whom",
+       "The last 20, or as many as you like; `back to history 3` goes behind the third.",
+       "history heater_ms",
+       &Console::do_history},
+      {"origin",
+       Group::kBack,
+       {"origin OBJECT [depth N]"},
+       "where its value has come from",
+       "The instruction that worked it out, through all that has moved it since, and what fed "
+       "that; `depth 3` follows those, too. `back to origin 2` goes to the second.",
+       "origin heater_ms depth 3",
+       &Console::do_origin},
       {"mark",
        Group::kBack,
        {"mark MARK"},
@@ -580,6 +595,8 @@ const std::vector<Topic>& topics() {
        "back                 to the latest breakpoint or fault before now\n"
        "back into            a step back; over, out; lines or instructions, with a count\n"
        "back to PLACE, back until EXPR, back for 20ms, back to 11.000 s\n"
+       "history OBJECT       all that wrote it; back to history 3\n"
+       "origin OBJECT        what its value was made of; back to origin 2\n"
        "go, step …           in the past: into the same future, with the same inputs\n"
        "let, drive, feed …   in the past begin another future; the old end is a mark\n"
        "mark NAME, marks, revert to NAME\n"

@@ -2,6 +2,8 @@
 // Commands that go back in time.
 #include <fmt/format.h>
 
+#include <algorithm>
+
 #include "console.h"
 
 namespace lucid::app {
@@ -26,6 +28,9 @@ Result<void> Console::do_back(const Words& words) {
 
 Result<void> Console::do_back_to(const Words& words) {
   if (words.has("start")) return stand_back(session_->back_to_start());
+  const auto number = static_cast<std::size_t>(words.number("N", 0));
+  if (words.has("origin")) return stand_back(session_->back_to_origin(number));
+  if (words.has("history")) return stand_back(session_->back_to_history(number));
   const std::string where = words.text("WHERE");
   const auto time = time_of(where);
   return stand_back(time ? session_->back_to_time(*time) : session_->back_to(where));
@@ -53,6 +58,24 @@ Result<void> Console::step_back(StepKind kind, const Words& words) {
 Result<void> Console::do_back_into(const Words& words) { return step_back(StepKind::kInto, words); }
 Result<void> Console::do_back_over(const Words& words) { return step_back(StepKind::kOver, words); }
 Result<void> Console::do_back_out(const Words& words) { return step_back(StepKind::kOut, words); }
+
+Result<void> Console::do_history(const Words& words) {
+  const std::string object = words.text("OBJECT");
+  const auto most = static_cast<std::size_t>(words.number("N", 20));
+  if (most == 0) return fail(ErrorCode::kUsage, "at least one row");
+  auto rows = session_->history(object, most);
+  if (!rows) return fail(rows.error());
+  show(Writes{object, std::move(*rows)});
+  return {};
+}
+
+Result<void> Console::do_origin(const Words& words) {
+  const auto depth = static_cast<unsigned>(std::min<std::uint64_t>(words.number("N", 1), 100));
+  auto view = session_->origin(words.text("OBJECT"), depth);
+  if (!view) return fail(view.error());
+  show(*view);
+  return {};
+}
 
 Result<void> Console::do_mark(const Words& words) {
   const auto mark = session_->mark(words.text("MARK"));

@@ -114,6 +114,8 @@ class Console final : public Listener {
   Result<void> do_back_into(const Words& words);
   Result<void> do_back_over(const Words& words);
   Result<void> do_back_out(const Words& words);
+  Result<void> do_history(const Words& words);
+  Result<void> do_origin(const Words& words);
   Result<void> do_mark(const Words& words);
   Result<void> do_marks(const Words& words);
   Result<void> do_revert(const Words& words);

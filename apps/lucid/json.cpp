@@ -168,6 +168,38 @@ struct JsonViews {
                               {"image_gone", mark.image_gone}});
     return out;
   }
+  Json operator()(const Writes& h) const {
+    Json out{{"view", "history"}, {"object", h.object}, {"writes", Json::array()}};
+    for (const Session::Write& row : h.rows)
+      out["writes"].push_back({{"picoseconds", row.time.count},
+                               {"before", row.access.before},
+                               {"after", row.access.after},
+                               {"by", json(row.access.by)},
+                               {"instruction", row.access.instruction}});
+    return out;
+  }
+  Json operator()(const OriginView& v) const {
+    static constexpr const char* kHow[] = {"worked",    "constant", "flash", "input", "hardware",
+                                           "interrupt", "edit",     "start", "moved", "unknown"};
+    Json out{{"view", "origin"}, {"nodes", Json::array()}};
+    for (const OriginNode& node : v.nodes) {
+      Json row{{"depth", node.depth},
+               {"object", node.object},
+               {"value", node.value},
+               {"how", kHow[static_cast<unsigned>(node.how)]},
+               {"picoseconds", node.time.count},
+               {"where", json(node.where)},
+               {"from", Json::array()}};
+      if (!node.instruction.empty()) row["instruction"] = node.instruction;
+      if (node.called_from) row["called_from"] = json(*node.called_from);
+      for (const OriginNode::From& from : node.from)
+        row["from"].push_back({{"name", from.name}, {"value", from.value}});
+      out["nodes"].push_back(std::move(row));
+    }
+    if (v.cut) out["more"] = true;
+    if (v.interrupted) out["interrupted"] = true;
+    return out;
+  }
   Json operator()(const Session::TimelineView& t) const {
     return {{"view", "timeline"},
             {"on", t.on},

@@ -49,7 +49,8 @@ struct StandIn {
   std::uint32_t code;
   std::string_view text;
 };
-constexpr std::array<StandIn, 16> kStandIns{{{0x258c, "|"},
+constexpr std::array<StandIn, 17> kStandIns{{{0x258c, "|"},
+                                             {0x2212, "-"},
                                              {0x2194, "<->"},
                                              {0x2227, "&"},
                                              {0x2502, ":"},

@@ -111,6 +111,10 @@ struct Inputs {
 struct Marks {
   std::vector<Session::MarkView> list;
 };
+struct Writes {
+  std::string object;
+  std::vector<Session::Write> rows;
+};
 struct ChipFacts {
   ChipInfo info;
   std::vector<std::string> modelled, registers_only;  ///< peripherals
@@ -126,11 +130,12 @@ struct Chips {
   std::vector<Chip::Summary> chips;
 };
 
-using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView,
-                           Registers, MemoryView, StackView, Callers, Breakpoints, Pins, Parts,
-                           IoRegisters, Variables, TimeView, Explanation, Serial, Chips, Watches,
-                           Faults, GraphView, Found, OpenedLine, Inputs, Logged, Help, Completions,
-                           Remark, ChipFacts, Demos, Marks, Session::TimelineView>;
+using Reply =
+    std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
+                 MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
+                 TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView, Found,
+                 OpenedLine, Inputs, Logged, Help, Completions, Remark, ChipFacts, Demos, Marks,
+                 Session::TimelineView, Writes, OriginView>;
 
 }  // namespace lucid::app
 

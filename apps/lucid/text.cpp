@@ -240,6 +240,69 @@ class TextViews {
     }
     return out.empty() ? "no moment is marked; `mark NAME` does that\n" : out;
   }
+  std::string operator()(const Writes& h) const {
+    if (h.rows.empty()) return "nothing has written " + h.object + " before this moment\n";
+    std::size_t widest = 0;
+    for (const Session::Write& row : h.rows)
+      widest =
+          std::max(widest, style_.columns(row.access.before) + style_.columns(row.access.after));
+    std::string out;
+    for (std::size_t i = 0; i < h.rows.size(); ++i) {
+      const DataAccess& d = h.rows[i].access;
+      const std::string values = d.before + " → " + d.after;
+      const std::size_t blank = widest + 3 - std::min(widest + 3, style_.columns(values));
+      out += fmt::format("{:>4}  {:>14}  {}{}  {}\n", i + 1, to_text(h.rows[i].time), values,
+                         std::string(blank, ' '), place(d.by));
+    }
+    return out;
+  }
+
+  /// One sentence a node.
+  std::string operator()(const OriginView& v) const {
+    std::string out;
+    for (std::size_t i = 0; i < v.nodes.size(); ++i) {
+      const OriginNode& n = v.nodes[i];
+      const std::string indent(2 * std::size_t{n.depth}, ' ');
+      std::string line = fmt::format("{:>3}  {}", i + 1, indent);
+      const std::size_t hang = 5 + indent.size();
+      line += style_.bold(n.object);
+      if (!n.value.empty()) line += " = " + n.value;
+      line += ": " + made(n);
+      out += style_.wrapped(line, static_cast<unsigned>(hang + 2)) + "\n";
+    }
+    if (v.cut) out += style_.dim("     there would be more") + "\n";
+    if (v.interrupted) out += style_.warn("     interrupted: this is what was found") + "\n";
+    return out;
+  }
+  [[nodiscard]] std::string made(const OriginNode& n) const {
+    const std::string at = to_text(n.time);
+    std::string where = place(n.where);
+    if (n.called_from) where += ", called in " + place(*n.called_from);
+    const auto by = [&](const char* verb) {
+      return fmt::format("{} `{}` in {} at {}", verb, n.instruction, where, at);
+    };
+    std::string from;
+    for (const OriginNode::From& f : n.from) {
+      from += from.empty() ? "" : &f == &n.from.back() ? " and " : ", ";
+      from += f.name + (f.value.empty() ? "" : " (" + f.value + ")");
+    }
+    switch (n.how) {
+      case OriginNode::How::kWorked: return by("set by") + (from.empty() ? "" : " from " + from);
+      case OriginNode::How::kConstant: return by("a constant, set by");
+      case OriginNode::How::kFlash: return by("set by") + ", from " + from;
+      case OriginNode::How::kInput: return by("read by") + " from " + from;
+      case OriginNode::How::kHardware:
+        return "changed by the chip itself, during " + by("").substr(1);
+      case OriginNode::How::kInterrupt:
+        return fmt::format("stored as an interrupt was entered in {} at {}", where, at);
+      case OriginNode::How::kEdit: return fmt::format("changed by hand at {}, in {}", at, where);
+      case OriginNode::How::kStart: return "as it was at the start: nothing has written it since";
+      case OriginNode::How::kMoved:
+      case OriginNode::How::kUnknown: return "followed through too many moves";
+    }
+    return {};
+  }
+
   std::string operator()(const Session::TimelineView& t) const {
     if (!t.on) return "the timeline is off: nothing of the past is kept\n";
     return fmt::format("the timeline begins at {} and ends at {}: {} {} of the chip, {:.1f} MiB\n",

@@ -234,6 +234,20 @@ class LUCID_API Session {
   Result<Pause> go_to_time(Picoseconds time);
   /// The same, but only back. Error: kUsage for a time that is not earlier.
   Result<Pause> back_to_time(Picoseconds time);
+  /// Where the value that an object has now has come from: the instruction that worked it out,
+  /// through whatever has moved it, and what fed that, to `depth` levels. Bytes with different
+  /// origins are told apart. Errors: those of evaluate(); kUsage for what has no place.
+  Result<OriginView> origin(const std::string& object, unsigned depth = 1);
+  /// Before the instruction of a node, from 1 on, of what origin() has given last.
+  Result<Pause> back_to_origin(std::size_t number);
+  struct Write {
+    Picoseconds time;
+    DataAccess access;
+  };
+  /// The last writes of an object before now, the latest last. Errors: those of pause_at().
+  Result<std::vector<Write>> history(const std::string& object, std::size_t most = 20);
+  /// Behind a write, from 1 on, of what history() has given last.
+  Result<Pause> back_to_history(std::size_t number);
   /// How far the timeline goes beyond this moment; 0 at the present.
   [[nodiscard]] Picoseconds behind() const;
   /// Keeps no copies from now on, and forgets those that there are; or keeps them again.

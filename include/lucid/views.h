@@ -166,6 +166,37 @@ struct VariableView {
   Unknown unknown = Unknown::kNone;  ///< why it has no value, if it has none
 };
 
+/// Where a value has come from: what made it, and what fed that.
+struct OriginNode {
+  unsigned depth = 0;  ///< 0: what was asked for, or one of its bytes
+  std::string object, value;
+  enum class How : std::uint8_t {
+    kWorked,     ///< worked out by an instruction, from `from`
+    kConstant,   ///< it stands in the instruction
+    kFlash,      ///< read from flash
+    kInput,      ///< read from an I/O register
+    kHardware,   ///< changed by a peripheral
+    kInterrupt,  ///< by the entry of one
+    kEdit,       ///< by a person, with the debugger
+    kStart,      ///< nothing has written it since the start
+    kMoved,      ///< only moved: not given for a whole way
+    kUnknown,    ///< it was followed too far
+  } how = How::kUnknown;
+  std::string instruction;
+  Location where;
+  std::optional<Location> called_from;  ///< the line, if that instruction has none
+  Picoseconds time;
+  struct From {
+    std::string name, value;
+  };
+  std::vector<From> from;
+};
+struct OriginView {
+  std::vector<OriginNode> nodes;  ///< each before what fed it
+  bool cut = false;               ///< there would be more
+  bool interrupted = false;       ///< somebody asked for a pause
+};
+
 /// Structures that point at each other.
 struct GraphView {
   struct Node {

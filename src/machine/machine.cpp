@@ -11,6 +11,18 @@
 namespace lucid {
 namespace machine {
 
+Making Target::making(const Machine& /*before*/, const Instruction& instruction,
+                      const Cell& cell) const {
+  if (cell.kind != Cell::Kind::kRegister || cell.number >= FrameState::kRegisters ||
+      (writes(instruction) >> cell.number & 1U) == 0)
+    return {};
+  Making out{Making::How::kWorked, {}};
+  const std::uint64_t read = reads(instruction);
+  for (unsigned n = 0; n < FrameState::kRegisters; ++n)
+    if ((read >> n & 1U) != 0) out.from.push_back({Cell::Kind::kRegister, n, {}});
+  return out;
+}
+
 std::string fault_text(const Stop& stop) {
   const auto hex = [](std::uint32_t value) { return fmt::format("0x{:04x}", value); };
   const std::string who =

@@ -11,6 +11,7 @@
 #include "lucid/chip.h"
 #include "lucid/instruction.h"
 #include "machine/frame_state.h"
+#include "machine/making.h"
 
 namespace lucid::machine {
 
@@ -88,6 +89,9 @@ class Target {
   [[nodiscard]] virtual RegisterSpan result_of(const Instruction& /*instruction*/) const {
     return {};
   }
+  /// How an instruction makes a byte, with the machine as it is before.
+  [[nodiscard]] virtual Making making(const Machine& before, const Instruction& instruction,
+                                      const Cell& cell) const;
   /// The registers that a function's value of so many bytes is returned in, lowest byte first.
   /// Empty: in memory, or it is not known.
   [[nodiscard]] virtual RegisterSpan returned_in(std::uint32_t /*bytes*/) const { return {}; }

@@ -80,6 +80,10 @@ class Session::Core final : private machine::MarkListener {
   Result<Session::MarkView> mark(const std::string& name);
   Result<Pause> revert_to(const std::string& name);
   Result<Pause> back_until(const std::string& expression);
+  Result<OriginView> origin(const std::string& object, unsigned depth);
+  Result<Pause> back_to_origin(std::size_t number);
+  Result<std::vector<Session::Write>> history(const std::string& object, std::size_t most);
+  Result<Pause> back_to_history(std::size_t number);
   Result<Pause> stepped_back(StepKind kind, StepUnit unit, std::uint64_t count);
   /// The tick of a time as people write it: what has been told as that time, or the time itself.
   [[nodiscard]] std::uint64_t tick_of(Picoseconds time) const;
@@ -319,6 +323,8 @@ class Session::Core final : private machine::MarkListener {
   class Quiet;
   using Timeline = record::Timeline;
   class Walk;
+  class Origins;
+  std::vector<record::Moment> origin_moments_, history_moments_;
   /// Forwards through the past, one stretch after the other, the latest first, until one gives a
   /// moment. nullopt: none does. Error: somebody asked for a pause.
   /// Or until `enough`, if that is given.

@@ -178,6 +178,16 @@ Result<Pause> Session::back_to_time(Picoseconds time) {
                 "`go to` goes there forwards");
   return core_->to_tick(tick, Pause::Cause::kTimeUp);
 }
+Result<OriginView> Session::origin(const std::string& object, unsigned depth) {
+  return core_->origin(object, depth);
+}
+Result<Pause> Session::back_to_origin(std::size_t number) { return core_->back_to_origin(number); }
+Result<std::vector<Session::Write>> Session::history(const std::string& object, std::size_t most) {
+  return core_->history(object, most);
+}
+Result<Pause> Session::back_to_history(std::size_t number) {
+  return core_->back_to_history(number);
+}
 Picoseconds Session::behind() const {
   const std::uint64_t end = core_->timeline_.end().tick;
   const std::uint64_t now = core_->machine().ticks();

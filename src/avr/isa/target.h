@@ -24,6 +24,9 @@ class AvrTarget final : public machine::Target {
   void write_text(Instruction& instruction) const override;
   [[nodiscard]] machine::StackEffect stack_effect(const Instruction& instruction) const override;
   [[nodiscard]] machine::RegisterSpan result_of(const Instruction& instruction) const override;
+  [[nodiscard]] machine::Making making(const machine::Machine& before,
+                                       const Instruction& instruction,
+                                       const machine::Cell& cell) const override;
   [[nodiscard]] machine::RegisterSpan returned_in(std::uint32_t bytes) const override;
   [[nodiscard]] std::vector<machine::RegisterSpan> helper_results(
       const std::string& name) const override;

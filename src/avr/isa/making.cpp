@@ -1,0 +1,147 @@
+// SPDX-License-Identifier: MIT
+// Where what an instruction writes has come from.
+#include "avr/isa/target.h"
+#include "machine/machine.h"
+
+namespace lucid::avr {
+namespace {
+
+using machine::Cell;
+using machine::Making;
+using How = Making::How;
+
+constexpr std::uint32_t kIoBegin = 0x20;  ///< of I/O addresses, in data space
+constexpr unsigned kX = 26, kY = 28, kZ = 30;
+
+Cell register_cell(unsigned number) { return {Cell::Kind::kRegister, number, {}}; }
+
+/// The first 32 bytes of data space are the registers.
+Cell data_cell(std::uint32_t address) {
+  if (address < kIoBegin) return register_cell(address);
+  return {Cell::Kind::kMemory, 0, {Space::kData, address}};
+}
+
+bool is_constant(std::uint8_t op, bool same) {
+  return op == kLDI || (same && (op == kEOR || op == kSUB));
+}
+
+/// Before it executes: where a load or store goes. nullopt: it is none.
+std::optional<std::uint32_t> accessed(const Entry& e, const machine::Machine& m) {
+  const auto pair = [&](unsigned low) {
+    return static_cast<std::uint32_t>(m.register_value(low) | m.register_value(low + 1) << 8);
+  };
+  const auto offset = static_cast<std::uint32_t>(e.k);
+  switch (e.op) {
+    case kLDS:
+    case kSTS: return offset;
+    case kIN:
+    case kOUT:
+    case kSBI:
+    case kCBI: return kIoBegin + offset;
+    case kLD_X:
+    case kLD_XI:
+    case kST_X:
+    case kST_XI: return pair(kX);
+    case kLD_XD:
+    case kST_XD: return (pair(kX) - 1) & 0xffffU;
+    case kLD_Y:
+    case kLD_YI:
+    case kST_Y:
+    case kST_YI: return pair(kY);
+    case kLD_YD:
+    case kST_YD: return (pair(kY) - 1) & 0xffffU;
+    case kLDD_Y:
+    case kSTD_Y: return pair(kY) + offset;
+    case kLD_Z:
+    case kLD_ZI:
+    case kST_Z:
+    case kST_ZI: return pair(kZ);
+    case kLD_ZD:
+    case kST_ZD: return (pair(kZ) - 1) & 0xffffU;
+    case kLDD_Z:
+    case kSTD_Z: return pair(kZ) + offset;
+    case kPUSH: return m.sp();
+    case kPOP: return m.sp() + 1;
+    case kLPM_0:
+    case kLPM:
+    case kLPM_I:
+    case kELPM_0:
+    case kELPM:
+    case kELPM_I: return pair(kZ);
+    default: return std::nullopt;
+  }
+}
+
+bool from_flash(std::uint8_t op) {
+  return op == kLPM_0 || op == kLPM || op == kLPM_I || op == kELPM_0 || op == kELPM ||
+         op == kELPM_I;
+}
+
+bool stores(std::uint8_t op) {
+  switch (op) {
+    case kSTS:
+    case kOUT:
+    case kPUSH:
+    case kST_X:
+    case kST_XI:
+    case kST_XD:
+    case kST_Y:
+    case kST_YI:
+    case kST_YD:
+    case kSTD_Y:
+    case kST_Z:
+    case kST_ZI:
+    case kST_ZD:
+    case kSTD_Z: return true;
+    default: return false;
+  }
+}
+
+std::vector<Cell> cells_of(std::uint64_t registers) {
+  std::vector<Cell> out;
+  for (unsigned n = 0; n < kIoBegin; ++n)
+    if ((registers >> n & 1U) != 0) out.push_back(register_cell(n));
+  return out;
+}
+
+}  // namespace
+
+Making AvrTarget::making(const machine::Machine& before, const Instruction& instruction,
+                         const Cell& cell) const {
+  const Entry e = entry_of(instruction);
+  if (e.op == kNoOp) return {};
+  const auto at = accessed(e, before);
+  if (cell.kind == Cell::Kind::kFlag) {
+    constexpr std::string_view kLetters = "CZNVSHTI";
+    const bool written = cell.number < kLetters.size() &&
+                         row(e.op).writes.find(kLetters[cell.number]) != std::string_view::npos;
+    return written ? Making{How::kWorked, cells_of(reads(instruction))} : Making{};
+  }
+  if (cell.kind == Cell::Kind::kMemory || stores(e.op)) {
+    const bool here = at && data_cell(*at) == cell;
+    if (here && stores(e.op)) return {How::kMoved, {register_cell(e.a)}};
+    if (here && (e.op == kSBI || e.op == kCBI)) return {How::kWorked, {cell}};
+    const bool calls = instruction.flow == Flow::kCall || instruction.flow == Flow::kIndirectCall;
+    if (calls && cell.kind == Cell::Kind::kMemory && cell.address.space == Space::kData &&
+        cell.address.offset <= before.sp() &&
+        cell.address.offset + convention().return_bytes > before.sp())
+      return {How::kConstant, {}};  // where the call returns to
+    if (cell.kind == Cell::Kind::kMemory) return {};
+  }
+  if (cell.number >= kIoBegin || (writes(instruction) >> cell.number & 1U) == 0) return {};
+  if (is_constant(e.op, e.a == e.b)) return {How::kConstant, {}};
+  if (e.op == kMOV) return {How::kMoved, {register_cell(e.b)}};
+  if (e.op == kMOVW) return {How::kMoved, {register_cell(e.b + cell.number - e.a)}};
+  const bool implied = e.op == kLPM_0 || e.op == kELPM_0;
+  if (at && cell.number == (implied ? 0U : e.a)) {
+    if (!from_flash(e.op)) return {How::kMoved, {data_cell(*at)}};
+    return {How::kMoved, {{Cell::Kind::kMemory, 0, {Space::kCode, *at}}}};
+  }
+  if (at) {  // a pointer that moves
+    const unsigned low = cell.number & ~1U;
+    return {How::kWorked, {register_cell(low), register_cell(low + 1)}};
+  }
+  return {How::kWorked, cells_of(reads(instruction))};
+}
+
+}  // namespace lucid::avr
