@@ -276,6 +276,22 @@ const std::vector<Command>& commands() {
        "",
        "revert to before",
        &Console::do_revert},
+      {"compare",
+       Group::kBack,
+       {"compare MARK [with MARK]"},
+       "what differs between a mark and now",
+       "Variables and calls first, then registers, I/O, memories, pins and parts.",
+       "compare before",
+       &Console::do_compare},
+      {"suppose",
+       Group::kBack,
+       {"suppose let OBJECT = EXPR for TIME"},
+       "what would be otherwise after a change",
+       "Runs on twice, as it is and changed, and says what would differ first: of pins, bytes "
+       "sent, "
+       "breakpoints and faults. Then all is as before.",
+       "suppose let setpoint = 500 for 2 s",
+       &Console::do_suppose},
       {"timeline",
        Group::kBack,
        {"timeline [on|off]"},
@@ -599,7 +615,8 @@ const std::vector<Topic>& topics() {
        "origin OBJECT        what its value was made of; back to origin 2\n"
        "go, step …           in the past: into the same future, with the same inputs\n"
        "let, drive, feed …   in the past begin another future; the old end is a mark\n"
-       "mark NAME, marks, revert to NAME\n"
+       "mark NAME, marks, revert to NAME, compare NAME\n"
+       "suppose let X = E for 2 s   what would differ, without doing it\n"
        "The prompt says how far back one is. Nothing is sent twice to who is attached.",
        "time travel reverse backward backwards undo history mark marks future rewind"},
       {"keys", "what the keyboard does at the prompt",

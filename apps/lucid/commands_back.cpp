@@ -77,6 +77,23 @@ Result<void> Console::do_origin(const Words& words) {
   return {};
 }
 
+Result<void> Console::do_compare(const Words& words) {
+  const auto marks = words.texts("MARK");
+  auto comparison = session_->compare(marks[0], marks.size() > 1 ? marks[1] : "");
+  if (!comparison) return fail(comparison.error());
+  show(*comparison);
+  return {};
+}
+
+Result<void> Console::do_suppose(const Words& words) {
+  const auto span = parse_time(words.text("TIME"));
+  if (!span) return fail(span.error());
+  auto supposition = session_->suppose(words.text("OBJECT"), words.text("EXPR"), *span);
+  if (!supposition) return fail(supposition.error());
+  show(*supposition);
+  return {};
+}
+
 Result<void> Console::do_mark(const Words& words) {
   const auto mark = session_->mark(words.text("MARK"));
   if (!mark) return fail(mark.error());

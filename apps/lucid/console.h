@@ -116,6 +116,8 @@ class Console final : public Listener {
   Result<void> do_back_out(const Words& words);
   Result<void> do_history(const Words& words);
   Result<void> do_origin(const Words& words);
+  Result<void> do_compare(const Words& words);
+  Result<void> do_suppose(const Words& words);
   Result<void> do_mark(const Words& words);
   Result<void> do_marks(const Words& words);
   Result<void> do_revert(const Words& words);

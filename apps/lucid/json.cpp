@@ -168,6 +168,31 @@ struct JsonViews {
                               {"image_gone", mark.image_gone}});
     return out;
   }
+  static Json rows_of(const std::vector<Difference>& differences) {
+    Json out = Json::array();
+    for (const Difference& d : differences)
+      out.push_back({{"kind", d.kind}, {"name", d.name}, {"then", d.then}, {"now", d.now}});
+    return out;
+  }
+  Json operator()(const ComparisonView& c) const {
+    return {{"view", "comparison"},
+            {"picoseconds_then", c.then.count},
+            {"picoseconds_now", c.now.count},
+            {"differences", rows_of(c.differences)}};
+  }
+  Json operator()(const SuppositionView& s) const {
+    Json out{{"view", "supposition"},
+             {"same", s.same},
+             {"only_shifted", s.only_shifted},
+             {"picoseconds_until", s.until.count},
+             {"at_end", rows_of(s.at_end)}};
+    const auto happening = [](const SuppositionView::Happening& h) -> Json {
+      return {{"picoseconds", h.time.count}, {"what", h.what}, {"where", json(h.where)}};
+    };
+    if (s.as_is) out["as_is"] = happening(*s.as_is);
+    if (s.supposed) out["supposed"] = happening(*s.supposed);
+    return out;
+  }
   Json operator()(const Writes& h) const {
     Json out{{"view", "history"}, {"object", h.object}, {"writes", Json::array()}};
     for (const Session::Write& row : h.rows)

@@ -135,7 +135,7 @@ using Reply =
                  MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
                  TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView, Found,
                  OpenedLine, Inputs, Logged, Help, Completions, Remark, ChipFacts, Demos, Marks,
-                 Session::TimelineView, Writes, OriginView>;
+                 Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView>;
 
 }  // namespace lucid::app
 

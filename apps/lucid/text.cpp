@@ -257,6 +257,48 @@ class TextViews {
     return out;
   }
 
+  [[nodiscard]] std::string rows(const std::vector<Difference>& differences) const {
+    std::string out;
+    for (const Difference& d : differences) {
+      const bool own = d.kind == "variable" || d.kind == "callers";
+      std::string line =
+          "  " + (own && !d.name.empty() ? style_.bold(d.name)
+                                         : d.kind + (d.name.empty() ? "" : " ") + d.name);
+      line += d.then.empty() ? "  " + d.now : "  " + d.then + " → " + d.now;
+      out += style_.wrapped(line, 6) + "\n";
+    }
+    return out;
+  }
+  std::string operator()(const ComparisonView& c) const {
+    if (c.differences.empty()) return "nothing differs\n";
+    return style_.dim(to_text(c.then) + " → " + to_text(c.now)) + "\n" + rows(c.differences);
+  }
+  std::string operator()(const SuppositionView& s) const {
+    const auto told = [&](const char* when, const std::optional<SuppositionView::Happening>& h) {
+      return "  " +
+             style_.wrapped(fmt::format("{:<12}{}", when,
+                                        h ? fmt::format("{} at {}, {}", h->what, to_text(h->time),
+                                                        place(h->where))
+                                          : "nothing more happens"),
+                            14) +
+             "\n";
+    };
+    const std::string before =
+        s.same == 0 ? "" : fmt::format(" after {} that are the same", s.same);
+    std::string out;
+    if (!s.as_is && !s.supposed)
+      out = fmt::format("up to {} the same happens, at the same times{}\n", to_text(s.until),
+                        s.same == 0 ? ": nothing" : "");
+    else if (s.only_shifted)
+      out = "the same happens at other times; the first of them:\n";
+    else
+      out = "the first happening that differs" + before + ":\n";
+    if (s.as_is || s.supposed) out += told("as it is", s.as_is) + told("supposed", s.supposed);
+    if (!s.at_end.empty())
+      out += fmt::format("at {}, as it is → supposed:\n", to_text(s.until)) + rows(s.at_end);
+    return out;
+  }
+
   /// One sentence a node.
   std::string operator()(const OriginView& v) const {
     std::string out;

@@ -278,6 +278,12 @@ class LUCID_API Session {
   /// To a marked moment, with the future that it had. Errors: kNotFound; kUsage if the image has
   /// been loaded anew since.
   Result<Pause> revert_to(const std::string& mark);
+  /// What differs between a mark and now, or another mark. Errors: as revert_to().
+  Result<ComparisonView> compare(const std::string& mark, const std::string& with = {});
+  /// Runs on for a span as it is, and with an object changed, and says what differs first: of pins,
+  /// bytes sent, breakpoints and faults. Then all is as before. Errors: those of let().
+  Result<SuppositionView> suppose(const std::string& object, const std::string& expression,
+                                  Picoseconds span);
 
   // Looking, without any effect
   // ---------------------------------------------------------------------

@@ -166,6 +166,31 @@ struct VariableView {
   Unknown unknown = Unknown::kNone;  ///< why it has no value, if it has none
 };
 
+/// Something that is not the same at two moments.
+struct Difference {
+  std::string kind;  ///< variable, callers, register, io, ram, eeprom, pin, part, sent
+  std::string name;
+  std::string then, now;
+};
+struct ComparisonView {
+  Picoseconds then, now;
+  std::vector<Difference> differences;  ///< the program's own things first
+};
+
+/// What would be otherwise after a change: what a person would see first.
+struct SuppositionView {
+  struct Happening {
+    Picoseconds time;
+    std::string what;
+    Location where;
+  };
+  std::size_t same = 0;                      ///< happenings before it that are the same
+  std::optional<Happening> as_is, supposed;  ///< neither: all is the same
+  bool only_shifted = false;                 ///< the same things happen, at other times
+  Picoseconds until;                         ///< so far it was looked
+  std::vector<Difference> at_end;            ///< `then` as it is, `now` as supposed
+};
+
 /// Where a value has come from: what made it, and what fed that.
 struct OriginNode {
   unsigned depth = 0;  ///< 0: what was asked for, or one of its bytes

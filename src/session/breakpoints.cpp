@@ -501,11 +501,11 @@ bool Session::Core::counts(Entry& entry, Outcome& outcome) {
   if (!rule_says_pause(point.spec, point.passes)) return false;
   if (!point.spec.log.empty()) {
     if (listener_ != nullptr && !replaying_) listener_->on_message(filled(point.spec.log));
-    if (point.spec.once) used_up_.push_back(point.id);
+    if (point.spec.once && entry.armed_at <= now()) used_up_.push_back(point.id);
     return false;
   }
   outcome.ids.push_back(point.id);
-  if (point.spec.once) used_up_.push_back(point.id);
+  if (point.spec.once && entry.armed_at <= now()) used_up_.push_back(point.id);
   return outcome.cause != Pause::Cause::kCannotTell;
 }
 

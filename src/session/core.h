@@ -79,6 +79,12 @@ class Session::Core final : private machine::MarkListener {
   Result<Pause> back_to_start();
   Result<Session::MarkView> mark(const std::string& name);
   Result<Pause> revert_to(const std::string& name);
+  Result<ComparisonView> compare(const std::string& name, const std::string& with);
+  [[nodiscard]] std::vector<Difference> differences(const machine::Machine& a,
+                                                    const machine::Machine& b) const;
+  Result<SuppositionView> suppose(const std::string& object, const std::string& text,
+                                  Picoseconds span);
+  Result<void> assign(const std::string& object, const std::string& text, bool with_effects);
   Result<Pause> back_until(const std::string& expression);
   Result<OriginView> origin(const std::string& object, unsigned depth);
   Result<Pause> back_to_origin(std::size_t number);
@@ -131,6 +137,7 @@ class Session::Core final : private machine::MarkListener {
   /// Notes what comes from outside; `text` are the keys that say it.
   Result<void> entered(Result<void> done, Input input);
   Result<void> feed(const std::string& port, const std::string& bytes);
+  Result<void> drive(const std::string& pin, std::optional<bool> level);
 
   Result<void> drive_until(const std::string& pin, Result<void> done, Picoseconds span);
   /// Something has been done to the machine from outside its program.
@@ -320,6 +327,14 @@ class Session::Core final : private machine::MarkListener {
   Pause finish_back(Outcome outcome, Pause::Cause cause, std::string detail = {});
   Result<Pause> give_up(const Kept& present);
   Result<Pause> at_beginning(std::string why);
+  struct Happening {
+    std::uint64_t tick = 0;
+    std::string what;
+    std::uint32_t pc = 0;
+  };
+  std::vector<Happening> what_comes(std::uint64_t ticks);
+  void begin_run_quietly();
+  bool supposing_ = false;  ///< what is done is not noted
   class Quiet;
   using Timeline = record::Timeline;
   class Walk;

@@ -342,15 +342,19 @@ void Session::Core::restore_at(const record::Moment& moment) {
   stood_at_ = {machine().pc(), machine().ticks()};
 }
 
+void Session::Core::begin_run_quietly() {
+  replaying_ = true;
+  begin_run();
+  replaying_ = false;
+}
+
 void Session::Core::begin_back() {
   if (!in_past()) {
     timeline_.reach(now());
     present_ = keep();
   }
   keep_here();
-  replaying_ = true;
-  begin_run();
-  replaying_ = false;
+  begin_run_quietly();
   limit_end_ = next_pace_ = UINT64_MAX;
 }
 
@@ -455,6 +459,7 @@ Result<Pause> Session::Core::back(bool from_start) {
         return true;
       });
       if (!again) return give_up(*kept);
+      wake_dormant();
       for (const unsigned id : passed_over) {
         const Entry* entry = find(id);
         if (entry != nullptr && *found < entry->armed_at)

@@ -212,6 +212,13 @@ std::vector<Session::MarkView> Session::marks() const {
   return out;
 }
 Result<Pause> Session::revert_to(const std::string& mark) { return core_->revert_to(mark); }
+Result<ComparisonView> Session::compare(const std::string& mark, const std::string& with) {
+  return core_->compare(mark, with);
+}
+Result<SuppositionView> Session::suppose(const std::string& object, const std::string& expression,
+                                         Picoseconds span) {
+  return core_->suppose(object, expression, span);
+}
 
 void Session::request_pause() {
   core_->pause_requested_ = true;
@@ -501,7 +508,15 @@ void Session::Core::name_addresses(Explanation& explanation) const {
 }
 
 Result<Value> Session::let(const std::string& object, const std::string& text, bool with_effects) {
-  const frames::Scope scope = core_->scope();
+  if (auto done = core_->assign(object, text, with_effects); !done) return fail(done.error());
+  core_->deliver();
+  core_->pause_.where = core_->location(core_->machine().pc());
+  return evaluate(object);
+}
+
+Result<void> Session::Core::assign(const std::string& object, const std::string& text,
+                                   bool with_effects) {
+  const frames::Scope scope = this->scope();
   auto to = expression::Expression::parse(object, scope);
   if (!to) return fail(to.error());
   auto from = expression::Expression::parse(text, scope);
@@ -526,20 +541,19 @@ Result<Value> Session::let(const std::string& object, const std::string& text, b
     raw = static_cast<std::uint64_t>(expression::whole_number(value->value.real));
   }
   if (target->place.kind == frames::Place::Kind::kPin) {
-    if (auto driven = drive(target->place.pin, raw != 0); !driven) return fail(driven.error());
+    return drive(target->place.pin, raw != 0);
   } else {
-    auto stored = expression::store(core_->machine(), target->place, raw, with_effects);
+    auto stored = expression::store(machine(), target->place, raw, with_effects);
     if (!stored) return fail(stored.error());
     record::Act act;
     act.edits = std::move(*stored);
-    core_->acted(std::move(act));
+    acted(std::move(act));
   }
-  core_->deliver();
-  core_->pause_.where = core_->location(core_->machine().pc());
-  return evaluate(object);
+  return {};
 }
 
 void Session::Core::acted(record::Act act) {
+  if (supposing_) return;
   const record::Moment here = now();
   act.tick = here.tick;
   act.standing = act.standing || !running_;
@@ -618,12 +632,16 @@ Result<void> Session::apply_voltage(const std::string& pin, double volts) {
 }
 
 Result<void> Session::drive(const std::string& pin, std::optional<bool> level) {
+  return core_->drive(pin, level);
+}
+
+Result<void> Session::Core::drive(const std::string& pin, std::optional<bool> level) {
   Input input;
   input.pin = pin;
   input.level = level;
-  auto done = core_->machine().drive(pin, level);
-  if (done) core_->timeline_.forget_plans(pin);
-  return core_->entered(std::move(done), std::move(input));
+  auto done = machine().drive(pin, level);
+  if (done) timeline_.forget_plans(pin);
+  return entered(std::move(done), std::move(input));
 }
 
 Result<void> Session::feed(const std::string& port, const std::string& bytes) {

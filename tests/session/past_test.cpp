@@ -9,6 +9,7 @@
 #include <random>
 
 #include "lucid/bench.h"
+#include "lucid/part.h"
 #include "lucid/session.h"
 #include "tools.h"
 
@@ -143,7 +144,7 @@ TEST_CASE("at any moment, reached by any means, the world is the one that was") 
     session.go_for(Picoseconds{(random() % 300) * 1'000'000'000});
   }
   check();
-  for (unsigned i = 0; i < (test::kSanitized ? 40 : 150); ++i) {
+  for (unsigned i = 0; i < (test::kSanitized ? 25 : 100); ++i) {
     INFO(i);
     if (random() % 3 == 0)
       forward(session, random);
@@ -225,9 +226,14 @@ TEST_CASE("a step back undoes a step: into of into, over of over while the level
     std::string image;
     unsigned steps;
   };
-  std::vector<Row> rows{{test::kKilnOg, 150}, {test::kKilnOs, 150}};
+  // At length: LUCID_STEPS.
+  const char* wanted = std::getenv("LUCID_STEPS");
+  const auto count = wanted != nullptr  ? static_cast<unsigned>(std::strtoul(wanted, nullptr, 10))
+                     : test::kSanitized ? 12U
+                                        : 70U;
+  std::vector<Row> rows{{test::kKilnOg, count}, {test::kKilnOs, count}};
   for (const std::string level : {"-O0", "-Og", "-O1", "-O2", "-Os"})
-    rows.push_back({test::compiled("past" + level, kSteps, level + " -gdwarf-4"), 150});
+    rows.push_back({test::compiled("past" + level, kSteps, level + " -gdwarf-4"), count});
   for (const Row& row : rows)
     for (const StepUnit unit : {StepUnit::kLine, StepUnit::kInstruction})
       for (const StepKind kind : {StepKind::kInto, StepKind::kOver}) {
@@ -262,4 +268,189 @@ TEST_CASE("a step back undoes a step: into of into, over of over while the level
         }
         CHECK(wrong == 0);
       }
+}
+
+TEST_CASE("what was set counts from where it was set; what was spent is there again") {
+  Session session(*Chip::make(kiln_options()));
+  REQUIRE(session.open(test::kKilnOg));
+  session.go_for(Picoseconds{5'500'000'000'000});
+  REQUIRE(session.pause_at({"every_second", BreakpointSpec::Rule::kEvery, 2, ""}));  // at 5.5 s
+  BreakpointSpec once{"control_step"};
+  once.once = true;
+  REQUIRE(session.pause_at(once));
+  const auto second = [&] { return session.pause().time.count / 1'000'000'000'000; };
+  CHECK(session.go().breakpoints == std::vector<unsigned>{2});
+  CHECK(second() == 6);
+  CHECK(session.breakpoints().size() == 1);
+  CHECK(session.go().passes == 2);
+  CHECK(second() == 7);
+  CHECK(session.go().passes == 4);
+  CHECK(second() == 9);
+  // Back through all of it: the one for once is met at its place.
+  REQUIRE(session.back());
+  CHECK(second() == 7);
+  CHECK(session.pause().passes == 2);
+  CHECK(session.pause().backwards);
+  REQUIRE(session.back());
+  CHECK(session.pause().breakpoints == std::vector<unsigned>{2});
+  // It has no pass rule, and counts before it was set, too; the other one is passed over.
+  REQUIRE(session.back());
+  CHECK(session.pause().breakpoints == std::vector<unsigned>{2});
+  INFO(to_text(session.pause().time));
+  CHECK(second() == 5);
+  const auto with = session.pause().remarks;
+  CHECK(std::any_of(with.begin(), with.end(), [](const std::string& remark) {
+    return remark.find("breakpoint 1 counts from 5.500 s on") != remark.npos;
+  }));
+  REQUIRE(session.back_to_start());
+  CHECK(session.chip().cycles() == 0);
+  CHECK(session.back().error().code == ErrorCode::kOutOfRange);
+  // From here on it counts from here: seconds 2 and 4.
+  REQUIRE(session.remove(2));
+  CHECK(session.go().passes == 2);
+  CHECK(second() == 2);
+  REQUIRE(session.revert_to("nowhere").error().code == ErrorCode::kNotFound);
+  session.go();
+  REQUIRE(session.back(true));
+  CHECK(second() == 2);
+}
+
+TEST_CASE("the past is heard again, not sent again; an edit there begins another future") {
+  struct Ears final : Listener {
+    void on_serial(const std::string&, const std::string& bytes) override { sent += bytes; }
+    void on_serial_again(const std::string&, const std::string& bytes) override { again += bytes; }
+    void on_note(const std::string& text) override { notes += text + "\n"; }
+    std::vector<SerialText> on_pace(Picoseconds) override {
+      ++asked;
+      return {};
+    }
+    std::string sent, again, notes;
+    unsigned asked = 0;
+  } ears;
+  Session session(*Chip::make(kiln_options()));
+  session.set_listener(&ears);
+  REQUIRE(session.open(test::kKilnOg));
+  session.set_pace({1'000'000'000});
+  REQUIRE(session.pause_at({"every_second"}));
+  session.go_for(Picoseconds{500'000'000'000});
+  REQUIRE(session.drive_for("PD3", true, {700'000'000'000}));  // ends at 1.2 s
+  session.all_breakpoints(false);
+  session.go_for(Picoseconds{3'600'000'000'000});
+  const std::string first = ears.sent;
+  const auto bytes = session.bytes_sent();
+  CHECK(bytes == first.size());
+  REQUIRE(session.mark("late"));
+  const std::uint64_t end = session.chip().hash();
+  ears.asked = 0;
+  REQUIRE(session.back_to_time({2'100'000'000'000}));
+  CHECK(session.behind().count == 2'000'000'000'000);
+  CHECK(session.bytes_sent() < bytes);
+  CHECK(session.inputs().size() == 2);
+  REQUIRE(session.back_to_time({1'100'000'000'000}));
+  CHECK(session.inputs().size() == 1);  // it has not been let go of
+  session.go_for(Picoseconds{3'000'000'000'000});
+  CHECK(session.chip().hash() == end);
+  CHECK(ears.asked <= 1);  // as the present is reached
+  CHECK(ears.sent == first);
+  CHECK(first.substr(first.size() - ears.again.size()) == ears.again);
+  CHECK(session.bytes_sent() == bytes);
+  // Beyond the end all is new.
+  session.go_for(Picoseconds{1'000'000'000'000});
+  CHECK(ears.asked > 900);
+  CHECK(ears.sent.size() > first.size());
+  const std::uint64_t present = session.chip().hash();
+  const std::uint64_t cycles = session.chip().cycles();
+
+  REQUIRE(session.back_to_time({2'000'000'000'000}));
+  REQUIRE(session.let("seconds", "40"));
+  CHECK(ears.notes.find("another future; `revert to end1`") != ears.notes.npos);
+  CHECK(session.behind().count == 0);
+  session.go_for(Picoseconds{2'000'000'000'000});
+  CHECK(session.evaluate("seconds")->integer == 42);
+  const std::uint64_t other = session.chip().hash();
+  // Both futures are there, and what is before each.
+  REQUIRE(session.revert_to("end1"));
+  CHECK(session.chip().hash() == present);
+  REQUIRE(session.back_for(std::uint64_t{40'000'000}));
+  CHECK(session.evaluate("seconds")->integer < 6);
+  REQUIRE(session.go_to_time(to_time(cycles, 16'000'000)).has_value());
+  CHECK(session.chip().hash() == present);
+  REQUIRE(session.revert_to("end2"));
+  CHECK(session.chip().hash() == other);
+  REQUIRE(session.back_for(std::uint64_t{16'000'000}));
+  CHECK(session.evaluate("seconds")->integer == 41);
+  REQUIRE(session.revert_to("late"));
+  CHECK(session.chip().hash() == end);
+  // The image ends it all.
+  REQUIRE(session.reload());
+  CHECK(session.revert_to("late").error().code == ErrorCode::kUsage);
+  CHECK(session.marks()[0].image_gone);
+  CHECK(session.back().error().code == ErrorCode::kOutOfRange);
+}
+
+TEST_CASE("supposing and comparing leave no trace") {
+  Session session(*Chip::make(kiln_options()));
+  REQUIRE(session.open(test::kKilnOg));
+  REQUIRE(session.go_to("control_step"));
+  REQUIRE(session.mark("here"));
+  CHECK(session.compare("here")->differences.empty());
+  const std::uint64_t hash = session.chip().hash();
+  const auto copies = session.timeline().copies;
+  const auto seconds = session.suppose("seconds", "1000", {2'000'000'000'000});
+  REQUIRE(seconds);
+  REQUIRE(seconds->supposed);
+  CHECK(seconds->as_is->what == "USART0 sends '3'");
+  CHECK(seconds->supposed->what == "USART0 sends '1'");
+  const auto nothing = session.suppose("seconds", "seconds", {2'000'000'000'000});
+  REQUIRE(nothing);
+  CHECK((!nothing->as_is && !nothing->supposed && nothing->at_end.empty()));
+  CHECK(session.suppose("secnds", "1", {1'000'000'000}).error().code == ErrorCode::kNotFound);
+  CHECK(session.chip().hash() == hash);
+  CHECK(session.timeline().copies == copies);
+  CHECK(session.behind().count == 0);
+  REQUIRE(session.let("seconds", "9"));
+  const auto compared = session.compare("here");
+  REQUIRE(compared);
+  REQUIRE(compared->differences.size() == 1);
+  CHECK(compared->differences[0].name == "seconds");
+  CHECK(compared->differences[0].now == "9");
+  session.set_timeline(false);
+  CHECK(session.back().error().code == ErrorCode::kUsage);
+  session.set_timeline(true);
+  CHECK(session.back().error().code == ErrorCode::kOutOfRange);
+  session.go_for(std::uint64_t{1'000'000});
+  CHECK(session.back_for(std::uint64_t{999'999}).has_value());
+}
+
+TEST_CASE(
+    "a part that keeps something of its own is found out when the past is gone through again") {
+  class Counter final : public Part {
+   public:
+    explicit Counter(std::string pin) : Part("counter"), pin_(std::move(pin)) {}
+    [[nodiscard]] std::vector<std::string> pins() const override { return {pin_}; }
+    void on_pin(Wires& wires, unsigned, bool) const override {
+      wires.number(0) = ++mine_;  // not in its numbers alone
+    }
+    [[nodiscard]] unsigned numbers() const override { return 1; }
+    [[nodiscard]] std::string describe(Wires& wires) const override {
+      return std::to_string(wires.number(0));
+    }
+
+   private:
+    std::string pin_;
+    mutable std::int64_t mine_ = 0;
+  };
+  struct Ears final : Listener {
+    void on_note(const std::string& text) override { notes += text + "\n"; }
+    std::string notes;
+  } ears;
+  Chip::Options options;
+  options.parts.push_back(std::make_shared<Counter>("PD1"));
+  Session session(*Chip::make(options));
+  session.set_listener(&ears);
+  REQUIRE(session.open(test::kKilnOg));
+  session.go_for(std::uint64_t{100'000'000});
+  REQUIRE(session.back_to_time({1'000'000'000'000}));
+  session.go_for(std::uint64_t{50'000'000});
+  CHECK(ears.notes.find("has not led to the same: part counter") != ears.notes.npos);
 }
