@@ -65,6 +65,7 @@ void add_common(CLI::App* command, Arguments& a) {
                    "What is at a serial port, as one phrase: 'USART0 terminal', 'USART0 socket "
                    "5555' (time passes as on a clock), 'USART0 files IN OUT' (repeatable)")
       ->type_name("PHRASE");
+  command->add_flag("--no-timeline", a.no_timeline, "Keep nothing of the past: one cannot go back");
   add_output(command, a);
 }
 
@@ -142,7 +143,12 @@ void declare(CLI::App& app, Arguments& a) {
              "XDG_STATE_HOME (history), XDG_CONFIG_HOME (lucid/start.loop)");
 
   CLI::App* open = app.add_subcommand("open", "Debug an image at the prompt");
-  open->add_option("image", a.image, "ELF or Intel HEX")->required();
+  CLI::Option* const image = open->add_option("image", a.image, "ELF or Intel HEX");
+  open->add_option("--at", a.at,
+                   "A moment that `timeline save FILE` has written, with its image and bench; what "
+                   "came before it can be gone back to")
+      ->type_name("FILE")
+      ->excludes(image);
   add_common(open, a);
   open->footer("Example: lucid open main.elf --clock 8MHz");
 

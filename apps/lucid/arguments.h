@@ -13,12 +13,13 @@ namespace lucid::app {
 
 /// What the command line says, of all commands.
 struct Arguments {
-  std::string image, script, chip, clock, bench, on, limit, span = "1s", name, function;
+  std::string image, at, script, chip, clock, bench, on, limit, span = "1s", name, function;
   std::string colour = "auto";
   std::vector<std::string> commands, sources, attach;
   bool json = false;
   bool all = false;
   bool pace = false;
+  bool no_timeline = false;
   bool plain_serial = false;
 };
 

@@ -48,6 +48,11 @@ const std::vector<ArgumentKind>& argument_kinds() {
 
 const std::vector<SharedForm>& shared_forms() {
   static const std::vector<SharedForm> kShared{
+      {"CHANGE", "let OBJECT = EXPR | instruction PLACE TEXT",
+       "let OBJECT = EXPR, or instruction PLACE TEXT: another one in its place, as `show "
+       "disassembly` writes it."},
+      {"MORE", "and let OBJECT = EXPR | and instruction PLACE TEXT",
+       "and let …, and instruction …: several at once."},
       {"CLAUSE",
        "on pass N | from pass N | every N passes | if EXPR | once | each byte | log TEXT | "
        "then COMMAND",
@@ -255,6 +260,14 @@ const std::vector<Command>& commands() {
        "that; `depth 3` follows those, too. `back to origin 2` goes to the second.",
        "origin heater_ms depth 3",
        &Console::do_origin},
+      {"missed",
+       Group::kBack,
+       {"missed PLACE [from MARK]"},
+       "why a place was not reached",
+       "The branch on the way to it that turned away last, and what fed that; or the call that did "
+       "not come. `back to origin 1` goes on from there.",
+       "missed kiln.c:152",
+       &Console::do_missed},
       {"mark",
        Group::kBack,
        {"mark MARK"},
@@ -285,18 +298,18 @@ const std::vector<Command>& commands() {
        &Console::do_compare},
       {"suppose",
        Group::kBack,
-       {"suppose let OBJECT = EXPR for TIME"},
+       {"suppose CHANGE [MORE…] for TIME", "suppose CHANGE [MORE…] until PLACE"},
        "what would be otherwise after a change",
        "Runs on twice, as it is and changed, and says what would differ first: of pins, bytes "
-       "sent, "
-       "breakpoints and faults. Then all is as before.",
+       "sent, breakpoints and faults, and of calls. Then all is as before.",
        "suppose let setpoint = 500 for 2 s",
        &Console::do_suppose},
       {"timeline",
        Group::kBack,
-       {"timeline [on|off]"},
+       {"timeline [on|off]", "timeline save FILE"},
        "what is kept of the past",
-       "Off: nothing is, and one cannot go back.",
+       "Off: nothing is, and one cannot go back. A saved one leads to this moment and all before "
+       "it: lucid open --at FILE.",
        "timeline",
        &Console::do_timeline},
 

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "console.h"
+#include "moment_file.h"
 
 namespace lucid::app {
 
@@ -20,6 +21,10 @@ Result<void> Console::stand_back(const Result<Pause>& pause) {
     serial_.resize(std::min<std::size_t>(serial_.size(), begin + (sent - before)));
   }
   return stand(*pause);
+}
+
+Result<void> Console::follow(const std::string& timeline) {
+  return stand_back(session_->follow_timeline(timeline));
 }
 
 Result<void> Console::do_back(const Words& words) {
@@ -77,6 +82,13 @@ Result<void> Console::do_origin(const Words& words) {
   return {};
 }
 
+Result<void> Console::do_missed(const Words& words) {
+  auto view = session_->missed(words.text("PLACE"), words.text("MARK"));
+  if (!view) return fail(view.error());
+  show(*view);
+  return {};
+}
+
 Result<void> Console::do_compare(const Words& words) {
   const auto marks = words.texts("MARK");
   auto comparison = session_->compare(marks[0], marks.size() > 1 ? marks[1] : "");
@@ -86,9 +98,27 @@ Result<void> Console::do_compare(const Words& words) {
 }
 
 Result<void> Console::do_suppose(const Words& words) {
-  const auto span = parse_time(words.text("TIME"));
-  if (!span) return fail(span.error());
-  auto supposition = session_->suppose(words.text("OBJECT"), words.text("EXPR"), *span);
+  std::vector<Session::Change> changes;
+  std::string until;
+  const auto& items = words.items();
+  for (std::size_t i = 0; i < items.size(); ++i) {
+    if (items[i].kind != nullptr) continue;
+    const auto text = [&](std::size_t behind) { return items[i + behind].text; };
+    if (items[i].text == "let") changes.push_back({text(1), text(3), {}, {}});
+    if (items[i].text == "until") until = text(1);
+    if (items[i].text != "instruction") continue;
+    const auto instruction = unquoted(text(2));
+    if (!instruction) return fail(instruction.error());
+    changes.push_back({{}, {}, text(1), *instruction});
+  }
+  Picoseconds span;
+  if (until.empty()) {
+    const auto time = parse_time(words.text("TIME"));
+    if (!time) return fail(time.error());
+    span = *time;
+  }
+  auto supposition =
+      until.empty() ? session_->suppose(changes, span) : session_->suppose_until(changes, until);
   if (!supposition) return fail(supposition.error());
   show(*supposition);
   return {};
@@ -111,6 +141,16 @@ Result<void> Console::do_revert(const Words& words) {
 }
 
 Result<void> Console::do_timeline(const Words& words) {
+  if (words.has("save")) {
+    const ChipInfo& info = session_->chip().info();
+    const std::string path = file(words);
+    if (auto written = write_moment(path, {session_->image_path(), options_.bench, options_.on,
+                                           info.name, info.clock_hz, session_->timeline_text()});
+        !written)
+      return written;
+    show(Message{"this moment, and all before it, is in " + path + ": lucid open --at " + path});
+    return {};
+  }
   if (words.has("on") || words.has("off")) session_->set_timeline(words.has("on"));
   show(session_->timeline());
   return {};

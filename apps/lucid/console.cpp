@@ -64,6 +64,7 @@ Result<void> Console::open(const std::string& path) {
   auto session = std::make_unique<Session>(std::move(*chip));
   for (const std::string& folder : options_.source_folders) session->add_source_folder(folder);
   session->set_listener(this);
+  session->set_timeline(options_.timeline);
   auto warnings = session->open(path);
   if (!warnings) return fail(warnings.error());
   session_ = std::move(session);
@@ -93,7 +94,8 @@ Result<void> Console::answer(const std::string& name, const std::string& id,
   const bool outermost = !busy_.exchange(true);
   if (outermost) {
     command_began_ = std::chrono::steady_clock::now();
-    began_at_ = session_ != nullptr ? session_->chip().time().count : 0;
+    // What was before is gone through again at once.
+    began_at_ = session_ != nullptr ? session_->chip().time().count + session_->behind().count : 0;
   }
   writer_->begin(!outermost ? "" : id.empty() ? std::to_string(answers_++) : id, prompt, name);
   auto done = act();
@@ -330,6 +332,10 @@ Result<void> Console::stand(const Pause& pause) {
     for (VariableView& v : session_->globals())
       if (v.value != v.before) standing.changed.push_back(std::move(v));
   standing.watches = session_->watches();
+  if (const std::uint64_t bytes = std::exchange(not_sent_, 0); bytes != 0)
+    show(Warning{fmt::format("{} byte{} that {} been sent before {} not sent again", bytes,
+                             bytes == 1 ? "" : "s", bytes == 1 ? "has" : "have",
+                             bytes == 1 ? "was" : "were")});
   writer_->pause_serial();
   show(standing);
   // What a breakpoint has to be followed by. It may run on to the next pause, not for ever.

@@ -48,8 +48,9 @@ class Console final : public Listener {
     std::vector<std::string> source_folders;
     Output output = Output::kText;
     TextStyle style;
-    bool pace = false;  ///< no faster than real time
-    Picoseconds limit;  ///< the longest that a command runs, in simulated time; 0: no matter
+    bool pace = false;     ///< no faster than real time
+    bool timeline = true;  ///< what was can be gone back to
+    Picoseconds limit;     ///< the longest that a command runs, in simulated time; 0: no matter
   };
 
   Console(Options options, std::ostream& out);
@@ -61,6 +62,8 @@ class Console final : public Listener {
   Result<void> execute(const std::string& line, const std::string& id = {});
   /// The same for something that is no command of a session but has an answer.
   Result<void> answer(const std::string& name, const std::function<Result<void>()>& act);
+  /// To the moment of a saved timeline, of the image that is open.
+  Result<void> follow(const std::string& timeline);
   /// For a span, as `go for` does. REQUIRES: an image is open.
   Pause run_for(Picoseconds span);
   /// Every line of a file; stops at the first error, which then names file and line.
@@ -116,6 +119,7 @@ class Console final : public Listener {
   Result<void> do_back_out(const Words& words);
   Result<void> do_history(const Words& words);
   Result<void> do_origin(const Words& words);
+  Result<void> do_missed(const Words& words);
   Result<void> do_compare(const Words& words);
   Result<void> do_suppose(const Words& words);
   Result<void> do_mark(const Words& words);

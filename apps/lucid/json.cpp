@@ -191,6 +191,10 @@ struct JsonViews {
     };
     if (s.as_is) out["as_is"] = happening(*s.as_is);
     if (s.supposed) out["supposed"] = happening(*s.supposed);
+    if (s.call_as_is) out["call_as_is"] = happening(*s.call_as_is);
+    if (s.call_supposed) out["call_supposed"] = happening(*s.call_supposed);
+    if (!s.place.empty()) out["place"] = s.place;
+    if (s.supposed_until) out["picoseconds_supposed_until"] = s.supposed_until->count;
     return out;
   }
   Json operator()(const Writes& h) const {
@@ -223,6 +227,24 @@ struct JsonViews {
     }
     if (v.cut) out["more"] = true;
     if (v.interrupted) out["interrupted"] = true;
+    return out;
+  }
+  Json operator()(const MissedView& m) const {
+    Json out{{"view", "missed"}, {"place", m.place}, {"not_called", Json::array()}};
+    if (!m.since.empty()) out["since"] = m.since;
+    if (m.executed_at) out["picoseconds_executed"] = m.executed_at->count;
+    for (const MissedView::NotCalled& none : m.not_called) {
+      Json row{{"function", none.function}, {"calls", Json::array()}};
+      for (const Location& call : none.calls) row["calls"].push_back(json(call));
+      if (!none.interrupt.empty()) row["interrupt"] = none.interrupt;
+      out["not_called"].push_back(std::move(row));
+    }
+    if (m.turn)
+      out["turn"] = {{"where", json(m.turn->where)},  // without an instruction: it stands there
+                     {"instruction", m.turn->instruction},
+                     {"picoseconds", m.turn->time.count},
+                     {"went", json(m.turn->went)}};
+    out["origin"] = (*this)(m.origins);
     return out;
   }
   Json operator()(const Session::TimelineView& t) const {

@@ -11,6 +11,7 @@
 #include "console.h"
 #include "demo.h"
 #include "documents.h"
+#include "moment_file.h"
 #include "output.h"
 #include "prompt.h"
 
@@ -72,6 +73,7 @@ Result<Console::Options> options_of(const Arguments& a) {
   options.style.echo = !a.script.empty();
   options.style.plain_serial = a.plain_serial;
   options.pace = a.pace;
+  options.timeline = !a.no_timeline;
   // Nobody is there to press Ctrl-C.
   if (isatty(STDIN_FILENO) == 0 || !a.script.empty() || !a.commands.empty())
     options.limit = {kDefaultLimit};
@@ -140,8 +142,14 @@ void play_start(Console& console) {
   if (auto played = console.play(path); !played) console.show_error(played.error());
 }
 
-int open_image(const Arguments& a, Console& console) {
+int open_image(const Arguments& a, Console& console, const std::string& timeline) {
   if (auto opened = prepare(a, console); !opened) return told(opened.error(), console);
+  if (!timeline.empty()) {
+    catch_interrupts(console);
+    const auto followed =
+        console.answer("open --at " + a.at, [&] { return console.follow(timeline); });
+    if (!followed) return told(followed.error(), console);
+  }
   const bool at_prompt = a.commands.empty() && isatty(STDIN_FILENO) != 0;
   if (at_prompt && !a.json) {
     const ChipInfo& info = console.session()->chip().info();
@@ -307,11 +315,26 @@ int main_with(int argc, char** argv) {
     return kExitGood;
   }
   a.plain_serial = command == "run";
+  std::string timeline;
+  if (command == "open" && a.at.empty() && a.image.empty())
+    return report({ErrorCode::kUsage, "an argument is missing: image", "",
+                   "lucid open main.elf, or lucid open --at FILE"},
+                  a.json);
+  if (!a.at.empty()) {
+    auto moment = read_moment(a.at);
+    if (!moment) return report(moment.error(), a.json);
+    a.image = moment->image;
+    a.bench = moment->bench;
+    a.on = moment->on;
+    a.chip = moment->chip;
+    a.clock = std::to_string(moment->clock_hz) + "Hz";
+    timeline = moment->timeline;
+  }
   auto options = options_of(a);
   if (!options) return report(options.error(), a.json);
   if (command == "demo") return play_demo(a, *options);
   Console console(*options, std::cout);
-  if (command == "open") return open_image(a, console);
+  if (command == "open") return open_image(a, console, timeline);
   if (command == "play") return play_script(a, console);
   if (command == "run") return run_image(a, console);
   if (command == "listing") return list_image(a, console);

@@ -130,12 +130,12 @@ struct Chips {
   std::vector<Chip::Summary> chips;
 };
 
-using Reply =
-    std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
-                 MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
-                 TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView, Found,
-                 OpenedLine, Inputs, Logged, Help, Completions, Remark, ChipFacts, Demos, Marks,
-                 Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView>;
+using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView,
+                           Registers, MemoryView, StackView, Callers, Breakpoints, Pins, Parts,
+                           IoRegisters, Variables, TimeView, Explanation, Serial, Chips, Watches,
+                           Faults, GraphView, Found, OpenedLine, Inputs, Logged, Help, Completions,
+                           Remark, ChipFacts, Demos, Marks, Session::TimelineView, Writes,
+                           OriginView, ComparisonView, SuppositionView, MissedView>;
 
 }  // namespace lucid::app
 

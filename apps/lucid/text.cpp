@@ -9,6 +9,7 @@
 #include "lucid/bench.h"
 #include "output.h"
 #include "text.h"
+#include "text_back.h"
 
 namespace lucid::app {
 namespace {
@@ -23,18 +24,10 @@ std::string ids(const std::vector<unsigned>& list) {
   for (const unsigned id : list) out += (out.empty() ? "" : ",") + std::to_string(id);
   return out.empty() ? out : "(" + out + ")";
 }
-std::string place(const Location& where) {
-  std::string out;
-  if (!where.file.empty()) out = fmt::format("{}:{}", where.file, where.line);
-  if (!where.vector.empty()) return "vector " + where.vector;
-  if (!where.inlined.empty()) out += (out.empty() ? "" : " ") + where.inlined + " in";
-  if (!where.function.empty()) out += (out.empty() ? "" : " ") + where.function;
-  if (where.file.empty() && where.offset != 0) out += fmt::format("+{:#x}", where.offset);
-  return out.empty() ? fmt::format("{:#06x}", where.address) : out;
-}
-class TextViews {
+class TextViews : public BackViews {
  public:
-  explicit TextViews(const Style& style) : style_(style) {}
+  explicit TextViews(const Style& style) : BackViews(style), style_(style) {}
+  using BackViews::operator();
 
   std::string operator()(const Message& m) const { return m.text + "\n"; }
   std::string operator()(const Logged& l) const { return "  log: " + l.text + "\n"; }
@@ -227,129 +220,6 @@ class TextViews {
       out += fmt::format("{:>4}  {}\n", i == 0 ? "line" : std::to_string(i), o.levels[i]);
     if (o.levels.size() == 1) out += "      there are no macros in it\n";
     return out;
-  }
-
-  std::string operator()(const Marks& m) const {
-    std::string out;
-    for (const Session::MarkView& mark : m.list) {
-      std::string line =
-          fmt::format("  {:<12} {:>14}  {}", mark.name, to_text(mark.time), place(mark.where));
-      if (mark.other_future) line += ", in another future";
-      if (mark.image_gone) line += ", of an image that is gone";
-      out += mark.image_gone ? style_.dim(line) + "\n" : line + "\n";
-    }
-    return out.empty() ? "no moment is marked; `mark NAME` does that\n" : out;
-  }
-  std::string operator()(const Writes& h) const {
-    if (h.rows.empty()) return "nothing has written " + h.object + " before this moment\n";
-    std::size_t widest = 0;
-    for (const Session::Write& row : h.rows)
-      widest =
-          std::max(widest, style_.columns(row.access.before) + style_.columns(row.access.after));
-    std::string out;
-    for (std::size_t i = 0; i < h.rows.size(); ++i) {
-      const DataAccess& d = h.rows[i].access;
-      const std::string values = d.before + " → " + d.after;
-      const std::size_t blank = widest + 3 - std::min(widest + 3, style_.columns(values));
-      out += fmt::format("{:>4}  {:>14}  {}{}  {}\n", i + 1, to_text(h.rows[i].time), values,
-                         std::string(blank, ' '), place(d.by));
-    }
-    return out;
-  }
-
-  [[nodiscard]] std::string rows(const std::vector<Difference>& differences) const {
-    std::string out;
-    for (const Difference& d : differences) {
-      const bool own = d.kind == "variable" || d.kind == "callers";
-      std::string line =
-          "  " + (own && !d.name.empty() ? style_.bold(d.name)
-                                         : d.kind + (d.name.empty() ? "" : " ") + d.name);
-      line += d.then.empty() ? "  " + d.now : "  " + d.then + " → " + d.now;
-      out += style_.wrapped(line, 6) + "\n";
-    }
-    return out;
-  }
-  std::string operator()(const ComparisonView& c) const {
-    if (c.differences.empty()) return "nothing differs\n";
-    return style_.dim(to_text(c.then) + " → " + to_text(c.now)) + "\n" + rows(c.differences);
-  }
-  std::string operator()(const SuppositionView& s) const {
-    const auto told = [&](const char* when, const std::optional<SuppositionView::Happening>& h) {
-      return "  " +
-             style_.wrapped(fmt::format("{:<12}{}", when,
-                                        h ? fmt::format("{} at {}, {}", h->what, to_text(h->time),
-                                                        place(h->where))
-                                          : "nothing more happens"),
-                            14) +
-             "\n";
-    };
-    const std::string before =
-        s.same == 0 ? "" : fmt::format(" after {} that are the same", s.same);
-    std::string out;
-    if (!s.as_is && !s.supposed)
-      out = fmt::format("up to {} the same happens, at the same times{}\n", to_text(s.until),
-                        s.same == 0 ? ": nothing" : "");
-    else if (s.only_shifted)
-      out = "the same happens at other times; the first of them:\n";
-    else
-      out = "the first happening that differs" + before + ":\n";
-    if (s.as_is || s.supposed) out += told("as it is", s.as_is) + told("supposed", s.supposed);
-    if (!s.at_end.empty())
-      out += fmt::format("at {}, as it is → supposed:\n", to_text(s.until)) + rows(s.at_end);
-    return out;
-  }
-
-  /// One sentence a node.
-  std::string operator()(const OriginView& v) const {
-    std::string out;
-    for (std::size_t i = 0; i < v.nodes.size(); ++i) {
-      const OriginNode& n = v.nodes[i];
-      const std::string indent(2 * std::size_t{n.depth}, ' ');
-      std::string line = fmt::format("{:>3}  {}", i + 1, indent);
-      const std::size_t hang = 5 + indent.size();
-      line += style_.bold(n.object);
-      if (!n.value.empty()) line += " = " + n.value;
-      line += ": " + made(n);
-      out += style_.wrapped(line, static_cast<unsigned>(hang + 2)) + "\n";
-    }
-    if (v.cut) out += style_.dim("     there would be more") + "\n";
-    if (v.interrupted) out += style_.warn("     interrupted: this is what was found") + "\n";
-    return out;
-  }
-  [[nodiscard]] std::string made(const OriginNode& n) const {
-    const std::string at = to_text(n.time);
-    std::string where = place(n.where);
-    if (n.called_from) where += ", called in " + place(*n.called_from);
-    const auto by = [&](const char* verb) {
-      return fmt::format("{} `{}` in {} at {}", verb, n.instruction, where, at);
-    };
-    std::string from;
-    for (const OriginNode::From& f : n.from) {
-      from += from.empty() ? "" : &f == &n.from.back() ? " and " : ", ";
-      from += f.name + (f.value.empty() ? "" : " (" + f.value + ")");
-    }
-    switch (n.how) {
-      case OriginNode::How::kWorked: return by("set by") + (from.empty() ? "" : " from " + from);
-      case OriginNode::How::kConstant: return by("a constant, set by");
-      case OriginNode::How::kFlash: return by("set by") + ", from " + from;
-      case OriginNode::How::kInput: return by("read by") + " from " + from;
-      case OriginNode::How::kHardware:
-        return "changed by the chip itself, during " + by("").substr(1);
-      case OriginNode::How::kInterrupt:
-        return fmt::format("stored as an interrupt was entered in {} at {}", where, at);
-      case OriginNode::How::kEdit: return fmt::format("changed by hand at {}, in {}", at, where);
-      case OriginNode::How::kStart: return "as it was at the start: nothing has written it since";
-      case OriginNode::How::kMoved:
-      case OriginNode::How::kUnknown: return "followed through too many moves";
-    }
-    return {};
-  }
-
-  std::string operator()(const Session::TimelineView& t) const {
-    if (!t.on) return "the timeline is off: nothing of the past is kept\n";
-    return fmt::format("the timeline begins at {} and ends at {}: {} {} of the chip, {:.1f} MiB\n",
-                       to_text(t.first), to_text(t.end), t.copies,
-                       t.copies == 1 ? "copy" : "copies", static_cast<double>(t.bytes) / (1 << 20));
   }
 
   std::string operator()(const Inputs& i) const {

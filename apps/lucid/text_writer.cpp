@@ -39,12 +39,28 @@ std::string Style::clipped(const std::string& text, std::size_t width) const {
   return out + "…";
 }
 
+namespace {
+
+bool is_number(const std::string& text, std::size_t end) {
+  return end != 0 && text[end - 1] >= '0' && text[end - 1] <= '9';
+}
+bool is_unit(const std::string& text, std::size_t begin) {
+  const std::size_t end = std::min(text.find_first_of(" ,;:.", begin), text.size());
+  const std::string_view word = std::string_view(text).substr(begin, end - begin);
+  constexpr std::string_view kUnits[] = {"h", "min", "s", "ms", "us", "ns", "ps"};
+  return std::find(std::begin(kUnits), std::end(kUnits), word) != std::end(kUnits);
+}
+
+}  // namespace
+
 std::string Style::wrapped(const std::string& text, std::size_t indent) const {
   std::string out;
   std::size_t used = 0;
   std::size_t at = 0;
   while (at < text.size()) {
-    const std::size_t end = std::min(text.find(' ', at), text.size());
+    std::size_t end = std::min(text.find(' ', at), text.size());
+    while (end + 1 < text.size() && is_number(text, end) && is_unit(text, end + 1))
+      end = std::min(text.find(' ', end + 1), text.size());  // "4.000 s" stays together
     const std::string word = text.substr(at, end - at);
     if (used != 0 && indent + used + 1 + columns(word) > width_) {
       out += "\n" + std::string(indent, ' ');

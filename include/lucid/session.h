@@ -240,6 +240,11 @@ class LUCID_API Session {
   Result<OriginView> origin(const std::string& object, unsigned depth = 1);
   /// Before the instruction of a node, from 1 on, of what origin() has given last.
   Result<Pause> back_to_origin(std::size_t number);
+  /// Why a place was not reached, since the start or since a mark: the branch on the way to it that
+  /// turned away last, what that looked at, and where that has come from; or the function on the
+  /// way that was never entered. back_to_origin() goes to the turn. Errors: as back_to(),
+  /// revert_to().
+  Result<MissedView> missed(const std::string& place, const std::string& from_mark = {});
   struct Write {
     Picoseconds time;
     DataAccess access;
@@ -259,6 +264,12 @@ class LUCID_API Session {
     Picoseconds end;    ///< the present, if one is in the past
   };
   [[nodiscard]] TimelineView timeline() const;
+  /// All that has been done from outside and by hand since the image was loaded, and where one
+  /// stands, as text: whoever has the same image and bench has every moment of it.
+  [[nodiscard]] std::string timeline_text() const;
+  /// Begins anew with such a text, and goes to where one stood. What the debugger has set stays.
+  /// Error: kUsage for another image or chip, or what is no such text.
+  Result<Pause> follow_timeline(const std::string& text);
   /// Bytes of memory that copies may take; 64 MiB at first.
   void set_timeline_bound(std::size_t bytes);
   /// Of all bytes that serial ports have sent, those up to this moment.
@@ -280,10 +291,19 @@ class LUCID_API Session {
   Result<Pause> revert_to(const std::string& mark);
   /// What differs between a mark and now, or another mark. Errors: as revert_to().
   Result<ComparisonView> compare(const std::string& mark, const std::string& with = {});
-  /// Runs on for a span as it is, and with an object changed, and says what differs first: of pins,
-  /// bytes sent, breakpoints and faults. Then all is as before. Errors: those of let().
-  Result<SuppositionView> suppose(const std::string& object, const std::string& expression,
-                                  Picoseconds span);
+  /// A change that is only supposed: of an object, or of one instruction.
+  struct Change {
+    std::string object, expression;
+    std::string place, instruction;  ///< where, and its text as disassembly shows it
+  };
+  /// Runs on as it is, and with changes, and says what differs first: of pins, bytes sent,
+  /// breakpoints and faults. Then all is as before. Errors: those of let() and locate(); kUsage for
+  /// what is no instruction, or a longer one than that which is there.
+  Result<SuppositionView> suppose(const std::vector<Change>& changes, Picoseconds span);
+  /// The same, each up to where it executes a place next; the changed one is given up when it has
+  /// taken ten times as long and a second. Error: kNotFound if it is not reached as it is.
+  Result<SuppositionView> suppose_until(const std::vector<Change>& changes,
+                                        const std::string& place);
 
   // Looking, without any effect
   // ---------------------------------------------------------------------

@@ -10,6 +10,7 @@
 #include <vector>
 
 #include "lucid/chip.h"
+#include "lucid/instruction.h"
 #include "lucid/pause.h"
 #include "lucid/value.h"
 
@@ -184,11 +185,14 @@ struct SuppositionView {
     std::string what;
     Location where;
   };
-  std::size_t same = 0;                      ///< happenings before it that are the same
-  std::optional<Happening> as_is, supposed;  ///< neither: all is the same
-  bool only_shifted = false;                 ///< the same things happen, at other times
-  Picoseconds until;                         ///< so far it was looked
-  std::vector<Difference> at_end;            ///< `then` as it is, `now` as supposed
+  std::size_t same = 0;                                ///< happenings before it that are the same
+  std::optional<Happening> call_as_is, call_supposed;  ///< the first call that differs
+  std::optional<Happening> as_is, supposed;            ///< neither: all is the same
+  bool only_shifted = false;                           ///< the same things happen, at other times
+  Picoseconds until;                                   ///< so far it was looked
+  std::string place;                                   ///< or until it was executed
+  std::optional<Picoseconds> supposed_until;  ///< then; nothing: it was not reached, or no place
+  std::vector<Difference> at_end;             ///< `then` as it is, `now` as supposed
 };
 
 /// Where a value has come from: what made it, and what fed that.
@@ -220,6 +224,30 @@ struct OriginView {
   std::vector<OriginNode> nodes;  ///< each before what fed it
   bool cut = false;               ///< there would be more
   bool interrupted = false;       ///< somebody asked for a pause
+};
+
+/// Why a place was not reached.
+struct MissedView {
+  std::string place;
+  std::string since;                       ///< the mark from which on was looked; empty: the start
+  std::optional<Picoseconds> executed_at;  ///< it was: that is when, the last time
+  /// Functions on the way to it that were never entered, its own first.
+  struct NotCalled {
+    std::string function;
+    std::vector<Location> calls;  ///< that would have led into it
+    std::string interrupt;        ///< it handles this one
+  };
+  std::vector<NotCalled> not_called;
+  /// Where execution turned away from the way to it, the last time.
+  struct Turn {
+    Location where;
+    std::string instruction;    ///< empty: it is on the way, and stands here now
+    Flow flow = Flow::kBranch;  ///< a branch, skip or jump has chosen; a call has not returned
+    Picoseconds time;
+    Location went;
+  };
+  std::optional<Turn> turn;  ///< nothing: no way leads to it from anything that was executed
+  OriginView origins;        ///< of what the turn looked at
 };
 
 /// Structures that point at each other.

@@ -23,6 +23,15 @@ Making Target::making(const Machine& /*before*/, const Instruction& instruction,
   return out;
 }
 
+std::vector<Cell> Target::decides(const Machine& /*before*/,
+                                  const Instruction& instruction) const {
+  std::vector<Cell> out;
+  const std::uint64_t read = reads(instruction);
+  for (unsigned n = 0; n < FrameState::kRegisters; ++n)
+    if ((read >> n & 1U) != 0) out.push_back({Cell::Kind::kRegister, n, {}});
+  return out;
+}
+
 std::string fault_text(const Stop& stop) {
   const auto hex = [](std::uint32_t value) { return fmt::format("0x{:04x}", value); };
   const std::string who =

@@ -84,6 +84,12 @@ class Target {
                                            std::uint32_t address) const = 0;
   /// Fills in mnemonic and operands.
   virtual void write_text(Instruction& instruction) const = 0;
+  /// The bytes of an instruction at an address, from its text as write_text() gives it; numbers and
+  /// blanks may be written otherwise. Empty: there is none.
+  [[nodiscard]] virtual std::vector<std::uint8_t> encode(const std::string& /*text*/,
+                                                         std::uint32_t /*address*/) const {
+    return {};
+  }
   [[nodiscard]] virtual StackEffect stack_effect(const Instruction& instruction) const = 0;
   /// The general registers that an instruction leaves a result in.
   [[nodiscard]] virtual RegisterSpan result_of(const Instruction& /*instruction*/) const {
@@ -92,6 +98,9 @@ class Target {
   /// How an instruction makes a byte, with the machine as it is before.
   [[nodiscard]] virtual Making making(const Machine& before, const Instruction& instruction,
                                       const Cell& cell) const;
+  /// What an instruction looks at to choose where execution goes on.
+  [[nodiscard]] virtual std::vector<Cell> decides(const Machine& before,
+                                                  const Instruction& instruction) const;
   /// The registers that a function's value of so many bytes is returned in, lowest byte first.
   /// Empty: in memory, or it is not known.
   [[nodiscard]] virtual RegisterSpan returned_in(std::uint32_t /*bytes*/) const { return {}; }

@@ -83,6 +83,11 @@ void Timeline::plan(Act act) {
   acts_.insert(behind, std::move(act));
 }
 
+void Timeline::take(std::vector<Act> acts) {
+  acts_ = std::move(acts);
+  for (Act& act : acts_) act.id = ++last_id_;
+}
+
 void Timeline::forget_plans(const std::string& pin) {
   acts_.erase(std::remove_if(acts_.begin() + static_cast<std::ptrdiff_t>(done_), acts_.end(),
                              [&](const Act& act) {
@@ -203,8 +208,8 @@ void Timeline::thin(const Moment& here) {
   const std::uint64_t stand = at != nullptr ? at->work : 0;
   const std::uint64_t end = copies_.rbegin()->second.work;
   constexpr double kLeast = 1.0 / 4096;
-  for (double spread = std::max(kLeast, spread_ / 8);
-       bytes_ > bound_ / 4 * 3 && copies_.size() > 2; spread *= 1.25) {
+  for (double spread = std::max(kLeast, spread_ / 8); bytes_ > bound_ / 4 * 3 && copies_.size() > 2;
+       spread *= 1.25) {
     spread_ = spread;
     std::uint64_t last = copies_.begin()->second.work;
     for (auto copy = std::next(copies_.begin()); std::next(copy) != copies_.end();) {

@@ -92,6 +92,9 @@ class Timeline {
   /// Does the next one.
   void do_next(machine::Machine& machine);
 
+  /// All that is to be done, from the beginning on. REQUIRES: nothing has been done.
+  void take(std::vector<Act> acts);
+
   // Where it ends
   [[nodiscard]] const Moment& end() const { return end_; }
   /// The machine has come to a moment; the timeline goes so far at least.

@@ -106,21 +106,11 @@ std::vector<Difference> Session::Core::differences(const machine::Machine& a,
 }
 
 Result<ComparisonView> Session::Core::compare(const std::string& name, const std::string& with) {
-  const auto find = [&](const std::string& wanted) -> Result<const Mark*> {
-    const Mark* mark = find_mark(wanted);
-    if (mark == nullptr)
-      return fail(ErrorCode::kNotFound, fmt::format("there is no mark '{}'", wanted),
-                  "`marks` lists them");
-    if (mark->kept->loads != loads_)
-      return fail(ErrorCode::kUsage, fmt::format("the image of mark '{}' is gone", wanted),
-                  "moments end when an image is loaded");
-    return mark;
-  };
-  const auto a = find(name);
+  const auto a = usable_mark(name);
   if (!a) return fail(a.error());
   const Mark* b = nullptr;
   if (!with.empty()) {
-    const auto other = find(with);
+    const auto other = usable_mark(with);
     if (!other) return fail(other.error());
     b = *other;
   }
@@ -137,8 +127,9 @@ Result<ComparisonView> Session::Core::compare(const std::string& name, const std
   return out;
 }
 
-/// What would come, without any trace of it: pins, bytes, pauses.
-std::vector<Session::Core::Happening> Session::Core::what_comes(std::uint64_t ticks) {
+/// What would come, without any trace of it: pins, bytes, pauses; and calls.
+Session::Core::Future Session::Core::what_comes(std::uint64_t until,
+                                                const std::vector<std::uint32_t>& places) {
   Listening listening;
   std::map<std::uint32_t, std::string> pins;
   for (const PinState& pin : machine().pins())
@@ -147,23 +138,37 @@ std::vector<Session::Core::Happening> Session::Core::what_comes(std::uint64_t ti
   const std::uint32_t kinds =
       bit(EventKind::kEdge) | bit(EventKind::kByteOut) | bit(EventKind::kReset);
   (void)machine().listen(kinds, &listening).has_value();
-  std::vector<Happening> out;
+  Future out;
   std::vector<Happening> pauses;
+  std::set<std::uint32_t> entries;
+  for (const Function& f : program_.functions())
+    if (f.has_lines && !machine().target().is_handler_name(f.symbol())) entries.insert(f.begin);
+  also_at_ = entries;
+  also_at_.insert(places.begin(), places.end());
+  sync_marks();
   walking_ = true;  // nothing of it is kept
-  const record::Moment end{ticks, SIZE_MAX};
   begin_run_quietly();
-  (void)run_again(end, [&](const Outcome& outcome) {
-    constexpr std::size_t kMost = 100'000;
-    std::string what = "a fault: " + machine::fault_text(outcome.stop);
-    if (outcome.kind == Outcome::Kind::kBreakpoint) {
-      what = "breakpoint";
-      for (const unsigned id : outcome.ids) what += fmt::format(" {}", id);
-      if (outcome.ids.empty()) what = outcome.detail;
+  (void)run_again({until, SIZE_MAX}, [&](const Outcome& outcome) {
+    constexpr std::size_t kMost = 1'000'000;
+    const std::uint32_t pc = machine().pc();
+    if (outcome.kind != Outcome::Kind::kTarget) {
+      std::string what = "a fault: " + machine::fault_text(outcome.stop);
+      if (outcome.kind == Outcome::Kind::kBreakpoint) {
+        what = "breakpoint";
+        for (const unsigned id : outcome.ids) what += fmt::format(" {}", id);
+        if (outcome.ids.empty()) what = outcome.detail;
+      }
+      pauses.push_back({machine().ticks(), std::move(what), pc});
     }
-    pauses.push_back({machine().ticks(), std::move(what), machine().pc()});
-    return pauses.size() >= kMost;
+    const bool here = outcome.stop.why == machine::Stop::Why::kBreakpoint;
+    if (here && entries.count(pc) != 0)
+      out.calls.push_back({machine().ticks(), program_.function_at(pc)->name + " is called", pc});
+    out.arrived = here && std::find(places.begin(), places.end(), pc) != places.end();
+    return out.arrived || pauses.size() + out.calls.size() >= kMost;
   });
   walking_ = false;
+  also_at_.clear();
+  sync_marks();
   (void)machine().listen(0, nullptr).has_value();
   for (const machine::Record& record : listening.all) {
     std::string what = "a reset by the chip itself";
@@ -176,61 +181,130 @@ std::vector<Session::Core::Happening> Session::Core::what_comes(std::uint64_t ti
                          printable ? fmt::format("'{}'", static_cast<char>(record.value))
                                    : fmt::format("{:#04x}", record.value));
     }
-    out.push_back({record.tick, std::move(what), record.pc});
+    out.seen.push_back({record.tick, std::move(what), record.pc});
   }
-  out.insert(out.end(), pauses.begin(), pauses.end());
-  std::stable_sort(out.begin(), out.end(),
+  out.seen.insert(out.seen.end(), pauses.begin(), pauses.end());
+  std::stable_sort(out.seen.begin(), out.seen.end(),
                    [](const Happening& a, const Happening& b) { return a.tick < b.tick; });
+  out.end = machine().ticks();
+  out.machine = machine().clone();
   return out;
 }
 
-Result<SuppositionView> Session::Core::suppose(const std::string& object, const std::string& text,
-                                               Picoseconds span) {
-  const frames::Scope here = scope();
-  auto to = expression::Expression::parse(object, here);
-  if (!to) return fail(to.error());
-  const std::uint64_t hz = machine().info().clock_hz;
-  const std::uint64_t end = later(std::max<std::uint64_t>(1, to_ticks(span, hz)));
-  const auto kept = keep();
-  const auto give = [&](std::vector<Happening>& into, std::shared_ptr<machine::Machine>& at_end) {
-    into = what_comes(end);
-    at_end = machine().clone();
-  };
-  std::vector<Happening> as_is, supposed;
-  std::shared_ptr<machine::Machine> end_as_is, end_supposed;
-  give(as_is, end_as_is);
-  const bool asked = pause_requested_.exchange(false);
-  if (auto back = return_to(*kept); !back) return fail(back.error());
-  if (asked) return fail(ErrorCode::kUsage, "interrupted: nothing was supposed");
-  supposing_ = true;
-  auto stored = assign(object, text, false);
-  supposing_ = false;
-  if (!stored) return fail(stored.error());
-  give(supposed, end_supposed);
-  const bool asked_then = pause_requested_.exchange(false);
-  running_ = false;
-  (void)return_to(*kept).has_value();
-  if (asked_then) return fail(ErrorCode::kUsage, "interrupted: nothing was supposed");
-  SuppositionView out;
-  const auto told = [&](const Happening& h) {
-    return SuppositionView::Happening{to_time(h.tick, hz), h.what, location(h.pc)};
-  };
+Result<void> Session::Core::change(const Session::Change& change) {
+  if (change.instruction.empty()) return assign(change.object, change.expression, false);
+  const auto places = resolve(change.place);
+  if (!places) return fail(places.error());
+  const std::uint32_t address = places->front();
+  const machine::Target& target = machine().target();
+  std::vector<std::uint8_t> bytes = target.encode(change.instruction, address);
+  if (bytes.empty())
+    return fail(ErrorCode::kUsage, fmt::format("'{}' is no instruction here", change.instruction),
+                "write it as `show disassembly` does");
+  const Instruction old = machine().instruction_at(address);
+  if (bytes.size() > old.size)
+    return fail(ErrorCode::kUsage, fmt::format("'{}' takes {} bytes, `{} {}` at {} has {}",
+                                               change.instruction, bytes.size(), old.mnemonic,
+                                               old.operands, place_name(address), old.size));
+  while (bytes.size() < old.size) {
+    const auto more = target.encode("nop", address + static_cast<std::uint32_t>(bytes.size()));
+    if (more.empty() || bytes.size() + more.size() > old.size)
+      return fail(ErrorCode::kUnsupported, "what is left of the old instruction cannot be filled");
+    bytes.insert(bytes.end(), more.begin(), more.end());
+  }
+  record::Act act;
+  for (std::uint32_t i = 0; i < bytes.size(); ++i)
+    act.edits.push_back({machine::Edit::Kind::kPoke, {Space::kCode, address + i}, 0, bytes[i]});
+  for (const machine::Edit& edit : act.edits)
+    if (!machine::make(machine(), edit))
+      return fail(ErrorCode::kUnsupported, "code cannot be changed there");
+  acted(std::move(act));
+  return {};
+}
+
+namespace {
+
+/// The first at which two futures part; of those that happen at other times only, the first.
+template <typename List>
+std::pair<std::size_t, std::optional<std::size_t>> parting(const List& a, const List& b) {
   std::size_t same = 0;
   std::optional<std::size_t> moved;
-  while (same < as_is.size() && same < supposed.size() && as_is[same].what == supposed[same].what) {
-    if (!moved && as_is[same].tick != supposed[same].tick) moved = same;
+  while (same < a.size() && same < b.size() && a[same].what == b[same].what) {
+    if (!moved && a[same].tick != b[same].tick) moved = same;
     ++same;
   }
+  return {same, moved};
+}
+
+}  // namespace
+
+Result<SuppositionView> Session::Core::suppose(const std::vector<Session::Change>& changes,
+                                               Picoseconds span, const std::string& place) {
+  if (changes.empty()) return fail(ErrorCode::kUsage, "there is nothing to suppose");
+  std::vector<std::uint32_t> places;
+  if (!place.empty()) {
+    const auto found = resolve(place);
+    if (!found) return fail(found.error());
+    places = *found;
+  }
+  const std::uint64_t hz = machine().info().clock_hz;
+  const std::uint64_t begin = machine().ticks();
+  const std::uint64_t end =
+      places.empty() ? later(std::max<std::uint64_t>(1, to_ticks(span, hz))) : UINT64_MAX;
+  const auto kept = keep();
+  const auto return_here = [&] {
+    running_ = false;
+    return return_to(*kept);
+  };
+  const auto interrupted = [&] { return pause_requested_.exchange(false); };
+  // What cannot be done is found out before anything runs.
+  supposing_ = true;
+  Result<void> changed;
+  for (const Session::Change& one : changes)
+    if (changed) changed = change(one);
+  supposing_ = false;
+  if (auto back = return_here(); !back) return fail(back.error());
+  if (!changed) return fail(changed.error());
+
+  const Future as_is = what_comes(end, places);
+  const bool asked = interrupted();
+  if (auto back = return_here(); !back) return fail(back.error());
+  if (asked) return fail(ErrorCode::kUsage, "interrupted: nothing was supposed");
+  if (!places.empty() && !as_is.arrived)
+    return fail(ErrorCode::kNotFound, place + " is not reached as it is");
+  supposing_ = true;
+  for (const Session::Change& one : changes) (void)change(one).has_value();
+  supposing_ = false;
+  constexpr std::uint64_t kLonger = 10;
+  const Future supposed =
+      what_comes(places.empty() ? end : begin + (as_is.end - begin) * kLonger + hz, places);
+  const bool asked_then = interrupted();
+  if (auto back = return_here(); !back) return fail(back.error());
+  if (asked_then) return fail(ErrorCode::kUsage, "interrupted: nothing was supposed");
+
+  SuppositionView out;
+  const auto told = [&](const std::vector<Happening>& list,
+                        std::size_t at) -> std::optional<SuppositionView::Happening> {
+    if (at >= list.size()) return std::nullopt;
+    return SuppositionView::Happening{to_time(list[at].tick, hz), list[at].what,
+                                      location(list[at].pc)};
+  };
+  const auto [same, moved] = parting(as_is.seen, supposed.seen);
   out.same = same;
-  if (same < as_is.size()) out.as_is = told(as_is[same]);
-  if (same < supposed.size()) out.supposed = told(supposed[same]);
+  out.as_is = told(as_is.seen, same);
+  out.supposed = told(supposed.seen, same);
   if (!out.as_is && !out.supposed && moved) {
     out.only_shifted = true;
-    out.as_is = told(as_is[*moved]);
-    out.supposed = told(supposed[*moved]);
+    out.as_is = told(as_is.seen, *moved);
+    out.supposed = told(supposed.seen, *moved);
   }
-  out.until = to_time(end, hz);
-  for (Difference& difference : differences(*end_as_is, *end_supposed))
+  const std::size_t call = parting(as_is.calls, supposed.calls).first;
+  out.call_as_is = told(as_is.calls, call);
+  out.call_supposed = told(supposed.calls, call);
+  out.until = to_time(as_is.end, hz);
+  out.place = place;
+  if (supposed.arrived) out.supposed_until = to_time(supposed.end, hz);
+  for (Difference& difference : differences(*as_is.machine, *supposed.machine))
     if (difference.kind == "variable" || difference.kind == "part" || difference.kind == "eeprom")
       out.at_end.push_back(std::move(difference));
   return out;

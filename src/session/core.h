@@ -17,6 +17,7 @@
 #include "frames/passes.h"
 #include "lucid/session.h"
 #include "machine/machine.h"
+#include "record/log.h"
 #include "record/timeline.h"
 #include "session/sources.h"
 
@@ -82,12 +83,14 @@ class Session::Core final : private machine::MarkListener {
   Result<ComparisonView> compare(const std::string& name, const std::string& with);
   [[nodiscard]] std::vector<Difference> differences(const machine::Machine& a,
                                                     const machine::Machine& b) const;
-  Result<SuppositionView> suppose(const std::string& object, const std::string& text,
-                                  Picoseconds span);
+  Result<SuppositionView> suppose(const std::vector<Session::Change>& changes, Picoseconds span,
+                                  const std::string& place);
+  Result<void> change(const Session::Change& change);
   Result<void> assign(const std::string& object, const std::string& text, bool with_effects);
   Result<Pause> back_until(const std::string& expression);
   Result<OriginView> origin(const std::string& object, unsigned depth);
   Result<Pause> back_to_origin(std::size_t number);
+  Result<MissedView> missed(const std::string& place, const std::string& mark);
   Result<std::vector<Session::Write>> history(const std::string& object, std::size_t most);
   Result<Pause> back_to_history(std::size_t number);
   Result<Pause> stepped_back(StepKind kind, StepUnit unit, std::uint64_t count);
@@ -159,7 +162,8 @@ class Session::Core final : private machine::MarkListener {
   std::shared_ptr<const machine::Machine> before_;  ///< as it was at the last pause
   Program program_;
   std::string image_path_;
-  unsigned loads_ = 0;  ///< of images, so far
+  std::uint64_t image_hash_ = 0;  ///< of what it loads
+  unsigned loads_ = 0;            ///< of images, so far
   std::optional<std::uint32_t> static_begin_, static_end_;
   std::optional<std::uint32_t> no_handler_;  ///< where interrupts without a handler lead
   mutable frames::Flows flows_;              ///< made when asked for
@@ -227,9 +231,13 @@ class Session::Core final : private machine::MarkListener {
   };
   std::vector<Mark> marks_named_;
   Mark* find_mark(const std::string& name);
+  /// Errors: kNotFound; kUsage if its image is gone.
+  Result<const Mark*> usable_mark(const std::string& name);
   [[nodiscard]] Session::MarkView view(const Mark& mark) const;
   std::uint64_t heard_ = 0;  ///< bytes from serial ports that were told
   Result<Pause> back_by(std::uint64_t ticks);
+  [[nodiscard]] record::Log log() const;
+  Result<Pause> follow_log(const std::string& text);
   void set_timeline(bool on);
   std::vector<WatchView> watched_;
   std::set<unsigned> bound_watches_;  ///< those whose names have had a meaning: they keep it
@@ -324,7 +332,7 @@ class Session::Core final : private machine::MarkListener {
   bool travel(const record::Moment& to);
   void spend(unsigned id);
   void begin_back();
-  Pause finish_back(Outcome outcome, Pause::Cause cause, std::string detail = {});
+  Pause finish_back(const Outcome& outcome, Pause::Cause cause, std::string detail = {});
   Result<Pause> give_up(const Kept& present);
   Result<Pause> at_beginning(std::string why);
   struct Happening {
@@ -332,13 +340,23 @@ class Session::Core final : private machine::MarkListener {
     std::string what;
     std::uint32_t pc = 0;
   };
-  std::vector<Happening> what_comes(std::uint64_t ticks);
+  struct Future {
+    std::vector<Happening> seen, calls;
+    std::uint64_t end = 0;
+    bool arrived = false;  ///< at one of the places
+    std::shared_ptr<machine::Machine> machine;
+  };
+  Future what_comes(std::uint64_t until, const std::vector<std::uint32_t>& places);
   void begin_run_quietly();
   bool supposing_ = false;  ///< what is done is not noted
   class Quiet;
   using Timeline = record::Timeline;
   class Walk;
   class Origins;
+  class Missed;
+  Result<MissedView> look_for_miss(const std::string& place,
+                                   const std::vector<std::uint32_t>& places, Point from);
+  Result<void> why_turned(Origins& origins, const record::Moment& at);
   std::vector<record::Moment> origin_moments_, history_moments_;
   /// Forwards through the past, one stretch after the other, the latest first, until one gives a
   /// moment. nullopt: none does. Error: somebody asked for a pause.
@@ -372,9 +390,10 @@ class Session::Core final : private machine::MarkListener {
   Result<void> bind(Entry& entry);
   Entry* find(unsigned id);
 
-  std::set<std::uint32_t> marks_;   ///< set in the machine
-  bool marks_changed_ = true;       ///< or will be, before it runs
-  const Target* target_ = nullptr;  ///< of the run under way
+  std::set<std::uint32_t> marks_;    ///< set in the machine
+  bool marks_changed_ = true;        ///< or will be, before it runs
+  const Target* target_ = nullptr;   ///< of the run under way
+  std::set<std::uint32_t> also_at_;  ///< a stretch of running ends there, too
   /// Instructions from which places are reached whose passes depend on that, and those places.
   std::map<std::uint32_t, std::set<std::uint32_t>> feeders_;
   /// The last of them to execute, by the place, and the stack pointer behind it.

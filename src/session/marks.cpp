@@ -58,7 +58,7 @@ std::string Session::Core::keep_end() {
   return marks_named_.back().name;
 }
 
-Result<Pause> Session::Core::revert_to(const std::string& name) {
+Result<const Session::Core::Mark*> Session::Core::usable_mark(const std::string& name) {
   const Mark* mark = find_mark(name);
   if (mark == nullptr) {
     std::vector<std::string> names;
@@ -69,6 +69,13 @@ Result<Pause> Session::Core::revert_to(const std::string& name) {
   if (mark->kept->loads != loads_)
     return fail(ErrorCode::kUsage, fmt::format("the image of mark '{}' is gone", name),
                 "moments end when an image is loaded");
+  return mark;
+}
+
+Result<Pause> Session::Core::revert_to(const std::string& name) {
+  const auto found = usable_mark(name);
+  if (!found) return fail(found.error());
+  const Mark* mark = *found;
   Kept kept = *mark->kept;
   std::string left;
   if (is_on_this_timeline(*mark)) {

@@ -152,7 +152,8 @@ Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Tar
                       interrupt >= 0 && number < vectors.size() ? vectors[number].name : "?");
       break;
     }
-    if (target != nullptr && target->is_at(machine().pc(), machine().sp())) {
+    if ((target != nullptr && target->is_at(machine().pc(), machine().sp())) ||
+        also_at_.count(machine().pc()) != 0) {
       outcome.kind = Outcome::Kind::kTarget;
       break;
     }

@@ -9,7 +9,7 @@
 #include <tuple>
 
 #include "expression/object.h"
-#include "machine/making.h"
+#include "session/origins.h"
 #include "session/quiet.h"
 
 namespace lucid {
@@ -25,64 +25,6 @@ constexpr std::size_t kMostFeeders = 400;  ///< that a line is looked through fo
 constexpr std::uint64_t kOneWork = 400;    ///< ticks within which the bytes of a value are made
 
 }  // namespace
-
-/// Follows values back. REQUIRES: a Quiet.
-class Session::Core::Origins {
- public:
-  explicit Origins(Core& core) : core_(core) {}
-
-  using How = OriginNode::How;
-  struct End {
-    How how = How::kUnknown;
-    Cell cell;              ///< that was written there
-    record::Moment before;  ///< the instruction
-    std::uint32_t pc = 0;
-    std::vector<Cell> from;
-    std::string detail;
-  };
-  /// Where the byte that a cell holds at a moment was made. Error: somebody asked for a pause.
-  /// With `one_move`, only to where it was before it was moved last.
-  Result<End> trace(Cell cell, record::Moment at, bool one_move = false);
-  /// The nodes of an object made of these cells, and of what fed it.
-  Result<void> tree(const std::string& object, const std::string& value,
-                    const std::vector<Cell>& cells, const record::Moment& at, unsigned depth,
-                    unsigned most);
-
-  std::vector<OriginNode> nodes;
-  std::vector<record::Moment> moments;
-  bool cut = false;
-
- private:
-  struct Write {
-    record::Moment after;
-    std::uint32_t pc = 0;
-  };
-  [[nodiscard]] machine::Machine& machine() const { return core_.machine(); }
-  Result<std::optional<Write>> last_write(const Cell& cell, const record::Moment& at);
-  std::optional<Write> step_through(const Cell& cell, const record::Moment& until,
-                                    const record::Moment& at);
-  std::optional<Write> watch_through(const Cell& cell, const record::Moment& until,
-                                     const record::Moment& at);
-  [[nodiscard]] const record::Act* edit_since(const Cell& cell, const record::Moment& since,
-                                              const record::Moment& at) const;
-  [[nodiscard]] bool is_io(const Address& address) const;
-  struct Named {
-    std::string name, value;
-    std::vector<Cell> cells;
-    record::Moment at;
-    std::vector<Cell> all = {};  ///< of a variable in registers
-    bool is_object = true;       ///< of the program; else a register or byte on the way
-  };
-  [[nodiscard]] Named named(const Cell& cell) const;
-  /// What has fed a piece of work, by name: what its line has only kept for itself is looked
-  /// through.
-  Result<std::vector<Named>> fed(const End& end);
-  Result<void> before_this_line(Named& name, std::uint32_t pc);
-  [[nodiscard]] bool is_same_line(std::uint32_t a, std::uint32_t b) const;
-  OriginNode node(const End& end, const std::vector<Named>& from);
-
-  Core& core_;
-};
 
 /// An instruction after the other; what each writes is known from its code.
 std::optional<Session::Core::Origins::Write> Session::Core::Origins::step_through(
@@ -358,7 +300,8 @@ Result<std::vector<Session::Core::Origins::Named>> Session::Core::Origins::fed(c
     else {
       if (name.at < same->at) std::tie(same->value, same->at) = std::tie(name.value, name.at);
       if (std::find(same->cells.begin(), same->cells.end(), name.cells[0]) == same->cells.end())
-        same->cells.push_back(name.cells[0]);
+        same->cells.insert(std::upper_bound(same->cells.begin(), same->cells.end(), name.cells[0]),
+                           name.cells[0]);
     }
   };
   for (std::size_t looked = 0; !waiting.empty() && looked < kMostFeeders; ++looked) {

@@ -295,7 +295,7 @@ bool Session::Core::run_again(const record::Moment& to, const Met& met) {
       done = false;
       break;
     }
-    const bool told = outcome.kind == Outcome::Kind::kBreakpoint ||
+    const bool told = outcome.kind != Outcome::Kind::kEnd ||
                       outcome.stop.why == machine::Stop::Why::kFault ||
                       outcome.stop.why == machine::Stop::Why::kBreakInstruction;
     if (!told) continue;
@@ -358,7 +358,7 @@ void Session::Core::begin_back() {
   limit_end_ = next_pace_ = UINT64_MAX;
 }
 
-Pause Session::Core::finish_back(Outcome outcome, Pause::Cause cause, std::string detail) {
+Pause Session::Core::finish_back(const Outcome& outcome, Pause::Cause cause, std::string detail) {
   replaying_ = true;
   wake_dormant();
   arming_.clear();
@@ -665,6 +665,44 @@ void Session::Core::set_timeline(bool on) {
   if (on == timeline_.on()) return;
   timeline_.set_on(on);
   if (on && !image_path_.empty()) timeline_.keep(machine(), beside());
+}
+
+record::Log Session::Core::log() const {
+  const ChipInfo& info = machine().info();
+  return {info.name,        info.clock_hz,   image_hash_, now(), std::max(timeline_.end(), now()),
+          machine().hash(), timeline_.acts()};
+}
+
+/// From the beginning, along what has been done.
+Result<Pause> Session::Core::follow_log(const std::string& text) {
+  auto log = record::read_log(text);
+  if (!log) return fail(log.error());
+  const ChipInfo& info = machine().info();
+  if (image_path_.empty()) return fail(ErrorCode::kUsage, "no image has been loaded yet");
+  if (log->image != image_hash_)
+    return fail(ErrorCode::kUsage,
+                fmt::format("this timeline is of another image than '{}'", image_path_));
+  if (log->chip != info.name || log->clock_hz != info.clock_hz)
+    return fail(ErrorCode::kUsage, fmt::format("this timeline is of another chip: {} at {} Hz",
+                                               log->chip, log->clock_hz));
+  if (auto opened = open(image_path_); !opened) return fail(opened.error());
+  timeline_.take(std::move(log->acts));
+  begin_run_quietly();
+  const bool done = run_again(log->here, {});
+  timeline_.reach(log->end);
+  if (!done) {
+    pause_requested_ = false;
+    running_ = false;
+    pause_ = at_beginning("following the timeline was given up").value_or(pause_);
+    return pause_;
+  }
+  remarks_ = {};
+  if (machine().hash() != log->world)
+    remark("this is not the same as it was: is something else on the bench?");
+  Outcome here;
+  here.kind = Outcome::Kind::kTarget;
+  Pause pause = finish_back(here, Pause::Cause::kReady, "as saved");
+  return pause;
 }
 
 std::uint64_t Session::Core::tick_of(Picoseconds time) const {

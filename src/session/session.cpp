@@ -8,6 +8,7 @@
 #include <map>
 #include <set>
 
+#include "base/hash.h"
 #include "base/text.h"
 #include "session/core.h"
 
@@ -41,6 +42,12 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
   came_from_.clear();
   ++loads_;
   image_path_ = path;
+  base::Hasher hasher;
+  for (const Segment& segment : image->segments()) {
+    hasher(segment.address.space, segment.address.offset);
+    hasher.bytes(segment.bytes.data(), segment.bytes.size());
+  }
+  image_hash_ = hasher.value();
   sources_.set_image_path(path);
   warnings.insert(warnings.end(), program_.warnings().begin(), program_.warnings().end());
 
@@ -181,6 +188,9 @@ Result<Pause> Session::back_to_time(Picoseconds time) {
 Result<OriginView> Session::origin(const std::string& object, unsigned depth) {
   return core_->origin(object, depth);
 }
+Result<MissedView> Session::missed(const std::string& place, const std::string& from_mark) {
+  return core_->missed(place, from_mark);
+}
 Result<Pause> Session::back_to_origin(std::size_t number) { return core_->back_to_origin(number); }
 Result<std::vector<Session::Write>> Session::history(const std::string& object, std::size_t most) {
   return core_->history(object, most);
@@ -188,6 +198,8 @@ Result<std::vector<Session::Write>> Session::history(const std::string& object, 
 Result<Pause> Session::back_to_history(std::size_t number) {
   return core_->back_to_history(number);
 }
+std::string Session::timeline_text() const { return record::written(core_->log()); }
+Result<Pause> Session::follow_timeline(const std::string& text) { return core_->follow_log(text); }
 Picoseconds Session::behind() const {
   const std::uint64_t end = core_->timeline_.end().tick;
   const std::uint64_t now = core_->machine().ticks();
@@ -215,9 +227,12 @@ Result<Pause> Session::revert_to(const std::string& mark) { return core_->revert
 Result<ComparisonView> Session::compare(const std::string& mark, const std::string& with) {
   return core_->compare(mark, with);
 }
-Result<SuppositionView> Session::suppose(const std::string& object, const std::string& expression,
-                                         Picoseconds span) {
-  return core_->suppose(object, expression, span);
+Result<SuppositionView> Session::suppose(const std::vector<Change>& changes, Picoseconds span) {
+  return core_->suppose(changes, span, {});
+}
+Result<SuppositionView> Session::suppose_until(const std::vector<Change>& changes,
+                                               const std::string& place) {
+  return core_->suppose(changes, {}, place);
 }
 
 void Session::request_pause() {

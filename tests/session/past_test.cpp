@@ -396,15 +396,15 @@ TEST_CASE("supposing and comparing leave no trace") {
   CHECK(session.compare("here")->differences.empty());
   const std::uint64_t hash = session.chip().hash();
   const auto copies = session.timeline().copies;
-  const auto seconds = session.suppose("seconds", "1000", {2'000'000'000'000});
+  const auto seconds = session.suppose({{"seconds", "1000", {}, {}}}, {2'000'000'000'000});
   REQUIRE(seconds);
   REQUIRE(seconds->supposed);
   CHECK(seconds->as_is->what == "USART0 sends '3'");
   CHECK(seconds->supposed->what == "USART0 sends '1'");
-  const auto nothing = session.suppose("seconds", "seconds", {2'000'000'000'000});
+  const auto nothing = session.suppose({{"seconds", "seconds", {}, {}}}, {2'000'000'000'000});
   REQUIRE(nothing);
   CHECK((!nothing->as_is && !nothing->supposed && nothing->at_end.empty()));
-  CHECK(session.suppose("secnds", "1", {1'000'000'000}).error().code == ErrorCode::kNotFound);
+  CHECK(session.suppose({{"secnds", "1", {}, {}}}, {1'000'000'000}).error().code == ErrorCode::kNotFound);
   CHECK(session.chip().hash() == hash);
   CHECK(session.timeline().copies == copies);
   CHECK(session.behind().count == 0);

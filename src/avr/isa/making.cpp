@@ -144,4 +144,17 @@ Making AvrTarget::making(const machine::Machine& before, const Instruction& inst
   return {How::kWorked, cells_of(reads(instruction))};
 }
 
+std::vector<Cell> AvrTarget::decides(const machine::Machine& before,
+                                     const Instruction& instruction) const {
+  const Entry e = entry_of(instruction);
+  switch (e.op) {
+    case kBRBS:
+    case kBRBC: return {{Cell::Kind::kFlag, e.b, {}}};
+    case kSBIC:
+    case kSBIS: return {data_cell(kIoBegin + static_cast<std::uint32_t>(e.k))};
+    case kNoOp: return {};
+    default: return Target::decides(before, instruction);
+  }
+}
+
 }  // namespace lucid::avr

@@ -41,10 +41,18 @@ Reads reads_in(const Row& row) {
     const std::size_t comma = std::min(text.find(", "), text.size());
     std::string_view part = text.substr(0, comma);
     text.remove_prefix(std::min(comma + 2, text.size()));
+    std::string_view condition;
+    if (const std::size_t colon = part.find(": ");
+        part.substr(0, 3) == "if " && colon != part.npos) {
+      condition = part.substr(0, colon);
+      part.remove_prefix(colon + 2);
+    }
     const std::size_t arrow = part.find("←");
     const std::string_view left = arrow == part.npos ? std::string_view() : part.substr(0, arrow);
     const std::string_view right = arrow == part.npos ? part : part.substr(arrow);
-    const auto has = [&](std::string_view what) { return right.find(what) != right.npos; };
+    const auto has = [&](std::string_view what) {
+      return right.find(what) != right.npos || condition.find(what) != condition.npos;
+    };
     const auto at = [&](std::string_view what) { return left.find(what) != left.npos; };
     // Bits of a register are changed, the others stay.
     out.a = out.a || has("{d}") || has("{h}") || has("{m}") || at("{d}(");
