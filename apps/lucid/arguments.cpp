@@ -174,6 +174,45 @@ void declare(CLI::App& app, Arguments& a) {
   add_common(listing, a);
   listing->footer("Example: lucid listing main.elf --function main");
 
+  CLI::App* diverge = app.add_subcommand("diverge", "Where two builds part, or two inputs");
+  diverge->add_option("image", a.image, "ELF or Intel HEX")->required();
+  diverge->add_option("other", a.other, "The other one; with two benches it may be the same")
+      ->required();
+  diverge
+      ->add_option("--bench", a.benches,
+                   "What is on the chip's pins; given twice: the first image's, the other's")
+      ->type_name("FILE")
+      ->expected(1)
+      ->take_all();
+  diverge->add_option("--chip", a.chips, "Chip; given twice: the first image's, the other's")
+      ->type_name("NAME")
+      ->expected(1)
+      ->take_all();
+  diverge->add_option("--clock", a.clock, "Oscillator, such as 8MHz; otherwise 16MHz")
+      ->type_name("HZ");
+  diverge
+      ->add_option("--source", a.sources,
+                   "Look for sources here, too; FROM=TO maps the beginning of their paths "
+                   "(repeatable)")
+      ->type_name("FOLDER|FROM=TO");
+  diverge->add_option("--first", a.commands, "Carry out a command in both first (repeatable)")
+      ->type_name("COMMAND");
+  diverge
+      ->add_option("--align", a.align,
+                   "What is compared in its order: calls, 'writes OBJECT', serial, pins")
+      ->type_name("WHAT")
+      ->capture_default_str();
+  diverge->add_option("--for", a.span, "How long at most, in simulated time")
+      ->type_name("TIME")
+      ->default_str("10s");
+  diverge->add_option("--into", a.into, "Folder for the two moments, for lucid open --at")
+      ->type_name("FOLDER")
+      ->capture_default_str();
+  add_output(diverge, a);
+  diverge->footer(
+      "Example: lucid diverge good.elf bad.elf --first 'feed USART0 \"G\\n\"'\n"
+      "The exit code is 1 if they part.");
+
   CLI::App* chips = app.add_subcommand("chips", "The chips there are, or one of them");
   chips->add_option("name", a.name, "A chip");
   add_output(chips, a);

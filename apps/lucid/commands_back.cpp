@@ -23,6 +23,12 @@ Result<void> Console::stand_back(const Result<Pause>& pause) {
   return stand(*pause);
 }
 
+Result<void> Console::save_moment(const std::string& path) const {
+  const ChipInfo& info = session_->chip().info();
+  return write_moment(path, {session_->image_path(), options_.bench, options_.on, info.name,
+                             info.clock_hz, session_->timeline_text()});
+}
+
 Result<void> Console::follow(const std::string& timeline) {
   return stand_back(session_->follow_timeline(timeline));
 }
@@ -142,12 +148,8 @@ Result<void> Console::do_revert(const Words& words) {
 
 Result<void> Console::do_timeline(const Words& words) {
   if (words.has("save")) {
-    const ChipInfo& info = session_->chip().info();
     const std::string path = file(words);
-    if (auto written = write_moment(path, {session_->image_path(), options_.bench, options_.on,
-                                           info.name, info.clock_hz, session_->timeline_text()});
-        !written)
-      return written;
+    if (auto saved = save_moment(path); !saved) return saved;
     show(Message{"this moment, and all before it, is in " + path + ": lucid open --at " + path});
     return {};
   }

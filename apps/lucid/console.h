@@ -64,6 +64,8 @@ class Console final : public Listener {
   Result<void> answer(const std::string& name, const std::function<Result<void>()>& act);
   /// To the moment of a saved timeline, of the image that is open.
   Result<void> follow(const std::string& timeline);
+  /// A file that leads to this moment, and all before it.
+  Result<void> save_moment(const std::string& path) const;
   /// For a span, as `go for` does. REQUIRES: an image is open.
   Pause run_for(Picoseconds span);
   /// Every line of a file; stops at the first error, which then names file and line.

@@ -247,6 +247,23 @@ struct JsonViews {
     out["origin"] = (*this)(m.origins);
     return out;
   }
+  Json operator()(const Parting& p) const {
+    const Divergence& d = p.divergence;
+    Json out{{"view", "divergence"},  {"same", d.same}, {"last_same", d.last_same},
+             {"handler", d.handler},  {"in", d.in},     {"picoseconds_until", d.until.count},
+             {"sides", Json::array()}};
+    for (std::size_t i = 0; i < p.images.size(); ++i) {
+      Json row{{"image", p.images[i]}};
+      if (const auto& side = i == 0 ? d.a : d.b) {
+        row["picoseconds"] = side->time.count;
+        row["event"] = side->event;
+        row["where"] = json(side->where);
+      }
+      if (i < p.files.size()) row["file"] = p.files[i];
+      out["sides"].push_back(std::move(row));
+    }
+    return out;
+  }
   Json operator()(const Session::TimelineView& t) const {
     return {{"view", "timeline"},
             {"on", t.on},

@@ -243,6 +243,64 @@ int list_image(const Arguments& a, Console& console) {
   return listed ? kExitGood : told(listed.error(), console);
 }
 
+Result<DivergenceOptions> alignment(const Arguments& a) {
+  DivergenceOptions out;
+  using Align = DivergenceOptions::Align;
+  const std::string writes = "writes ";
+  if (a.align == "serial")
+    out.align = Align::kSerial;
+  else if (a.align == "pins")
+    out.align = Align::kPins;
+  else if (a.align.rfind(writes, 0) == 0)
+    out.align = Align::kWrites, out.object = a.align.substr(writes.size());
+  else if (a.align != "calls")
+    return fail(ErrorCode::kUsage, "'" + a.align + "' is nothing to align by",
+                "there are calls, 'writes OBJECT', serial and pins");
+  auto span = parse_time(a.span);
+  if (!span) return fail(span.error());
+  out.span = *span;
+  return out;
+}
+
+int diverge(const Arguments& a, const Console::Options& options) {
+  const auto at = [](const std::vector<std::string>& list, std::size_t side) {
+    return list.empty() ? std::string() : list[std::min(side, list.size() - 1)];
+  };
+  const auto how = alignment(a);
+  if (!how) return report(how.error(), a.json);
+  if (a.benches.size() > 2 || a.chips.size() > 2)
+    return report({ErrorCode::kUsage, "there are two sides, not more", "", ""}, a.json);
+  Parting parting;
+  parting.images = {a.image, a.other};
+  std::vector<std::unique_ptr<Console>> sides;
+  for (const std::string& image : parting.images) {
+    Console::Options own = options;
+    own.bench = at(a.benches, sides.size());
+    own.chip = at(a.chips, sides.size());
+    sides.push_back(std::make_unique<Console>(own, std::cout));
+    Console& console = *sides.back();
+    const auto prepared = console.answer("open " + image, [&] { return console.open(image); });
+    if (!prepared) return told(prepared.error(), console);
+    if (auto done = do_commands(console, a); !done) return failed(console, done.error());
+  }
+  Console& console = *sides[0];
+  catch_interrupts(console);
+  const auto found = console.answer("diverge", [&]() -> Result<void> {
+    auto divergence = first_divergence(*sides[0]->session(), *sides[1]->session(), *how);
+    if (!divergence) return fail(divergence.error());
+    parting.divergence = std::move(*divergence);
+    if (parting.divergence.a || parting.divergence.b)
+      for (std::size_t i = 0; i < sides.size(); ++i) {
+        parting.files.push_back(a.into + (i == 0 ? "/diverge-1.moment" : "/diverge-2.moment"));
+        if (auto saved = sides[i]->save_moment(parting.files.back()); !saved) return saved;
+      }
+    console.show(parting);
+    return {};
+  });
+  if (!found) return failed(console, found.error());
+  return parting.files.empty() ? kExitGood : kExitExpectation;
+}
+
 int list_chips(const Arguments& a, Console& console) {
   const auto listed = console.answer("chips " + a.name, [&]() -> Result<void> {
     if (a.name.empty()) {
@@ -330,9 +388,11 @@ int main_with(int argc, char** argv) {
     a.clock = std::to_string(moment->clock_hz) + "Hz";
     timeline = moment->timeline;
   }
+  if (command == "diverge" && a.span == Arguments().span) a.span = "10s";
   auto options = options_of(a);
   if (!options) return report(options.error(), a.json);
   if (command == "demo") return play_demo(a, *options);
+  if (command == "diverge") return diverge(a, *options);
   Console console(*options, std::cout);
   if (command == "open") return open_image(a, console, timeline);
   if (command == "play") return play_script(a, console);

@@ -7,6 +7,7 @@
 #include <variant>
 #include <vector>
 
+#include "lucid/divergence.h"
 #include "lucid/session.h"
 
 namespace lucid::app {
@@ -115,6 +116,11 @@ struct Writes {
   std::string object;
   std::vector<Session::Write> rows;
 };
+/// Where two runs part, and the files that lead there.
+struct Parting {
+  Divergence divergence;
+  std::vector<std::string> images, files;
+};
 struct ChipFacts {
   ChipInfo info;
   std::vector<std::string> modelled, registers_only;  ///< peripherals
@@ -135,7 +141,7 @@ using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, Di
                            IoRegisters, Variables, TimeView, Explanation, Serial, Chips, Watches,
                            Faults, GraphView, Found, OpenedLine, Inputs, Logged, Help, Completions,
                            Remark, ChipFacts, Demos, Marks, Session::TimelineView, Writes,
-                           OriginView, ComparisonView, SuppositionView, MissedView>;
+                           OriginView, ComparisonView, SuppositionView, MissedView, Parting>;
 
 }  // namespace lucid::app
 

@@ -188,6 +188,43 @@ std::string BackViews::operator()(const MissedView& m) const {
   return out + (*this)(m.origins);
 }
 
+std::string BackViews::operator()(const Parting& p) const {
+  const Divergence& d = p.divergence;
+  if (!d.a && !d.b)
+    return fmt::format("they do not part within {}: {} events are the same\n", to_text(d.until),
+                       d.same);
+  std::string out = style_.accent("they part") + fmt::format(" behind {} events", d.same) +
+                    (d.handler.empty() ? "" : " in " + d.handler);
+  if (!d.in.empty()) {
+    std::string names;
+    for (const std::string& name : d.in)
+      names += (names.empty() ? "" : ", ") + (name.empty() ? "its value" : name);
+    out += ", in " + style_.bold(names);
+  }
+  out += "\n";
+  if (!d.last_same.empty())
+    out += "  " + style_.wrapped("the last that is the same: " + d.last_same, 4) + "\n";
+  for (std::size_t i = 0; i < 2; ++i) {
+    const auto& side = i == 0 ? d.a : d.b;
+    out += style_.bold(p.images[i]) + "\n";
+    if (!side) {
+      out += "  nothing more happens\n";
+      continue;
+    }
+    out += "  " + style_.wrapped(style_.changed(side->event), 4) + "\n";
+    out += "  " +
+           style_.wrapped(fmt::format("at {}, {}", to_text(side->time), place(side->where)), 4) +
+           "\n";
+    std::string chain;
+    for (const CallLevel& level : side->callers)
+      if (level.level != 0 && !level.where.function.empty())
+        chain += (chain.empty() ? "called in " : ", ") + place(level.where);
+    if (!chain.empty()) out += "  " + style_.dim(style_.wrapped(chain, 4)) + "\n";
+    if (i < p.files.size()) out += "  lucid open --at " + p.files[i] + "\n";
+  }
+  return out;
+}
+
 std::string BackViews::operator()(const Session::TimelineView& t) const {
   if (!t.on) return "the timeline is off: nothing of the past is kept\n";
   return fmt::format("the timeline begins at {} and ends at {}: {} {} of the chip, {:.1f} MiB\n",

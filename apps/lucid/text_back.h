@@ -25,6 +25,7 @@ class BackViews {
   [[nodiscard]] std::string operator()(const OriginView&) const;
   [[nodiscard]] std::string operator()(const Session::TimelineView&) const;
   [[nodiscard]] std::string operator()(const MissedView&) const;
+  [[nodiscard]] std::string operator()(const Parting&) const;
 
  private:
   [[nodiscard]] std::string rows(const std::vector<Difference>& differences) const;

@@ -32,6 +32,9 @@
 
 namespace lucid {
 
+struct Divergence;
+struct DivergenceOptions;
+
 /// Where and when a breakpoint pauses. At a place a pass is counted when the condition holds and
 /// the marked instruction executes next: not when it is skipped, not when an interrupt is entered
 /// first. The other kinds pause behind the instruction that did it.
@@ -405,6 +408,8 @@ class LUCID_API Session {
 
  private:
   class Core;
+  friend Result<Divergence> first_divergence(Session& a, Session& b,
+                                             const DivergenceOptions& options);
   std::unique_ptr<Core> core_;
 };
 

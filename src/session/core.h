@@ -15,6 +15,7 @@
 #include "expression/expression.h"
 #include "frames/callers.h"
 #include "frames/passes.h"
+#include "lucid/divergence.h"
 #include "lucid/session.h"
 #include "machine/machine.h"
 #include "record/log.h"
@@ -86,6 +87,7 @@ class Session::Core final : private machine::MarkListener {
   Result<SuppositionView> suppose(const std::vector<Session::Change>& changes, Picoseconds span,
                                   const std::string& place);
   Result<void> change(const Session::Change& change);
+  static Result<Divergence> first_divergence(Core& a, Core& b, const DivergenceOptions& options);
   Result<void> assign(const std::string& object, const std::string& text, bool with_effects);
   Result<Pause> back_until(const std::string& expression);
   Result<OriginView> origin(const std::string& object, unsigned depth);
@@ -354,6 +356,7 @@ class Session::Core final : private machine::MarkListener {
   class Walk;
   class Origins;
   class Missed;
+  class Trail;
   Result<MissedView> look_for_miss(const std::string& place,
                                    const std::vector<std::uint32_t>& places, Point from);
   Result<void> why_turned(Origins& origins, const record::Moment& at);
@@ -386,6 +389,8 @@ class Session::Core final : private machine::MarkListener {
   class Step;
   Outcome run_through(std::uint32_t returns_to, std::uint32_t sp);
   void note_returned(const Function* function);
+  /// Right behind its return; nothing: it has none, or it is not known.
+  [[nodiscard]] std::optional<std::string> returned_value(const Function& function) const;
   [[nodiscard]] std::vector<std::uint32_t> places_of_stack_switches();
   Result<void> bind(Entry& entry);
   Entry* find(unsigned id);

@@ -439,15 +439,21 @@ std::vector<std::uint32_t> Session::Core::places_of_stack_switches() {
 
 /// A function has returned, and nothing has executed since.
 void Session::Core::note_returned(const Function* function) {
-  if (function == nullptr || function->returns == 0 || returned_.size() >= kMostReturned) return;
-  const Type& type = program_.types()[function->returns];
-  if (type.bytes == 0 || type.kind == Type::Kind::kVoid) return;
+  if (function == nullptr || returned_.size() >= kMostReturned) return;
+  if (auto value = returned_value(*function))
+    returned_.push_back({function->name, std::move(*value)});
+}
+
+std::optional<std::string> Session::Core::returned_value(const Function& function) const {
+  if (function.returns == 0) return std::nullopt;
+  const Type& type = program_.types()[function.returns];
+  if (type.bytes == 0 || type.kind == Type::Kind::kVoid) return std::nullopt;
   // A copy of a function that the compiler made for some of its calls may return nothing.
   for (const Symbol& symbol : program_.symbols())
-    if (symbol.address == Address{Space::kCode, function->begin} &&
+    if (symbol.address == Address{Space::kCode, function.begin} &&
         (symbol.name.find(".isra") != std::string::npos ||
          symbol.name.find(".part") != std::string::npos))
-      return;
+      return std::nullopt;
   const machine::RegisterSpan in = machine().target().returned_in(type.bytes);
   const auto& registers = machine().target().registers();
   frames::Place place;
@@ -457,11 +463,12 @@ void Session::Core::note_returned(const Function* function) {
       for (unsigned byte = 0;
            registers[index].dwarf == in.first + i && 8 * byte < registers[index].bits; ++byte)
         place.pieces.push_back({frames::Piece::Kind::kRegister, index, {}, byte});
-  if (place.pieces.size() < type.bytes) return;
+  if (place.pieces.size() < type.bytes) return std::nullopt;
   place.pieces.resize(type.bytes);
   const frames::Scope here = scope();
-  const auto value = expression::object_at(place, function->returns, here);
-  if (value) returned_.push_back({function->name, expression::written(*value, {}, here)});
+  const auto value = expression::object_at(place, function.returns, here);
+  if (!value) return std::nullopt;
+  return expression::written(*value, {}, here);
 }
 
 Session::Core::Outcome Session::Core::run_through(std::uint32_t returns_to, std::uint32_t sp) {
