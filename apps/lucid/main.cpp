@@ -266,7 +266,7 @@ int diverge(const Arguments& a, const Console::Options& options) {
   const auto at = [](const std::vector<std::string>& list, std::size_t side) {
     return list.empty() ? std::string() : list[std::min(side, list.size() - 1)];
   };
-  const auto how = alignment(a);
+  auto how = alignment(a);
   if (!how) return report(how.error(), a.json);
   if (a.benches.size() > 2 || a.chips.size() > 2)
     return report({ErrorCode::kUsage, "there are two sides, not more", "", ""}, a.json);
@@ -286,6 +286,10 @@ int diverge(const Arguments& a, const Console::Options& options) {
   Console& console = *sides[0];
   catch_interrupts(console);
   const auto found = console.answer("diverge", [&]() -> Result<void> {
+    how->go_on = [&](Picoseconds now) {
+      console.on_progress(now);
+      return !console.interrupted();
+    };
     auto divergence = first_divergence(*sides[0]->session(), *sides[1]->session(), *how);
     if (!divergence) return fail(divergence.error());
     parting.divergence = std::move(*divergence);

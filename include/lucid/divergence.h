@@ -44,9 +44,9 @@ struct Divergence {
 
 /// Runs two sessions from where they stand to the first event that differs, and leaves each before
 /// it; at the end of the span if there is none. Events are compared in their order: those outside
-/// of interrupts, and those of each handler, by themselves. What is done again and again with the
-/// same values counts once. A value that is not known on one side, or that is only an address, is
-/// not compared. Both keep a timeline. Errors: those of pause_at() for the object; kUsage if
+/// of interrupts, and those of each handler, by themselves. Calls that are only made again, with
+/// the same values, count once. A value that is not known on one side, or that is only an address,
+/// is not compared. Both keep a timeline. Errors: those of pause_at() for the object; kUsage if
 /// somebody ended it, or for two sessions that are one.
 [[nodiscard]] LUCID_API Result<Divergence> first_divergence(Session& a, Session& b,
                                                             const DivergenceOptions& options = {});

@@ -30,13 +30,17 @@ struct Event {
   }
 };
 
-/// Addresses are the linker's business.
+/// Addresses are the linker's business, and what stands where no text does is chance.
 std::string without_addresses(const std::string& value) {
   std::string out;
-  for (std::size_t at = 0; at < value.size();) {
-    const std::size_t end = std::min(value.find(' ', at), value.size());
-    if (value.compare(at, 2, "0x") != 0)
-      out += (out.empty() ? "" : " ") + value.substr(at, end - at);
+  if (value.find("\\x") != std::string::npos && value.find('"') != std::string::npos) return out;
+  const std::size_t arrow = value.rfind(" → ");
+  const bool behind =
+      arrow != std::string::npos && value.find(" end of ", arrow) != std::string::npos;
+  const std::string kept = value.substr(0, behind ? arrow : std::string::npos);
+  for (std::size_t at = 0; at < kept.size();) {
+    const std::size_t end = std::min(kept.find(' ', at), kept.size());
+    if (kept.compare(at, 2, "0x") != 0) out += (out.empty() ? "" : " ") + kept.substr(at, end - at);
     at = end + 1;
   }
   return out;
@@ -53,14 +57,16 @@ std::vector<std::string> differing(const Event& a, const Event& b) {
 
 bool same(const Event& a, const Event& b) { return a.what == b.what && differing(a, b).empty(); }
 
-/// Events in their order; a piece that only repeats the one before it is left out.
+/// Events in their order.
 class Stream {
  public:
   /// So many may still turn out to be the beginning of a repetition.
   static constexpr std::size_t kLongest = 24;
 
-  void add(Event event) {
-    events_.push_back(std::move(event));
+  void add(Event event) { events_.push_back(std::move(event)); }
+  /// A piece that only repeats the one before it is left out.
+  void add_once(Event event) {
+    add(std::move(event));
     for (std::size_t length = 1; length <= kLongest && 2 * length <= events_.size(); ++length) {
       const auto behind = events_.end() - static_cast<std::ptrdiff_t>(length);
       const auto repeats = [](const Event& x, const Event& y) {
@@ -193,6 +199,8 @@ class Session::Core::Trail {
       for (const auto& node : nodes)
         if (node.flow == Flow::kCall || node.flow == Flow::kIndirectCall)
           returns_.insert(node.address + node.size);
+        else if (node.flow == Flow::kInterruptReturn)
+          ends_.insert(node.address);
       const bool handler = machine().target().is_handler_name(f.symbol());
       if (!f.has_lines || (!handler && both.count(f.name) == 0)) continue;
       const std::uint32_t at =
@@ -205,6 +213,7 @@ class Session::Core::Trail {
       entries_[at] = entry;
     }
     core_.also_at_ = returns_;
+    core_.also_at_.insert(ends_.begin(), ends_.end());
     for (const auto& [address, function] : entries_) core_.also_at_.insert(address);
     core_.sync_marks();
   }
@@ -215,12 +224,21 @@ class Session::Core::Trail {
     values.erase(std::remove_if(values.begin(), values.end(),
                                 [](const auto& value) { return value.second.empty(); }),
                  values.end());
-    streams[stream].add({std::move(what), std::move(values), core_.now(), pc});
+    Event event{std::move(what), std::move(values), core_.now(), pc};
+    if (align_ == Align::kCalls)
+      streams[stream].add_once(std::move(event));
+    else
+      streams[stream].add(std::move(event));
   }
 
-  /// At an entry, or where calls return to.
+  /// At an entry, at the end of a handler, or where calls return to.
   void met() {
     const std::uint32_t pc = machine().pc();
+    if (ends_.count(pc) != 0) {  // of a handler: it is the innermost
+      while (!levels_.empty() && levels_.back().function != nullptr) levels_.pop_back();
+      if (!levels_.empty()) levels_.pop_back();
+      return;
+    }
     if (returns_.count(pc) != 0) {
       const std::uint32_t sp = machine().sp();
       while (!levels_.empty() && levels_.back().cfa <= sp) {
@@ -287,6 +305,7 @@ class Session::Core::Trail {
   bool ended_ = false;
   unsigned watched_ = 0;
   std::set<std::uint32_t> returns_;         ///< behind calls
+  std::set<std::uint32_t> ends_;            ///< returns from interrupts
   std::map<std::uint32_t, Entry> entries_;  ///< behind their prologues
   std::vector<Level> levels_;
   Listening listening_;
@@ -318,6 +337,11 @@ Result<Divergence> Session::Core::first_divergence(Core& a, Core& b,
       return begin + std::max<std::uint64_t>(1, to_ticks(time, core.machine().info().clock_hz));
     };
     const std::uint64_t begin_a = a.machine().ticks(), begin_b = b.machine().ticks();
+    const std::uint64_t a_hz = a.machine().info().clock_hz, b_hz = b.machine().info().clock_hz;
+    const auto time_of = [&](const Found& f) {
+      return f.a ? to_time(f.a->at.tick - begin_a, a_hz).count
+                 : to_time(f.b->at.tick - begin_b, b_hz).count;
+    };
     constexpr std::uint64_t kFirst = 1'000'000'000;  // 1 ms, then twice as much
     Picoseconds so_far{0}, slice{kFirst};
     // Which stream parts first, by time on the left: those that may yet repeat themselves wait.
@@ -329,10 +353,21 @@ Result<Divergence> Session::Core::first_divergence(Core& a, Core& b,
         while (mine.compared + kept < size &&
                same(mine.events()[mine.compared], other.events()[mine.compared]))
           ++mine.compared;
-        if (mine.compared + kept >= size) continue;
-        const Event& event = mine.events()[mine.compared];
-        if (!found || event.at < found->a->at)
-          found = Found{name, event, other.events()[mine.compared]};
+        const auto at = [&](const Stream& stream) {
+          return mine.compared < stream.events().size()
+                     ? std::optional<Event>(stream.events()[mine.compared])
+                     : std::nullopt;
+        };
+        Found here{name, at(mine), at(other)};
+        if (at_end && !here.a != !here.b) {
+          // One has no more. What only comes a little later lies behind the end.
+          const Picoseconds time = here.a ? to_time(here.a->at.tick - begin_a, a_hz)
+                                          : to_time(here.b->at.tick - begin_b, b_hz);
+          if (time.count > so_far.count / 10 * 9) continue;
+        } else if (mine.compared + kept >= size) {
+          continue;
+        }
+        if (!found || time_of(here) < time_of(*found)) found = std::move(here);
       }
     };
     bool ended = false;
@@ -366,19 +401,20 @@ Result<Divergence> Session::Core::first_divergence(Core& a, Core& b,
     return out;
   }
   out.handler = found->stream;
-  out.in = differing(*found->a, *found->b);
+  if (found->a && found->b) out.in = differing(*found->a, *found->b);
   const auto stand = [](Core& core, const Event& event) -> Result<Divergence::Side> {
     auto there = core.arrive(event.at, Pause::Cause::kArrived, event.what);
     if (!there) return fail(there.error());
     return Divergence::Side{to_time(event.at.tick, core.machine().info().clock_hz), event.text(),
                             core.location(event.pc), core.callers()};
   };
-  auto side_a = stand(a, *found->a);
-  if (!side_a) return fail(side_a.error());
-  auto side_b = stand(b, *found->b);
-  if (!side_b) return fail(side_b.error());
-  out.a = std::move(*side_a);
-  out.b = std::move(*side_b);
+  // Who has no more stands at the end.
+  for (auto [core, event, side] : {std::tuple(&a, &found->a, &out.a), {&b, &found->b, &out.b}}) {
+    if (!*event) continue;
+    auto there = stand(*core, **event);
+    if (!there) return fail(there.error());
+    *side = std::move(*there);
+  }
   return out;
 }
 
