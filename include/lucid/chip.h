@@ -203,6 +203,10 @@ class LUCID_API Chip {
   /// The byte an observer sees; nullopt where there is no memory.
   [[nodiscard]] std::optional<std::uint8_t> peek(Address address) const;
   [[nodiscard]] Instruction instruction_at(std::uint32_t address) const;
+  /// The bytes of an instruction at an address, from its text as instruction_at() gives it; numbers
+  /// and blanks may be written otherwise. Empty: there is none.
+  [[nodiscard]] std::vector<std::uint8_t> encode(const std::string& text,
+                                                 std::uint32_t address) const;
   [[nodiscard]] Explanation explain(std::uint32_t address) const;
   [[nodiscard]] std::vector<PinState> pins() const;
   /// A copy of a companion as it is now. Error: kNotFound.

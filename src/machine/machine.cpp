@@ -228,6 +228,9 @@ std::optional<std::uint8_t> Chip::peek(Address address) const { return machine_-
 Instruction Chip::instruction_at(std::uint32_t address) const {
   return machine_->instruction_at(address);
 }
+std::vector<std::uint8_t> Chip::encode(const std::string& text, std::uint32_t address) const {
+  return machine_->target().encode(text, address);
+}
 Explanation Chip::explain(std::uint32_t address) const {
   return machine_->target().explain(*machine_, address);
 }

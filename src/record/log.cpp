@@ -188,9 +188,9 @@ Act read_act(Reader from, const std::string& where, std::optional<Error>& error)
 
 std::string written(const Log& log) {
   const auto moment = [](const Moment& m) { return Json{{"tick", hex(m.tick)}, {"acts", m.acts}}; };
-  const Json head{{"chip", log.chip},        {"clock_hz", log.clock_hz},
-                  {"image", hex(log.image)}, {"here", moment(log.here)},
-                  {"end", moment(log.end)},  {"world", hex(log.world)}};
+  const Json head{{"chip", log.chip},        {"clock_hz", log.clock_hz}, {"image", hex(log.image)},
+                  {"start", hex(log.start)}, {"here", moment(log.here)}, {"end", moment(log.end)},
+                  {"world", hex(log.world)}};
   std::string out = head.dump();
   out.back() = ',';
   out += "\n\"acts\":[";
@@ -209,6 +209,7 @@ Result<Log> read_log(const std::string& text) {
   out.chip = head.text("chip");
   out.clock_hz = head.number<std::uint32_t>("clock_hz");
   out.image = head.wide("image");
+  out.start = head.wide("start");
   out.world = head.wide("world");
   out.here = read_moment({head.at("here"), "here", error});
   out.end = read_moment({head.at("end"), "the end", error});

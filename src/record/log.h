@@ -17,6 +17,7 @@ struct Log {
   std::string chip;
   std::uint64_t clock_hz = 0;
   std::uint64_t image = 0;  ///< a hash of what it loads
+  std::uint64_t start = 0;  ///< the machine's hash at the beginning
   Moment here, end;         ///< where one stood; where the timeline ended
   std::uint64_t world = 0;  ///< the machine's hash there
   std::vector<Act> acts;

@@ -165,6 +165,7 @@ class Session::Core final : private machine::MarkListener {
   Program program_;
   std::string image_path_;
   std::uint64_t image_hash_ = 0;  ///< of what it loads
+  std::uint64_t start_hash_ = 0;  ///< of the machine, where the timeline begins
   unsigned loads_ = 0;            ///< of images, so far
   std::optional<std::uint32_t> static_begin_, static_end_;
   std::optional<std::uint32_t> no_handler_;  ///< where interrupts without a handler lead

@@ -268,6 +268,7 @@ void Session::Core::meet(Timeline::Copy& copy) {
 
 void Session::Core::begin_timeline() {
   timeline_.begin();
+  start_hash_ = machine().hash();
   spent_.clear();
   dormant_.clear();
   arming_.clear();
@@ -669,8 +670,16 @@ void Session::Core::set_timeline(bool on) {
 
 record::Log Session::Core::log() const {
   const ChipInfo& info = machine().info();
-  return {info.name,        info.clock_hz,   image_hash_, now(), std::max(timeline_.end(), now()),
-          machine().hash(), timeline_.acts()};
+  record::Log log;
+  log.chip = info.name;
+  log.clock_hz = info.clock_hz;
+  log.image = image_hash_;
+  log.start = start_hash_;
+  log.here = now();
+  log.end = std::max(timeline_.end(), now());
+  log.world = machine().hash();
+  log.acts = timeline_.acts();
+  return log;
 }
 
 /// From the beginning, along what has been done.
@@ -685,9 +694,17 @@ Result<Pause> Session::Core::follow_log(const std::string& text) {
   if (log->chip != info.name || log->clock_hz != info.clock_hz)
     return fail(ErrorCode::kUsage, fmt::format("this timeline is of another chip: {} at {} Hz",
                                                log->chip, log->clock_hz));
-  if (auto opened = open(image_path_); !opened) return fail(opened.error());
+  const Timeline::Copy* first = timeline_.first();
+  if (first == nullptr) return no_past();
+  if (log->start != start_hash_)
+    return fail(ErrorCode::kUsage, "this timeline began otherwise than this one",
+                "is the same on the bench, and was the image opened only once?");
+  std::string left;
+  if (first->at < std::max(timeline_.end(), now())) left = keep_end();
+  begin_back();
+  restore(*first);
+  timeline_.adopt({}, 0, first->at);
   timeline_.take(std::move(log->acts));
-  begin_run_quietly();
   const bool done = run_again(log->here, {});
   timeline_.reach(log->end);
   if (!done) {
@@ -699,6 +716,7 @@ Result<Pause> Session::Core::follow_log(const std::string& text) {
   remarks_ = {};
   if (machine().hash() != log->world)
     remark("this is not the same as it was: is something else on the bench?");
+  if (!left.empty()) remark(fmt::format("what was before ends at mark '{}'", left));
   Outcome here;
   here.kind = Outcome::Kind::kTarget;
   Pause pause = finish_back(here, Pause::Cause::kReady, "as saved");

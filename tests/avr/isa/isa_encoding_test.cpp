@@ -3,7 +3,9 @@
 #include <fmt/format.h>
 
 #include <catch2/catch.hpp>
+#include <cctype>
 #include <map>
+#include <random>
 #include <set>
 
 #include "lucid/chip.h"
@@ -66,6 +68,34 @@ TEST_CASE("65536 first words: text, assembler, the same words") {
       WARN(fmt::format("{:#06x} came back as {:#06x}", expected[n], word));
   }
   CHECK(wrong == 0);
+}
+
+TEST_CASE("from its text an instruction's words, however it is spelled") {
+  const unsigned seed = test::fresh_seed();
+  INFO("seed " << seed);
+  std::mt19937 random(seed);
+  Chip chip = *Chip::make({"avr6", 1'000'000});
+  for (unsigned n = 0; n < (test::kSanitized ? 3 : 40); ++n) {
+    const Instruction i = decoded(chip, random() % 0x10000);
+    if (i.validity == Validity::kReserved) continue;
+    std::string text = i.mnemonic + "  " + i.operands;
+    INFO(text);
+    if (n % 2 != 0)
+      for (char& c : text) c = c == 'x' ? c : static_cast<char>(std::toupper(c));
+    const auto words = chip.encode(text, kAt);
+    // Words that say the same are the same to the assembler.
+    Chip other = chip;
+    for (std::uint32_t k = 0; k < words.size(); ++k) other.poke({Space::kCode, kAt + k}, words[k]);
+    CHECK(words.size() == i.size);
+    const Instruction back = other.instruction_at(kAt);
+    CHECK(back.mnemonic + back.operands == i.mnemonic + i.operands);
+  }
+  using Bytes = std::vector<std::uint8_t>;
+  CHECK(chip.encode("ldi r24,255", kAt) == Bytes{0x8f, 0xef});
+  CHECK(chip.encode("sbc r25, r23", kAt) == Bytes{0x97, 0x0b});
+  CHECK(chip.encode("CALL 0x1234", kAt) == Bytes{0x0e, 0x94, 0x1a, 0x09});
+  for (const char* none : {"", "ldi", "ldi r24, 256", "ldi r2, 1", "bla", "nop nop", "jmp 0x1235"})
+    CHECK(chip.encode(none, kAt).empty());
 }
 
 TEST_CASE("reserved and undefined words are those of the toolchain's disassembler") {
