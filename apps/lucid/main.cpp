@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cstdlib>
+#include <filesystem>
 #include <iostream>
 
 #include "arguments.h"
@@ -295,7 +296,8 @@ int diverge(const Arguments& a, const Console::Options& options) {
     parting.divergence = std::move(*divergence);
     if (parting.divergence.a || parting.divergence.b)
       for (std::size_t i = 0; i < sides.size(); ++i) {
-        parting.files.push_back(a.into + (i == 0 ? "/diverge-1.moment" : "/diverge-2.moment"));
+        const char* name = i == 0 ? "diverge-1.moment" : "diverge-2.moment";
+        parting.files.push_back((std::filesystem::path(a.into) / name).lexically_normal().string());
         if (auto saved = sides[i]->save_moment(parting.files.back()); !saved) return saved;
       }
     console.show(parting);

@@ -216,9 +216,9 @@ std::string BackViews::operator()(const Parting& p) const {
            style_.wrapped(fmt::format("at {}, {}", to_text(side->time), place(side->where)), 4) +
            "\n";
     std::string chain;
-    for (const CallLevel& level : side->callers)
-      if (level.level != 0 && !level.where.function.empty())
-        chain += (chain.empty() ? "called in " : ", ") + place(level.where);
+    for (auto level = side->callers.rbegin(); level != side->callers.rend(); ++level)
+      if (level != side->callers.rbegin() && !level->where.function.empty())
+        chain += (chain.empty() ? "called in " : ", ") + place(level->where);
     if (!chain.empty()) out += "  " + style_.dim(style_.wrapped(chain, 4)) + "\n";
     if (i < p.files.size()) out += "  lucid open --at " + p.files[i] + "\n";
   }

@@ -24,6 +24,14 @@ constexpr unsigned kMostMoves = 5'000;     ///< that a value is followed through
 constexpr std::size_t kMostFeeders = 400;  ///< that a line is looked through for
 constexpr std::uint64_t kOneWork = 400;    ///< ticks within which the bytes of a value are made
 
+std::vector<Cell> bytes_of(const frames::Place& place) {
+  std::vector<Cell> out;
+  if (place.kind != frames::Place::Kind::kMemory || place.bytes > kMostBytes) return out;
+  for (std::uint32_t i = 0; i < place.bytes; ++i)
+    out.push_back({Cell::Kind::kMemory, 0, {place.address.space, place.address.offset + i}});
+  return out;
+}
+
 }  // namespace
 
 /// An instruction after the other; what each writes is known from its code.
@@ -220,6 +228,7 @@ Session::Core::Origins::Named Session::Core::Origins::named(const Cell& cell) co
       if (piece.kind == frames::Piece::Kind::kRegister)
         out.all.push_back(
             {Cell::Kind::kRegister, static_cast<unsigned>(registers[piece.index].dwarf), {}});
+    out.whole = in_memory ? bytes_of(value->place) : out.all;
     out.value = expression::written(*value, {}, here);
     return out;
   }
@@ -258,6 +267,8 @@ Session::Core::Origins::Named Session::Core::Origins::named(const Cell& cell) co
     if (const auto value = expression->evaluate(here);
         value && value->value.kind != Value::Kind::kAggregate) {
       out.value = expression::written(*value, {}, here);
+      if (out.is_object && cell.kind == Cell::Kind::kMemory && !is_io(cell.address))
+        out.whole = bytes_of(value->place);
       return out;
     }
   if (const auto byte = machine().peek(cell.address)) out.value = fmt::format("{:#04x}", *byte);
@@ -329,6 +340,9 @@ Result<std::vector<Session::Core::Origins::Named>> Session::Core::Origins::fed(c
       add(std::move(name));
     }
   }
+  // What is told is the value of the whole object.
+  for (Named& name : out)
+    if (!name.whole.empty()) name.cells = name.whole;
   return out;
 }
 

@@ -57,8 +57,9 @@ class Session::Core::Origins {
     std::string name, value;
     std::vector<machine::Cell> cells;
     record::Moment at;
-    std::vector<machine::Cell> all = {};  ///< of a variable in registers
-    bool is_object = true;                ///< of the program; else a register or byte on the way
+    std::vector<machine::Cell> all = {};    ///< of a variable in registers
+    std::vector<machine::Cell> whole = {};  ///< all bytes of the object, if it is a number
+    bool is_object = true;                  ///< of the program; else a register or byte on the way
   };
   [[nodiscard]] Named named(const machine::Cell& cell) const;
   /// What has fed a piece of work, by name: what its line has only kept for itself is looked

@@ -2,18 +2,13 @@
 // The program `lucid` as its users meet it: subcommands, prompt, scripts, exit codes, JSON.
 #include <catch2/catch.hpp>
 
-#include "tools.h"
+#include "app/program.h"
+
+using test::has;
+using test::lucid;
 
 namespace {
 
-test::Output lucid(const std::string& arguments, const std::string& input = "") {
-  const std::string feed = input.empty() ? " < /dev/null" : " < " + test::scratch("input");
-  if (!input.empty()) test::write(test::scratch("input"), input);
-  return test::run(std::string("LC_ALL=C.UTF-8 " LUCID_PROGRAM) + " " + arguments + feed);
-}
-bool has(const test::Output& output, const std::string& text) {
-  return output.text.find(text) != std::string::npos;
-}
 const std::string kKiln = test::kKilnOg;
 
 }  // namespace
