@@ -628,8 +628,10 @@ const std::vector<Topic>& topics() {
        "origin OBJECT        what its value was made of; back to origin 2\n"
        "go, step …           in the past: into the same future, with the same inputs\n"
        "let, drive, feed …   in the past begin another future; the old end is a mark\n"
+       "missed PLACE         why it was not reached\n"
        "mark NAME, marks, revert to NAME, compare NAME\n"
        "suppose let X = E for 2 s   what would differ, without doing it\n"
+       "timeline save FILE   this moment and its past: lucid open --at FILE\n"
        "The prompt says how far back one is. Nothing is sent twice to who is attached.",
        "time travel reverse backward backwards undo history mark marks future rewind"},
       {"keys", "what the keyboard does at the prompt",

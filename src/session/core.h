@@ -378,6 +378,12 @@ class Session::Core final : private machine::MarkListener {
   Outcome run_to_main();
   Outcome out_step();
   void restore_at(const record::Moment& moment);
+  /// The nearest that is kept at a moment or before it.
+  [[nodiscard]] std::optional<Point> point_before(const record::Moment& moment,
+                                                  bool strictly) const;
+  /// Keeps points before a moment, the denser the nearer, while a Quiet lives.
+  void come_near(const record::Moment& moment);
+  std::map<record::Moment, std::shared_ptr<const machine::Machine>> near_;
   [[nodiscard]] tl::unexpected<Error> no_past() const;
   Result<std::optional<record::Moment>> latest_at(const Target& target,
                                                   const record::Moment& before);

@@ -346,8 +346,9 @@ Result<Divergence> Session::Core::first_divergence(Core& a, Core& b,
     Picoseconds so_far{0}, slice{kFirst};
     // Which stream parts first, by time on the left: those that may yet repeat themselves wait.
     const auto compare = [&](bool at_end) {
-      for (auto& [name, mine] : left.streams) {
-        Stream& other = right.streams[name];
+      for (auto& named : left.streams) {
+        Stream& mine = named.second;
+        Stream& other = right.streams[named.first];
         const std::size_t size = std::min(mine.events().size(), other.events().size());
         const std::size_t kept = at_end ? 0 : Stream::kLongest;
         while (mine.compared + kept < size &&
@@ -358,7 +359,7 @@ Result<Divergence> Session::Core::first_divergence(Core& a, Core& b,
                      ? std::optional<Event>(stream.events()[mine.compared])
                      : std::nullopt;
         };
-        Found here{name, at(mine), at(other)};
+        Found here{named.first, at(mine), at(other)};
         if (at_end && !here.a != !here.b) {
           // One has no more. What only comes a little later lies behind the end.
           const Picoseconds time = here.a ? to_time(here.a->at.tick - begin_a, a_hz)
@@ -376,8 +377,9 @@ Result<Divergence> Session::Core::first_divergence(Core& a, Core& b,
       slice.count = std::min<std::uint64_t>(slice.count * 2, 1'000'000'000'000);
       const bool left_goes_on = left.advance(tick(a, begin_a, so_far));
       const bool right_goes_on = right.advance(tick(b, begin_b, so_far));
-      const bool asked = a.pause_requested_.exchange(false) | b.pause_requested_.exchange(false);
-      if (asked || (options.go_on && !options.go_on(so_far)))
+      const bool asked_a = a.pause_requested_.exchange(false);
+      const bool asked_b = b.pause_requested_.exchange(false);
+      if (asked_a || asked_b || (options.go_on && !options.go_on(so_far)))
         return fail(ErrorCode::kUsage, "interrupted");
       ended = !left_goes_on && !right_goes_on;
       compare(false);

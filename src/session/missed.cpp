@@ -187,9 +187,7 @@ Result<void> Session::Core::why_turned(Origins& origins, const record::Moment& a
     if (cell.kind == machine::Cell::Kind::kFlag) {
       const std::string letters = machine().flag_letters();
       name = fmt::format("flag {}", letters[letters.size() - 1 - cell.number]);
-      for (unsigned i = 0; i < registers.size(); ++i)
-        if (registers[i].name == machine().target().flags_register())
-          value = std::to_string(machine().register_value(i) >> cell.number & 1U);
+      value = std::to_string(machine().flags() >> cell.number & 1U);
     } else if (cell.kind == machine::Cell::Kind::kRegister) {
       const auto index = machine().find_dwarf_register(static_cast<int>(cell.number));
       if (!index) continue;

@@ -60,33 +60,79 @@ std::optional<Session::Core::Origins::Write> Session::Core::Origins::step_throug
   return found;
 }
 
+const std::vector<std::uint32_t>& Session::Core::Origins::writers_of(const Cell& cell) {
+  const auto known = writers_.find(cell);
+  if (known != writers_.end()) return known->second;
+  std::vector<std::uint32_t>& out = writers_[cell];
+  const machine::Target& target = machine().target();
+  const std::uint8_t unit = target.convention().instruction_unit;
+  for (const MemoryArea& area : machine().info().memories)
+    for (std::uint32_t a = area.begin; area.space == Space::kCode && a < area.end; a += unit) {
+      if (machine().peek({Space::kCode, a}) == std::uint8_t{0xff} &&
+          machine().peek({Space::kCode, a + 1}) == std::uint8_t{0xff})
+        continue;  // erased
+      const Instruction instruction = machine().instruction_at(a, false);
+      const bool writes =
+          cell.kind == Cell::Kind::kRegister
+              ? (target.writes(instruction) >> cell.number & 1U) != 0
+              : target.making(machine(), instruction, cell).how != Making::How::kNot;
+      if (writes) out.push_back(a);
+    }
+  return out;
+}
+
+/// Memory is watched. A register is written by instructions that are known, or as memory.
 std::optional<Session::Core::Origins::Write> Session::Core::Origins::watch_through(
     const Cell& cell, const record::Moment& until, const record::Moment& at) {
   std::optional<Write> found;
-  const std::uint8_t kinds = is_io(cell.address) || cell.address.space != Space::kData
-                                 ? static_cast<std::uint8_t>(machine::kOnWrite | machine::kOnChange)
-                                 : static_cast<std::uint8_t>(machine::kOnWrite);
   core_.make_marks();
-  if (!machine().watch(cell.address, kinds)) return found;
+  std::optional<Address> address;
+  if (cell.kind == Cell::Kind::kMemory) address = cell.address;
+  if (const MemoryArea* file = machine().area("registers"); file != nullptr &&
+                                                            cell.kind == Cell::Kind::kRegister &&
+                                                            cell.number < file->end - file->begin)
+    address = Address{file->space, file->begin + cell.number};
+  const bool by_itself = address && (is_io(*address) || address->space != Space::kData);
+  if (address)
+    (void)machine()
+        .watch(*address,
+               static_cast<std::uint8_t>(by_itself ? machine::kOnWrite | machine::kOnChange
+                                                   : machine::kOnWrite))
+        .has_value();
+  static const std::vector<std::uint32_t> kNone;
+  const auto& writers = cell.kind == Cell::Kind::kMemory ? kNone : writers_of(cell);
+  for (const std::uint32_t writer : writers)
+    (void)machine().set_breakpoint(writer, true).has_value();
   machine::RunRequest request;
-  request.until_ticks = until.tick;
   request.pause_requested = &core_.attention_;
+  bool stands = false;
   while (machine().ticks() < until.tick && !core_.pause_requested_) {
-    if (core_.happen()) request.pass_first_breakpoint = true;
+    stands = core_.happen() || stands;
+    request.pass_first_breakpoint = stands;
+    request.instructions = stands ? 1 : UINT64_MAX;
     request.until_ticks = std::min(until.tick, core_.next_stop());
+    const std::uint32_t pc = machine().pc();
+    const bool writer = std::binary_search(writers.begin(), writers.end(), pc);
     const machine::Stop stop = machine().run(request);
     for (const machine::Access& access : stop.accesses)
-      if (access.write && access.address == cell.address && core_.now() <= at)
+      if (access.write && access.address == address && core_.now() <= at)
         found = Write{core_.now(), access.pc};
+    if (stands && writer && stop.interrupt < 0 && stop.last_pc == pc && core_.now() <= at)
+      found = Write{core_.now(), pc};
     if (stop.why == machine::Stop::Why::kFault || stop.why == machine::Stop::Why::kRequested) break;
+    stands = stop.why == machine::Stop::Why::kBreakpoint;
   }
-  (void)machine().watch(cell.address, 0).has_value();
+  for (const std::uint32_t writer : writers)
+    (void)machine().set_breakpoint(writer, false).has_value();
+  if (address) (void)machine().watch(*address, 0).has_value();
   return found;
 }
 
 Result<std::optional<Session::Core::Origins::Write>> Session::Core::Origins::last_write(
     const Cell& cell, const record::Moment& at) {
   std::optional<Write> found;
+  constexpr std::uint64_t kStepped = 131'072;
+  core_.come_near(at);
   const auto look = [&](const record::Moment& until) -> std::optional<record::Moment> {
     const Point start{core_.now(), std::shared_ptr<const machine::Machine>(machine().clone())};
     constexpr std::uint64_t kFirst = 256, kTimes = 8;
@@ -100,8 +146,9 @@ Result<std::optional<Session::Core::Origins::Write>> Session::Core::Origins::las
         if (core_.run(request).stop.why != machine::Stop::Why::kTime) break;
       const std::uint64_t from = machine().ticks();
       const record::Moment end{behind, at.acts};
-      found = cell.kind == Cell::Kind::kMemory ? watch_through(cell, end, at)
-                                               : step_through(cell, end, at);
+      // A few instructions are gone through one by one.
+      found = cell.kind == Cell::Kind::kMemory || window > kStepped ? watch_through(cell, end, at)
+                                                                    : step_through(cell, end, at);
       if (found) return found->after;
       if (all || core_.pause_requested_) return std::nullopt;
       behind = std::min(behind, from);
@@ -230,6 +277,13 @@ Session::Core::Origins::Named Session::Core::Origins::named(const Cell& cell) co
             {Cell::Kind::kRegister, static_cast<unsigned>(registers[piece.index].dwarf), {}});
     out.whole = in_memory ? bytes_of(value->place) : out.all;
     out.value = expression::written(*value, {}, here);
+    return out;
+  }
+  if (cell.kind == Cell::Kind::kFlag) {
+    const std::string letters = machine().flag_letters();
+    out.name = fmt::format("flag {}", letters[letters.size() - 1 - cell.number]);
+    out.value = std::to_string(machine().flags() >> cell.number & 1U);
+    out.is_object = false;
     return out;
   }
   if (cell.kind == Cell::Kind::kRegister) {

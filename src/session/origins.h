@@ -3,6 +3,7 @@
 #ifndef LUCID_SESSION_ORIGINS_H
 #define LUCID_SESSION_ORIGINS_H
 
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -47,6 +48,9 @@ class Session::Core::Origins {
   Result<std::optional<Write>> last_write(const machine::Cell& cell, const record::Moment& at);
   std::optional<Write> step_through(const machine::Cell& cell, const record::Moment& until,
                                     const record::Moment& at);
+  /// The addresses of all instructions that write a register or flag.
+  const std::vector<std::uint32_t>& writers_of(const machine::Cell& cell);
+  std::map<machine::Cell, std::vector<std::uint32_t>> writers_;
   std::optional<Write> watch_through(const machine::Cell& cell, const record::Moment& until,
                                      const record::Moment& at);
   [[nodiscard]] const record::Act* edit_since(const machine::Cell& cell,

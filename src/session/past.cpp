@@ -7,6 +7,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <iterator>
 #include <utility>
 
 #include "expression/object.h"
@@ -330,10 +331,40 @@ bool Session::Core::travel(const record::Moment& to) {
   return done;
 }
 
+std::optional<Session::Core::Point> Session::Core::point_before(const record::Moment& moment,
+                                                                bool strictly) const {
+  std::optional<Point> out;
+  const Timeline::Copy* copy =
+      strictly ? timeline_.strictly_before(moment) : timeline_.before(moment);
+  if (copy != nullptr) out = Point{copy->at, copy->machine};
+  const auto behind = strictly ? near_.lower_bound(moment) : near_.upper_bound(moment);
+  if (behind != near_.begin())
+    if (const auto near = std::prev(behind); !out || out->at < near->first)
+      out = Point{near->first, near->second};
+  return out;
+}
+
+void Session::Core::come_near(const record::Moment& moment) {
+  constexpr std::uint64_t kNear = 8'192;
+  constexpr std::size_t kMost = 2'000;
+  const std::optional<Point> from = point_before(moment, false);
+  if (!from || moment.tick - from->at.tick <= kNear) return;
+  if (near_.size() > kMost) near_.clear();
+  restore(*from);
+  acts_until_ = moment.acts;
+  for (std::uint64_t to_go = (moment.tick - from->at.tick) / 2; to_go >= kNear / 2; to_go /= 2) {
+    machine::RunRequest request;
+    request.until_ticks = moment.tick - to_go;
+    while (machine().ticks() < request.until_ticks && !pause_requested_)
+      if (run(request).stop.why != machine::Stop::Why::kTime) return;
+    if (pause_requested_ || moment.tick <= machine().ticks()) return;
+    near_[now()] = machine().clone();
+  }
+}
+
 /// The machine alone, at a moment. REQUIRES: a Quiet.
 void Session::Core::restore_at(const record::Moment& moment) {
-  const Timeline::Copy* copy = timeline_.before(moment);
-  restore(Point{copy->at, copy->machine});
+  restore(*point_before(moment, false));
   acts_until_ = moment.acts;
   machine::RunRequest request;
   request.until_ticks = moment.tick;
@@ -480,9 +511,9 @@ Result<Pause> Session::Core::back(bool from_start) {
 Result<std::optional<record::Moment>> Session::Core::latest(const record::Moment& before,
                                                             const Look& look, const bool* enough) {
   record::Moment until = before;
-  while (const Timeline::Copy* copy = timeline_.strictly_before(until)) {
-    const record::Moment from = copy->at;
-    restore(Point{copy->at, copy->machine});
+  while (const auto point = point_before(until, true)) {
+    const record::Moment from = point->at;
+    restore(*point);
     const auto found = look(until);
     if (pause_requested_) return fail(ErrorCode::kUsage, "interrupted");
     if (found || (enough != nullptr && *enough)) return found;

@@ -33,6 +33,7 @@ class Session::Core::Quiet {
     core_.replaying_ = core_.walking_ = false;
     core_.limit_end_ = UINT64_MAX;
     core_.acts_until_ = SIZE_MAX;
+    core_.near_.clear();
     core_.sync_marks();
     core_.remarks_ = {};
     core_.returned_.clear();

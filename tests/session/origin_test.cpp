@@ -248,3 +248,44 @@ TEST_CASE("the history of an object is what a data breakpoint pauses for on the 
     CHECK(session.chip().time().count == last->front().time.count);
   }
 }
+
+TEST_CASE("a register that was written long ago, as a register or as memory") {
+  const std::string image = test::assembled("long_ago", R"(
+    .global main
+    main: ldi r16, 5
+      ldi r30, 24
+      ldi r31, 0
+      st Z, r16      ; r24
+      ldi r17, 7
+      sec
+      ldi r18, 0
+      ldi r19, 0
+      ldi r20, 4
+    1: nop
+      dec r18        ; leaves the carry alone
+      brne 1b
+      dec r19
+      brne 1b
+      dec r20
+      brne 1b
+    2: rjmp 2b
+  )");
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(image));
+  session.go_for(1'060'000);
+  REQUIRE(session.evaluate("chip.r20")->text == "0");
+  struct Row {
+    const char* object;
+    const char* instruction;
+  };
+  for (const Row& row : {Row{"chip.r24", "ldi r16, 0x05"}, {"chip.r17", "ldi r17, 0x07"}}) {
+    const auto origin = session.origin(row.object);
+    REQUIRE(origin);
+    REQUIRE(origin->nodes.size() == 1);
+    CHECK(origin->nodes[0].how == OriginNode::How::kConstant);
+    CHECK(origin->nodes[0].instruction == row.instruction);
+  }
+  const auto carry = session.origin("chip.sreg.C");
+  REQUIRE(carry);
+  CHECK(carry->nodes.at(0).instruction == "sec");
+}

@@ -11,7 +11,9 @@ using machine::Making;
 using How = Making::How;
 
 constexpr std::uint32_t kIoBegin = 0x20;  ///< of I/O addresses, in data space
-constexpr unsigned kX = 26, kY = 28, kZ = 30;
+constexpr std::uint32_t kStatus = kIoBegin + 0x3f;
+constexpr std::string_view kFlags = "CZNVSHTI";  ///< by bit
+constexpr unsigned kPointerX = 26, kPointerY = 28, kPointerZ = 30;
 
 Cell register_cell(unsigned number) { return {Cell::Kind::kRegister, number, {}}; }
 
@@ -41,25 +43,25 @@ std::optional<std::uint32_t> accessed(const Entry& e, const machine::Machine& m)
     case kLD_X:
     case kLD_XI:
     case kST_X:
-    case kST_XI: return pair(kX);
+    case kST_XI: return pair(kPointerX);
     case kLD_XD:
-    case kST_XD: return (pair(kX) - 1) & 0xffffU;
+    case kST_XD: return (pair(kPointerX) - 1) & 0xffffU;
     case kLD_Y:
     case kLD_YI:
     case kST_Y:
-    case kST_YI: return pair(kY);
+    case kST_YI: return pair(kPointerY);
     case kLD_YD:
-    case kST_YD: return (pair(kY) - 1) & 0xffffU;
+    case kST_YD: return (pair(kPointerY) - 1) & 0xffffU;
     case kLDD_Y:
-    case kSTD_Y: return pair(kY) + offset;
+    case kSTD_Y: return pair(kPointerY) + offset;
     case kLD_Z:
     case kLD_ZI:
     case kST_Z:
-    case kST_ZI: return pair(kZ);
+    case kST_ZI: return pair(kPointerZ);
     case kLD_ZD:
-    case kST_ZD: return (pair(kZ) - 1) & 0xffffU;
+    case kST_ZD: return (pair(kPointerZ) - 1) & 0xffffU;
     case kLDD_Z:
-    case kSTD_Z: return pair(kZ) + offset;
+    case kSTD_Z: return pair(kPointerZ) + offset;
     case kPUSH: return m.sp();
     case kPOP: return m.sp() + 1;
     case kLPM_0:
@@ -67,7 +69,7 @@ std::optional<std::uint32_t> accessed(const Entry& e, const machine::Machine& m)
     case kLPM_I:
     case kELPM_0:
     case kELPM:
-    case kELPM_I: return pair(kZ);
+    case kELPM_I: return pair(kPointerZ);
     default: return std::nullopt;
   }
 }
@@ -104,6 +106,18 @@ std::vector<Cell> cells_of(std::uint64_t registers) {
   return out;
 }
 
+/// From registers, and from flags that the instruction reads: the carry goes into what it works
+/// out, the zero flag only into itself.
+Making worked(const Entry& e, std::vector<Cell> from, const Cell& to) {
+  for (const char flag : row(e.op).reads) {
+    const auto number = static_cast<unsigned>(kFlags.find(flag));
+    const bool itself = to.kind == Cell::Kind::kFlag && to.number == number;
+    if (number < kFlags.size() && (flag != 'Z' || itself))
+      from.push_back({Cell::Kind::kFlag, number, {}});
+  }
+  return {How::kWorked, std::move(from)};
+}
+
 }  // namespace
 
 Making AvrTarget::making(const machine::Machine& before, const Instruction& instruction,
@@ -111,11 +125,14 @@ Making AvrTarget::making(const machine::Machine& before, const Instruction& inst
   const Entry e = entry_of(instruction);
   if (e.op == kNoOp) return {};
   const auto at = accessed(e, before);
+  const Cell status{Cell::Kind::kMemory, 0, {Space::kData, kStatus}};
   if (cell.kind == Cell::Kind::kFlag) {
-    constexpr std::string_view kLetters = "CZNVSHTI";
-    const bool written = cell.number < kLetters.size() &&
-                         row(e.op).writes.find(kLetters[cell.number]) != std::string_view::npos;
-    return written ? Making{How::kWorked, cells_of(reads(instruction))} : Making{};
+    if (e.op == kBSET || e.op == kBCLR)
+      return e.b == cell.number ? Making{How::kConstant, {}} : Making{};
+    if (stores(e.op) && at && data_cell(*at) == status) return {How::kWorked, {register_cell(e.a)}};
+    const bool written = cell.number < kFlags.size() &&
+                         row(e.op).writes.find(kFlags[cell.number]) != std::string_view::npos;
+    return written ? worked(e, cells_of(reads(instruction)), cell) : Making{};
   }
   if (cell.kind == Cell::Kind::kMemory || stores(e.op)) {
     const bool here = at && data_cell(*at) == cell;
@@ -141,7 +158,7 @@ Making AvrTarget::making(const machine::Machine& before, const Instruction& inst
     const unsigned low = cell.number & ~1U;
     return {How::kWorked, {register_cell(low), register_cell(low + 1)}};
   }
-  return {How::kWorked, cells_of(reads(instruction))};
+  return worked(e, cells_of(reads(instruction)), cell);
 }
 
 std::vector<Cell> AvrTarget::decides(const machine::Machine& before,
