@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <charconv>
+#include <cmath>
 
 #include "base/text.h"
 #include "bench/parts.h"
@@ -245,7 +246,7 @@ Made make_table(const std::string& name, Keys& keys, const Surroundings& around)
       const auto second = comma ? std::from_chars(first.ptr + 1, last, value) : first;
       const bool good = comma && second.ec == std::errc() && second.ptr == last && seconds >= 0 &&
                         seconds < 1e6 && value > -100 && value < 100;
-      const auto when = good ? static_cast<std::uint64_t>(seconds * 1e6 + 0.5) : 0;
+      const auto when = good ? static_cast<std::uint64_t>(std::llround(seconds * 1e6)) : 0;
       if (!good || (!points.empty() && when <= points.back().at)) {
         keys.wrong("file",
                    fmt::format("names {}, whose line {} is not SECONDS,VOLTS behind the line "

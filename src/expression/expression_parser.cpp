@@ -172,7 +172,8 @@ class Parser {
       ++at_;
       Tree node = make(NodeKind::kUnary, unary());
       node->op = op;
-      return failed_ ? nullptr : std::move(node);
+      if (failed_) return nullptr;
+      return node;
     }
     if (take("*")) return finished(make(NodeKind::kDereference, unary()));
     if (take("&")) return finished(make(NodeKind::kAddressOf, unary()));

@@ -21,6 +21,7 @@ struct Number {
 /// The low bits of `raw` as a number.
 inline std::int64_t fit(std::uint64_t raw, unsigned bits, bool is_signed) {
   if (bits >= 64) return static_cast<std::int64_t>(raw);
+  if (bits == 0) return 0;
   const unsigned unused = 64 - bits;
   return is_signed ? static_cast<std::int64_t>(raw << unused) >> unused
                    : static_cast<std::int64_t>(raw << unused >> unused);

@@ -352,8 +352,8 @@ class RegisterFlow {
     const machine::FrameState* state = graph_.state_at(at);
     if (was.kind != Resource::Kind::kConstant || state == nullptr) return false;
     for (int i = 0; i < place.count; ++i)
-      if (state->registers[static_cast<std::size_t>(place.first + i)].kind !=
-          machine::Known::Kind::kConstant)
+      if (state->registers[static_cast<std::size_t>(place.first) + static_cast<std::size_t>(i)]
+              .kind != machine::Known::Kind::kConstant)
         return false;
     return true;
   }

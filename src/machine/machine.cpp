@@ -23,8 +23,7 @@ Making Target::making(const Machine& /*before*/, const Instruction& instruction,
   return out;
 }
 
-std::vector<Cell> Target::decides(const Machine& /*before*/,
-                                  const Instruction& instruction) const {
+std::vector<Cell> Target::decides(const Machine& /*before*/, const Instruction& instruction) const {
   std::vector<Cell> out;
   const std::uint64_t read = reads(instruction);
   for (unsigned n = 0; n < FrameState::kRegisters; ++n)

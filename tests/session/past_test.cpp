@@ -17,7 +17,6 @@ using namespace lucid;
 
 namespace {
 
-constexpr std::uint64_t kMillisecond = 16'000;
 using Act = std::function<void(Chip&)>;
 
 Chip::Options kiln_options() {
@@ -47,10 +46,10 @@ struct Truth {
 };
 
 /// One of the things that a person does to the kiln; noted for the truth.
-void act(Session& session, Truth& truth, std::mt19937& random) {
+void act(Session& session, Truth& truth, std::mt19937& random, unsigned kinds) {
   const std::uint64_t now = session.chip().cycles();
   const auto note = [&](Act done) { truth.acts.emplace_back(now, std::move(done)); };
-  switch (random() % 5) {
+  switch (random() % kinds) {
     case 0:
       REQUIRE(session.feed("USART0", "G\n"));
       note([](Chip& chip) { REQUIRE(chip.feed("USART0", "G\n")); });
@@ -79,14 +78,14 @@ void act(Session& session, Truth& truth, std::mt19937& random) {
   }
 }
 
-void forward(Session& session, std::mt19937& random) {
+void forward(Session& session, std::mt19937& random, std::uint64_t milliseconds) {
   switch (random() % 6) {
     case 0: session.go_for(random() % 2'000'000); break;
     case 1: REQUIRE(session.step(StepKind::kInto, StepUnit::kLine, 1 + random() % 4)); break;
     case 2: REQUIRE(session.step(StepKind::kInto, StepUnit::kInstruction, 1 + random() % 9)); break;
     case 3: REQUIRE(session.step(StepKind::kOver, StepUnit::kLine)); break;
     case 4: session.go_for(random() % 64); break;
-    default: session.go_for(Picoseconds{(random() % 900) * 1'000'000'000});
+    default: session.go_for(Picoseconds{(random() % milliseconds) * 1'000'000'000});
   }
 }
 
@@ -116,44 +115,114 @@ void backward(Session& session, std::mt19937& random) {
 
 }  // namespace
 
+namespace {
+
+struct World {
+  std::string name;
+  Chip::Options options;
+  std::string image;
+  unsigned kinds;                        ///< of acts, from the list above
+  std::vector<const char*> breakpoints;  ///< places, each third pass
+  std::uint64_t longest;                 ///< milliseconds of a run
+};
+
+/// It writes its EEPROM and its own flash, and the watchdog ends it: again and again.
+World restless() {
+  const std::string image = test::compiled("restless", R"(
+#include <avr/boot.h>
+#include <avr/eeprom.h>
+#include <avr/fuse.h>
+#include <avr/io.h>
+#include <avr/wdt.h>
+#include <util/delay.h>
+FUSES = {.low = 0xff, .high = 0xd8, .extended = 0xff};  // from the boot section, 2048 words
+static uint8_t heard;
+int main(void) {
+  MCUSR = 0;
+  wdt_disable();
+  const uint8_t boots = eeprom_read_byte((uint8_t *)3);
+  eeprom_write_byte((uint8_t *)3, boots + 1);
+  UBRR0 = 8;
+  UCSR0B = _BV(TXEN0) | _BV(RXEN0);
+  const uint16_t page = 0x400 + SPM_PAGESIZE * (boots % 4);
+  boot_page_erase(page);
+  boot_spm_busy_wait();
+  for (uint8_t i = 0; i < SPM_PAGESIZE; i += 2) boot_page_fill(page + i, boots * 257u + i);
+  boot_page_write(page);
+  boot_spm_busy_wait();
+  boot_rww_enable();
+  wdt_enable(WDTO_30MS);
+  for (uint8_t i = 0;; ++i) {
+    if (UCSR0A & _BV(RXC0)) heard = UDR0;
+    if (UCSR0A & _BV(UDRE0)) UDR0 = boots + heard;
+    if (i < 20) _delay_ms(1);
+  }
+}
+)",
+                                           "-Os -g -Wl,--section-start=.text=0x7000");
+  return {"restless", {"ATmega328P", 16'000'000}, image, 3, {"eeprom_write_byte"}, 60};
+}
+
+World with_panel() {
+  auto bench = Bench::open(std::string(LUCID_KILN) + "/kiln-and-panel.bench.toml", "kiln");
+  REQUIRE(bench);
+  return {"panel", bench->chip, test::kKilnOg, 4, {"control_step"}, 300};
+}
+
+}  // namespace
+
 TEST_CASE("at any moment, reached by any means, the world is the one that was") {
   const unsigned seed = test::fresh_seed();
   INFO("seed " << seed);
   std::mt19937 random(seed);
-  Truth truth{kiln_options(), test::kKilnOg, {}};
-  Session session(*Chip::make(truth.options));
-  REQUIRE(session.open(truth.image));
-  session.set_timeline_bound(400'000);  // so that copies are let go, too
-  REQUIRE(session.pause_at({"control_step", BreakpointSpec::Rule::kEvery, 3, ""}));
-  BreakpointSpec data{"into_second in TIMER1_COMPA_vect", BreakpointSpec::Rule::kEvery, 700, ""};
-  data.kind = BreakpointSpec::Kind::kChange;
-  REQUIRE(session.pause_at(data));
-  const auto check = [&] {
-    // How many acts lie before this moment? At its own tick those that have been done.
-    const std::uint64_t now = session.chip().cycles();
-    std::size_t done = 0;
-    for (const auto& [tick, act] : truth.acts) done += tick < now ? 1 : 0;
-    std::vector<std::uint64_t> possible{truth.hash(now, done)};
-    while (done < truth.acts.size() && truth.acts[done].first == now)
-      possible.push_back(truth.hash(now, ++done));
-    CHECK(std::count(possible.begin(), possible.end(), session.chip().hash()) > 0);
-  };
-  for (unsigned i = 0; i < 40; ++i) {  // a first run
-    forward(session, random);
-    if (random() % 2 == 0) act(session, truth, random);
-    session.go_for(Picoseconds{(random() % 300) * 1'000'000'000});
-  }
-  check();
-  for (unsigned i = 0; i < (test::kSanitized ? 25 : 100); ++i) {
-    INFO(i);
-    if (random() % 3 == 0)
-      forward(session, random);
-    else
-      backward(session, random);
-    if (session.behind().count == 0 && random() % 2 == 0) act(session, truth, random);
+  for (const World& world : {World{"kiln", kiln_options(), test::kKilnOg, 5, {"control_step"}, 300},
+                             restless(), with_panel()}) {
+    INFO(world.name);
+    const bool slow = world.name == "panel";  // each world is made from its start
+    Truth truth{world.options, world.image, {}};
+    Session session(*Chip::make(truth.options));
+    REQUIRE(session.open(truth.image));
+    session.set_timeline_bound(400'000);  // so that copies are let go, too
+    for (const char* place : world.breakpoints)
+      REQUIRE(session.pause_at({place, BreakpointSpec::Rule::kEvery, 3, ""}));
+    if (world.name == "kiln") {
+      BreakpointSpec data{"into_second in TIMER1_COMPA_vect", BreakpointSpec::Rule::kEvery, 700,
+                          ""};
+      data.kind = BreakpointSpec::Kind::kChange;
+      REQUIRE(session.pause_at(data));
+    }
+    const auto check = [&] {
+      // How many acts lie before this moment? At its own tick those that have been done.
+      const std::uint64_t now = session.chip().cycles();
+      std::size_t done = 0;
+      for (const auto& [tick, act] : truth.acts) done += tick < now ? 1 : 0;
+      std::vector<std::uint64_t> possible{truth.hash(now, done)};
+      while (done < truth.acts.size() && truth.acts[done].first == now)
+        possible.push_back(truth.hash(now, ++done));
+      CHECK(std::count(possible.begin(), possible.end(), session.chip().hash()) > 0);
+    };
+    for (unsigned i = 0; i < (slow ? 8 : 40); ++i) {  // a first run
+      forward(session, random, world.longest * 3);
+      if (random() % 2 == 0) act(session, truth, random, world.kinds);
+      session.go_for(Picoseconds{(random() % world.longest) * 1'000'000'000});
+    }
     check();
+    const unsigned rounds = slow ? 25 : 100;
+    for (unsigned i = 0; i < (test::kSanitized ? rounds / 4 : rounds); ++i) {
+      INFO(i);
+      if (random() % 3 == 0)
+        forward(session, random, world.longest * 3);
+      else
+        backward(session, random);
+      // Before what was done at this very tick is in the past, too.
+      const bool present =
+          session.behind().count == 0 &&
+          (truth.acts.empty() || truth.acts.back().first < session.chip().cycles());
+      if (present && random() % 2 == 0) act(session, truth, random, world.kinds);
+      check();
+    }
+    CHECK(session.timeline().bytes <= (slow ? 4'000'000 : 400'000));
   }
-  CHECK(session.timeline().bytes <= 400'000);
 }
 
 namespace {
@@ -404,7 +473,8 @@ TEST_CASE("supposing and comparing leave no trace") {
   const auto nothing = session.suppose({{"seconds", "seconds", {}, {}}}, {2'000'000'000'000});
   REQUIRE(nothing);
   CHECK((!nothing->as_is && !nothing->supposed && nothing->at_end.empty()));
-  CHECK(session.suppose({{"secnds", "1", {}, {}}}, {1'000'000'000}).error().code == ErrorCode::kNotFound);
+  CHECK(session.suppose({{"secnds", "1", {}, {}}}, {1'000'000'000}).error().code ==
+        ErrorCode::kNotFound);
   CHECK(session.chip().hash() == hash);
   CHECK(session.timeline().copies == copies);
   CHECK(session.behind().count == 0);
