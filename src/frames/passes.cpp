@@ -122,10 +122,17 @@ std::vector<unsigned> LineFlow::stretches(const Line& line, const Stack& level) 
     // What nothing is seen to lead to is a place only where a stretch of the line begins.
     if (!from_outside || (nodes[i].before.empty() && i != first_ && i > 0 && within(i - 1)))
       continue;
-    // Where no row of the line table begins, compilers have let other code go with the line.
+    // Where no row of the line table begins, compilers have let other code go with the line; unless
+    // it is the head of a loop, before which what stays the same has been worked out.
+    const bool is_head =
+        i != first_ && std::any_of(nodes[i].before.begin(), nodes[i].before.end(), within) &&
+        std::any_of(nodes[i].before.begin(), nodes[i].before.end(), [&](unsigned before) {
+          return !within(before) && nodes[before].reached && !reaches(first_, before, i);
+        });
     const auto range = program_.line_at(nodes[i].address);
     const bool row_begins = range && range->begin == nodes[i].address;
     const bool is_own = (stacks_[i].size() == level.size() && row_begins) ||
+                        (stacks_[i].size() == level.size() && is_head) ||
                         program_.has_statement(nodes[i].address, line.file, line.line);
     (is_own ? own : inner).push_back(i);
   }
