@@ -110,6 +110,29 @@ bool LineFlow::loops_within(unsigned node, const Line& line, const Stack& level)
 }
 
 /// Where code of a line begins that is come to from elsewhere.
+/// From where a row of the line table begins up to a node, registers are loaded with what they hold
+/// whenever the node is come to, and nothing else is done.
+bool LineFlow::has_constants_before(unsigned node,
+                                    const std::function<bool(unsigned)>& within) const {
+  const auto& nodes = graph_.nodes();
+  const machine::FrameState* state = graph_.state_at(node);
+  const auto& before = nodes[node].before;
+  const auto own = std::find_if(before.begin(), before.end(), within);
+  if (state == nullptr || own == before.end()) return false;
+  for (unsigned at = *own;;) {
+    const FlowGraph::Node& here = nodes[at];
+    if (here.flow != Flow::kNext || here.writes == 0) return false;
+    for (std::size_t r = 0; r < machine::FrameState::kRegisters; ++r)
+      if ((here.writes >> r & 1U) != 0 &&
+          state->registers[r].kind != machine::Known::Kind::kConstant)
+        return false;
+    const auto range = program_.line_at(here.address);
+    if (range && range->begin == here.address) return true;
+    if (here.before.size() != 1 || !within(here.before[0])) return false;
+    at = here.before[0];
+  }
+}
+
 std::vector<unsigned> LineFlow::stretches(const Line& line, const Stack& level) const {
   const auto& nodes = graph_.nodes();
   const auto within = [&](unsigned node) { return line_at_level(node, level) == line; };
@@ -123,9 +146,9 @@ std::vector<unsigned> LineFlow::stretches(const Line& line, const Stack& level) 
     if (!from_outside || (nodes[i].before.empty() && i != first_ && i > 0 && within(i - 1)))
       continue;
     // Where no row of the line table begins, compilers have let other code go with the line; unless
-    // it is the head of a loop, before which what stays the same has been worked out.
+    // it is the head of a loop, before which the line's constants have been loaded.
     const bool is_head =
-        i != first_ && std::any_of(nodes[i].before.begin(), nodes[i].before.end(), within) &&
+        i != first_ && nodes[i].flow != Flow::kIndirectJump && has_constants_before(i, within) &&
         std::any_of(nodes[i].before.begin(), nodes[i].before.end(), [&](unsigned before) {
           return !within(before) && nodes[before].reached && !reaches(first_, before, i);
         });

@@ -5,6 +5,7 @@
 #ifndef LUCID_FRAMES_PASSES_H
 #define LUCID_FRAMES_PASSES_H
 
+#include <functional>
 #include <map>
 #include <set>
 #include <vector>
@@ -60,6 +61,8 @@ class LineFlow {
   [[nodiscard]] bool reaches(unsigned from, unsigned to, unsigned without) const;
   [[nodiscard]] bool reaches_within(unsigned from, unsigned to, const Stack& level) const;
   [[nodiscard]] bool loops_within(unsigned node, const Line& line, const Stack& level) const;
+  [[nodiscard]] bool has_constants_before(unsigned node,
+                                          const std::function<bool(unsigned)>& within) const;
   [[nodiscard]] bool belongs_to(unsigned later, unsigned earlier) const;
   [[nodiscard]] std::vector<unsigned> stretches(const Line& line, const Stack& level) const;
   [[nodiscard]] std::vector<unsigned> entries(const Line& line, const Stack& level) const;
