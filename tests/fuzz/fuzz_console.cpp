@@ -23,8 +23,8 @@ bool acts(const std::string& line) {
       continue;
     }
     if (word.empty()) continue;
-    const bool saves = begins("breakpoints", before) || begins("inputs", before) ||
-                       begins("timeline", before);
+    const bool saves =
+        begins("breakpoints", before) || begins("inputs", before) || begins("timeline", before);
     for (const char* acting : {"save", "load", "attach", "play", "open", "reload"})
       if (begins(acting, word) && (word.size() > 1 || saves)) return true;
     if (word == "into") return true;
