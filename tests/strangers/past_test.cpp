@@ -88,6 +88,7 @@ TEST_CASE("strangers' programs: steps back undo steps, and any moment is as it w
       ++visited;
     }
   }
+  WARN(undone << " steps undone, " << visited << " moments visited again");
   CHECK(undone > programs * 5);
   CHECK(visited > programs * 5);
 }
