@@ -208,8 +208,9 @@ struct JsonViews {
     return out;
   }
   Json operator()(const OriginView& v) const {
-    static constexpr const char* kHow[] = {"worked",    "constant", "flash", "input", "hardware",
-                                           "interrupt", "edit",     "start", "moved", "unknown"};
+    static constexpr const char* kHow[] = {"worked",   "constant",  "flash",  "input",
+                                           "hardware", "interrupt", "edit",   "outside",
+                                           "start",    "moved",     "unknown"};
     Json out{{"view", "origin"}, {"nodes", Json::array()}};
     for (const OriginNode& node : v.nodes) {
       Json row{{"depth", node.depth},

@@ -133,6 +133,8 @@ std::string BackViews::made(const OriginNode& n) const {
     case OriginNode::How::kInterrupt:
       return fmt::format("stored as an interrupt was entered in {} at {}", where, at);
     case OriginNode::How::kEdit: return fmt::format("changed by hand at {}, in {}", at, where);
+    case OriginNode::How::kOutside:
+      return fmt::format("driven from outside at {}, in {}", at, where);
     case OriginNode::How::kStart: return "as it was at the start: nothing has written it since";
     case OriginNode::How::kMoved:
     case OriginNode::How::kUnknown: return "followed through too many moves";

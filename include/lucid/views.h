@@ -207,6 +207,7 @@ struct OriginNode {
     kHardware,   ///< changed by a peripheral
     kInterrupt,  ///< by the entry of one
     kEdit,       ///< by a person, with the debugger
+    kOutside,    ///< a pin, by what is done to it from outside
     kStart,      ///< nothing has written it since the start
     kMoved,      ///< only moved: not given for a whole way
     kUnknown,    ///< it was followed too far

@@ -358,6 +358,13 @@ class Session::Core final : private machine::MarkListener {
   class Origins;
   class Missed;
   class Trail;
+  Result<std::vector<machine::Record>> last_edges(std::uint32_t pin, const record::Moment& present,
+                                                  std::size_t most);
+  [[nodiscard]] const record::Act* act_on(const std::string& pin, std::uint64_t tick) const;
+  std::optional<machine::Cell> io_written_here();
+  Result<OriginView> pin_origin(const std::string& object, const std::string& pin, unsigned depth);
+  Result<std::vector<Session::Write>> pin_history(const std::string& object, const std::string& pin,
+                                                  std::size_t most);
   Result<MissedView> look_for_miss(const std::string& place,
                                    const std::vector<std::uint32_t>& places, Point from);
   Result<void> why_turned(Origins& origins, const record::Moment& at);

@@ -224,7 +224,21 @@ Result<Session::Core::Origins::End> Session::Core::Origins::trace(Cell cell, rec
         end.how = How::kWorked;
         end.from = making.from;
         return end;
-      case Making::How::kMoved: break;
+      case Making::How::kMoved:
+        // What an I/O register is written with is not always what it then holds.
+        if (is_io_of(cell) && making.from.size() == 1 &&
+            making.from[0].kind == Cell::Kind::kRegister) {
+          const auto index = machine().find_dwarf_register(static_cast<int>(making.from[0].number));
+          const std::uint64_t stored = index ? machine().register_value(*index) : 0;
+          core_.restore_at((*write)->after);
+          const auto held = machine().peek(cell.address);
+          core_.restore_at(**before);
+          if (held && *held != stored) {
+            end.how = How::kHardware;
+            return end;
+          }
+        }
+        break;
     }
     const Cell& from = making.from.front();
     if (from.kind == Cell::Kind::kMemory &&
@@ -471,10 +485,14 @@ Result<OriginView> Session::Core::origin(const std::string& object, unsigned dep
   const auto operand = expression->evaluate(here);
   if (!operand) return fail(operand.error());
   const frames::Place& place = operand->place;
+  if (place.kind == frames::Place::Kind::kPin)
+    return pin_origin(object, place.pin, std::max(1U, depth));
   std::vector<Cell> cells;
+  const int sp = machine().target().convention().sp_dwarf;
   const auto add_register = [&](unsigned index) {
     const int dwarf = machine().target().registers()[index].dwarf;
-    if (dwarf >= 0) cells.push_back({Cell::Kind::kRegister, static_cast<unsigned>(dwarf), {}});
+    if (dwarf >= 0 && dwarf != sp)
+      cells.push_back({Cell::Kind::kRegister, static_cast<unsigned>(dwarf), {}});
   };
   switch (place.kind) {
     case frames::Place::Kind::kMemory:
@@ -531,6 +549,11 @@ Result<Pause> Session::Core::back_to_origin(std::size_t number) {
 
 Result<std::vector<Session::Write>> Session::Core::history(const std::string& object,
                                                            std::size_t most) {
+  const frames::Scope here = scope();
+  if (auto expression = expression::Expression::parse(object, here))
+    if (const auto operand = expression->evaluate(here);
+        operand && operand->place.kind == frames::Place::Kind::kPin)
+      return pin_history(object, operand->place.pin, most);
   Entry entry;
   entry.point.id = UINT32_MAX;
   entry.point.spec.kind = BreakpointSpec::Kind::kWrite;

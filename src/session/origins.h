@@ -57,6 +57,9 @@ class Session::Core::Origins {
                                               const record::Moment& since,
                                               const record::Moment& at) const;
   [[nodiscard]] bool is_io(const Address& address) const;
+  [[nodiscard]] bool is_io_of(const machine::Cell& cell) const {
+    return cell.kind == machine::Cell::Kind::kMemory && is_io(cell.address);
+  }
   struct Named {
     std::string name, value;
     std::vector<machine::Cell> cells;

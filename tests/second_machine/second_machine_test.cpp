@@ -127,6 +127,66 @@ TEST_CASE("interrupts, callers, steps and values on another family, at all level
   }
 }
 
+TEST_CASE("the past of another family: any moment, steps back, origins, a past as text") {
+  for (const char* level : {"-O0", "-Og", "-O2"}) {
+    INFO(level);
+    Session session = opened(kiln32(level));
+    session.set_timeline_bound(400'000);
+    REQUIRE(session.go_to("main"));
+    struct Stand {
+      std::uint64_t cycles, hash;
+    };
+    std::vector<Stand> stands;
+    const auto stand = [&] { stands.push_back({session.chip().cycles(), session.chip().hash()}); };
+    for (unsigned i = 0; i < 40; ++i) {
+      if (i == 15) REQUIRE(session.feed("SERIAL", "S"));
+      if (i == 25) REQUIRE(session.let("ramp.rate", "7"));
+      session.go_for(1 + i * 977 % 4'000);
+      stand();
+    }
+    // Steps that begin at lines, undone one by one.
+    REQUIRE(session.step(StepKind::kInto, StepUnit::kLine));
+    const std::size_t first = stands.size();
+    for (unsigned i = 0; i < 25; ++i) {
+      stand();
+      REQUIRE(session.step(StepKind::kInto, StepUnit::kInstruction));
+    }
+    for (std::size_t i = stands.size(); i-- > first;) {
+      REQUIRE(session.step_back(StepKind::kInto, StepUnit::kInstruction));
+      CHECK(session.chip().cycles() == stands[i].cycles);
+      CHECK(session.chip().hash() == stands[i].hash);
+    }
+    for (const std::size_t i : {31U, 3U, 17U, 26U, 8U, 39U, 14U}) {
+      REQUIRE(session.go_to_time(to_time(stands[i].cycles, 8'000'000)));
+      CHECK(session.chip().hash() == stands[i].hash);
+    }
+    session.go_for(400'000);
+    const std::uint64_t end = session.chip().cycles();
+    const auto rows = session.history("history[0]", 3);
+    REQUIRE(rows);
+    REQUIRE(rows->size() == 3);
+    CHECK((*rows)[2].access.by.function == "control_step");
+    const auto origin = session.origin("history[0]", 2);
+    REQUIRE(origin);
+    REQUIRE_FALSE(origin->nodes.empty());
+    CHECK(origin->nodes[0].how == OriginNode::How::kWorked);
+    CHECK(session.origin("ramp.rate")->nodes.at(0).how == OriginNode::How::kEdit);
+    CHECK(session.origin("ticks")->nodes.at(0).where.function == "on_timer");
+    const auto missed = session.missed("on_pins");
+    REQUIRE(missed);
+    CHECK_FALSE(missed->executed_at);
+    CHECK(missed->not_called.at(0).function == "on_pins");
+    CHECK(session.missed("control_step")->executed_at);
+    CHECK(session.chip().cycles() == end);
+    const std::string text = session.timeline_text();
+    Session other = opened(kiln32(level));
+    const auto there = other.follow_timeline(text);
+    INFO(text);
+    REQUIRE(there);
+    CHECK(other.chip().hash() == session.chip().hash());
+  }
+}
+
 TEST_CASE("arguments of all widths, and each level's own values") {
   for (const char* level : {"-O0", "-Og", "-O2"}) {
     INFO(level);

@@ -121,6 +121,34 @@ u64 Target::reads(const Instruction& instruction) const {
   return rv32::reads(decoded(instruction));
 }
 
+machine::Making Target::making(const machine::Machine& before, const Instruction& instruction,
+                               const machine::Cell& cell) const {
+  using machine::Cell;
+  using How = machine::Making::How;
+  const Decoded d = decoded(instruction);
+  const u32 at = static_cast<u32>(before.register_value(d.rs1)) + static_cast<u32>(d.imm);
+  const auto of = [](unsigned number) { return Cell{Cell::Kind::kRegister, number, {}}; };
+  if (cell.kind == Cell::Kind::kMemory) {
+    const unsigned bytes = stored_bytes(d.op);
+    const bool here = cell.address.space == Space::kData && cell.address.offset - at < bytes;
+    return here ? machine::Making{How::kMoved, {of(d.rs2)}} : machine::Making{};
+  }
+  if (cell.kind != Cell::Kind::kRegister || (rv32::writes(d) >> cell.number & 1U) == 0) return {};
+  const unsigned bytes = d.op == kLB || d.op == kLBU   ? 1U
+                         : d.op == kLH || d.op == kLHU ? 2U
+                         : d.op == kLW                 ? 4U
+                                                       : 0U;
+  if (bytes == 0) {
+    if (rv32::reads(d) == 0) return {How::kConstant, {}};
+    if (d.op == kADDI && d.imm == 0) return {How::kMoved, {of(d.rs1)}};
+    return machine::Target::making(before, instruction, cell);
+  }
+  machine::Making out{How::kWorked, {}};
+  for (u32 i = 0; i < bytes; ++i)
+    out.from.push_back({Cell::Kind::kMemory, 0, {Space::kData, at + i}});
+  return out;
+}
+
 std::optional<machine::StackSpan> Target::stack_store(const Instruction& instruction,
                                                       const FrameState& state) const {
   const Decoded d = decoded(instruction);

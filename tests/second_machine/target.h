@@ -24,6 +24,9 @@ class Target final : public machine::Target {
   }
   [[nodiscard]] machine::RegisterSpan result_of(const Instruction& instruction) const override;
   [[nodiscard]] machine::RegisterSpan returned_in(u32 bytes) const override;
+  [[nodiscard]] machine::Making making(const machine::Machine& before,
+                                       const Instruction& instruction,
+                                       const machine::Cell& cell) const override;
   [[nodiscard]] Explanation explain(const machine::Machine& machine, u32 address) const override;
   [[nodiscard]] u64 reads(const Instruction& instruction) const override;
   [[nodiscard]] std::optional<machine::StackSpan> stack_store(

@@ -289,3 +289,64 @@ TEST_CASE("a register that was written long ago, as a register or as memory") {
   REQUIRE(carry);
   CHECK(carry->nodes.at(0).instruction == "sec");
 }
+
+TEST_CASE(
+    "a pin's level comes from its last edge: by an instruction, the chip itself, or outside") {
+  Session session(*Chip::make(kiln()));
+  REQUIRE(session.open(test::kKilnOg));
+  REQUIRE(session.feed("USART0", "G\n"));
+  session.go_for(Picoseconds{4'300'000'000'000});
+  // Edges as one meets them going forwards, in a session of its own.
+  for (const char* pin : {"PB5", "PD1"}) {
+    INFO(pin);
+    Session forwards(*Chip::make(kiln()));
+    REQUIRE(forwards.open(test::kKilnOg));
+    REQUIRE(forwards.feed("USART0", "G\n"));
+    BreakpointSpec edge;
+    edge.kind = BreakpointSpec::Kind::kEdge;
+    edge.place = pin;
+    REQUIRE(forwards.pause_at(edge));
+    std::vector<std::uint64_t> met;
+    const auto level = [&](const Session& at) {
+      for (const PinState& state : at.chip().pins())
+        if (state.name == pin) return state.level;
+      return false;
+    };
+    bool last = level(forwards);
+    while (forwards.go_for(session.chip().cycles() - forwards.chip().cycles()).cause ==
+           Pause::Cause::kEvent)
+      if (std::exchange(last, level(forwards)) != last) met.push_back(forwards.chip().cycles());
+    const auto rows = session.history(std::string("pin.") + pin, 6);
+    REQUIRE(rows);
+    REQUIRE((rows->size() <= 6 && !rows->empty()));
+    // A pause comes at the next instruction boundary.
+    for (std::size_t i = 0; i < rows->size(); ++i) {
+      const std::uint64_t edge_at = to_ticks((*rows)[i].time, 16'000'000);
+      const std::uint64_t paused = met.at(met.size() - rows->size() + i);
+      CHECK((edge_at <= paused && paused - edge_at < 60));
+    }
+  }
+  const auto port = session.origin("pin.PB5", 3);
+  REQUIRE(port);
+  REQUIRE(port->nodes.size() >= 2);
+  CHECK(port->nodes[0].how == OriginNode::How::kWorked);
+  CHECK(port->nodes[0].from.at(0).name == "PORTB");
+  CHECK(port->nodes[0].where.function == "heater_set");
+  CHECK(port->nodes[1].object == "PORTB");
+  CHECK(session.origin("pin.PD1")->nodes.at(0).how == OriginNode::How::kHardware);
+  const Picoseconds driven = session.chip().time();
+  REQUIRE(session.drive("PD4", true));
+  session.go_for(Picoseconds{100'000'000'000});
+  const std::uint64_t hash = session.chip().hash();
+  const auto outside = session.origin("pin.PD4");
+  REQUIRE(outside);
+  CHECK(outside->nodes.at(0).how == OriginNode::How::kOutside);
+  CHECK(outside->nodes.at(0).value == "high");
+  CHECK(outside->nodes.at(0).time.count == driven.count);
+  CHECK(session.origin("pin.PC5")->nodes.at(0).how == OriginNode::How::kStart);
+  CHECK(session.chip().hash() == hash);
+  CHECK(session.origin("chip.sp").error().code == ErrorCode::kUsage);
+  REQUIRE(session.origin("pin.PD4"));
+  REQUIRE(session.back_to_origin(1));
+  CHECK(session.chip().time().count == driven.count);
+}
