@@ -500,7 +500,8 @@ struct JsonViews {
             {"picoseconds_since", t.since.count},
             {"picoseconds_asleep", t.asleep.count},
             {"clock_hz", t.clock_hz},
-            {"divided_by", t.divided_by}};
+            {"divided_by", t.divided_by},
+            {"picoseconds_behind", t.behind.count}};
   }
   Json operator()(const Explanation& e) const {
     return {{"view", "explanation"},

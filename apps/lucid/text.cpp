@@ -403,6 +403,9 @@ class TextViews : public BackViews {
                                   mhz / t.divided_by);
     if (t.divided_by != 1) out += fmt::format(" (now: {} MHz by {})", mhz, t.divided_by);
     out += '\n';
+    if (t.behind.count != 0)
+      out += fmt::format(" {} back: the timeline ends at {}\n", to_text(t.behind),
+                         to_text(Picoseconds{t.time.count + t.behind.count}));
     if (t.cycles_since != t.cycles)
       out += fmt::format(" {} and {} cycles since the last pause\n", to_text(t.since),
                          thousands(t.cycles_since));

@@ -151,6 +151,7 @@ struct TimeView {
   Picoseconds asleep;  ///< of `time`
   std::uint64_t clock_hz = 0;
   unsigned divided_by = 1;  ///< the oscillator, for a cycle
+  Picoseconds behind;       ///< how far the timeline goes beyond this moment
 };
 
 struct VariableView {

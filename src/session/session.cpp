@@ -445,7 +445,7 @@ TimeView Session::time() const {
   const machine::Machine& m = core_->machine();
   const std::uint64_t hz = m.info().clock_hz;
   return {pause.cycles, pause.cycles_since, pause.time, pause.since, to_time(m.slept_ticks(), hz),
-          hz,           m.ticks_a_cycle()};
+          hz,           m.ticks_a_cycle(),  behind()};
 }
 
 std::vector<VariableView> Session::globals(const std::string& like) const {

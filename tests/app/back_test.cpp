@@ -23,19 +23,20 @@ void says(const test::Output& session, std::initializer_list<const char*> texts)
 }  // namespace
 
 TEST_CASE("back at the prompt: where one is, what is heard, another future") {
-  const auto session =
-      lucid(kOpen, kHeating +
-                       "mark hot\nback to control_step\nback into\nback out\nshow serial\n"
-                       "go to 2.5s\ngo to 1.5 s\nlet measured = 1\ngo for 1 s\nmarks\n"
-                       "compare hot\nrevert to end1\n= measured\ntimeline\ntimeline off\nback\n"
-                       "timeline on\ntimeline\n");
+  const auto session = lucid(
+      kOpen, kHeating +
+                 "mark hot\nback to control_step\nback into\nback out\nshow time\nshow serial\n"
+                 "go to 2.5s\ngo to 1.5 s\nlet measured = 1\ngo for 1 s\nmarks\n"
+                 "compare hot\nrevert to end1\n= measured\ntimeline\ntimeline off\nback\n"
+                 "timeline on\ntimeline\n");
   says(session,
        {"  hot                 3.000 s  kiln.c:209 main", "arrived · control.c:17 control_step · −",
         "stepped back · kiln.c:206 main · −", "serial: ramp 2 s", "idle 1 s, set 0, is 200",
         "went back · kiln.c:209 main", "this begins another future; `revert to end1` leads back",
         "  end1                3.000 s  kiln.c:209 main, in another future", "3.000 s → 2.500 s",
-        "measured  3000 → 1", "measured = 3000", "the timeline begins at 0 s and ends at 3.000 s",
-        "the timeline is off", "`timeline on` keeps it from then on"});
+        "measured  3000 → 1", "measured = 3000", "back: the timeline ends at 3.000 s",
+        "the timeline begins at 0 s and ends at 3.000 s", "the timeline is off",
+        "`timeline on` keeps it from then on"});
 }
 
 TEST_CASE("origin and history and missed and suppose at the prompt") {
@@ -124,6 +125,20 @@ TEST_CASE("lucid diverge: two builds, one fault, two files that lead there") {
     CHECK(wrong.code == row.code);
     CHECK(has(wrong, row.says));
   }
+}
+
+TEST_CASE("who is attached to a port hears everything once, whatever is gone back") {
+  const std::string in = test::scratch("commands"), once = test::scratch("once"),
+                    again = test::scratch("again");
+  test::write(in, "G\n");
+  const std::string image = "open " + test::kKilnOg;
+  lucid(image, "attach USART0 files " + in + " " + once + "\ngo for 3 s\n");
+  const auto back = lucid(image, "attach USART0 files " + in + " " + again +
+                                     "\ngo for 2 s\nback for 1.5 s\nback to main\ngo for 1 s\n"
+                                     "back over\ngo to 3 s\n");
+  CHECK(test::read(once).size() > 50);
+  CHECK(test::read(again) == test::read(once));
+  says(back, {"bytes that have been sent before were not sent again"});
 }
 
 TEST_CASE("mistakes in the past: one line, and one stays where one is") {
