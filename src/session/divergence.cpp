@@ -16,6 +16,8 @@ namespace {
 
 using machine::EventKind;
 
+constexpr const char* kReturned = "what it returns";
+
 struct Event {
   std::string what;                                         ///< `control_step is called`
   std::vector<std::pair<std::string, std::string>> values;  ///< that are known
@@ -23,6 +25,7 @@ struct Event {
   std::uint32_t pc = 0;
 
   [[nodiscard]] std::string text() const {
+    if (values.size() == 1 && values[0].first == kReturned) return what + " " + values[0].second;
     std::string out;
     for (const auto& [name, value] : values)
       out += (out.empty() ? "" : ", ") + (name.empty() ? value : name + " = " + value);
@@ -247,7 +250,7 @@ class Session::Core::Trail {
         if (level.cfa != sp || level.function == nullptr) continue;
         std::vector<std::pair<std::string, std::string>> values;
         if (const auto value = core_.returned_value(*level.function))
-          values.emplace_back("what it returns", *value);
+          values.emplace_back(kReturned, *value);
         add(level.handler, level.function->name + " returns", std::move(values), pc);
       }
     }
