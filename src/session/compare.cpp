@@ -148,6 +148,7 @@ Session::Core::Future Session::Core::what_comes(std::uint64_t until,
   sync_marks();
   walking_ = true;  // nothing of it is kept
   begin_run_quietly();
+  limit_end_ = next_pace_ = UINT64_MAX;  // `until` is the end
   (void)run_again({until, SIZE_MAX}, [&](const Outcome& outcome) {
     constexpr std::size_t kMost = 1'000'000;
     const std::uint32_t pc = machine().pc();
@@ -249,8 +250,13 @@ Result<SuppositionView> Session::Core::suppose(const std::vector<Session::Change
   }
   const std::uint64_t hz = machine().info().clock_hz;
   const std::uint64_t begin = machine().ticks();
+  const std::uint64_t longest = limit_.count != 0 ? later(to_ticks(limit_, hz)) : UINT64_MAX;
   const std::uint64_t end =
-      places.empty() ? later(std::max<std::uint64_t>(1, to_ticks(span, hz))) : UINT64_MAX;
+      places.empty() ? later(std::max<std::uint64_t>(1, to_ticks(span, hz))) : longest;
+  if (end > longest)
+    return fail(ErrorCode::kOutOfRange,
+                fmt::format("a command may run for {} at most", to_text(limit_)),
+                "--limit allows more");
   const auto kept = keep();
   const auto return_here = [&] {
     running_ = false;

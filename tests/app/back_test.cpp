@@ -179,6 +179,13 @@ TEST_CASE("mistakes in the past: one line, and one stays where one is") {
     CHECK(has(session, row.says));
   }
   CHECK(has(session, "48'000'"));  // cycles: nothing has moved
+  // The limit of a run holds for what is only supposed, too.
+  const auto limited =
+      lucid(kOpen + " --limit 20ms",
+            "go for 10 ms\nsuppose let seconds = 1 until fail\nsuppose let seconds = "
+            "1 for 5 s\nsuppose let seconds = 1 for 5 ms\nshow time\n");
+  says(limited, {"fail is not reached as it is", "a command may run for 20.000 ms at most",
+                 "up to 15.000 ms the same happens", " 10.000 ms, "});
 }
 
 TEST_CASE("the past as JSON") {
