@@ -202,9 +202,9 @@ void declare(CLI::App& app, Arguments& a) {
                    "What is compared in its order: calls, 'writes OBJECT', serial, pins")
       ->type_name("WHAT")
       ->capture_default_str();
-  diverge->add_option("--for", a.span, "How long at most, in simulated time")
+  diverge->add_option("--for", a.at_most, "How long at most, in simulated time")
       ->type_name("TIME")
-      ->default_str("10s");
+      ->capture_default_str();
   diverge->add_option("--into", a.into, "Folder for the two moments, for lucid open --at")
       ->type_name("FOLDER")
       ->capture_default_str();

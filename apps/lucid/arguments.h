@@ -16,7 +16,7 @@ struct Arguments {
   std::string image, at, script, chip, clock, bench, on, limit, span = "1s", name, function;
   std::string colour = "auto";
   std::vector<std::string> commands, sources, attach;
-  std::string other, align = "calls", into = ".";  ///< of diverge
+  std::string other, align = "calls", into = ".", at_most = "10s";  ///< of diverge
   std::vector<std::string> benches, chips;
   bool json = false;
   bool all = false;

@@ -257,7 +257,7 @@ Result<DivergenceOptions> alignment(const Arguments& a) {
   else if (a.align != "calls")
     return fail(ErrorCode::kUsage, "'" + a.align + "' is nothing to align by",
                 "there are calls, 'writes OBJECT', serial and pins");
-  auto span = parse_time(a.span);
+  auto span = parse_time(a.at_most);
   if (!span) return fail(span.error());
   out.span = *span;
   return out;
@@ -394,7 +394,6 @@ int main_with(int argc, char** argv) {
     a.clock = std::to_string(moment->clock_hz) + "Hz";
     timeline = moment->timeline;
   }
-  if (command == "diverge" && a.span == Arguments().span) a.span = "10s";
   auto options = options_of(a);
   if (!options) return report(options.error(), a.json);
   if (command == "demo") return play_demo(a, *options);

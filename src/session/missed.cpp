@@ -94,22 +94,23 @@ class Session::Core::Missed {
     const frames::FlowGraph graph = core_.flows_.of(core_.program_, machine(), *level.function);
     const auto& nodes = graph.nodes();
     std::set<unsigned> leads;  // to the places
-    std::deque<unsigned> waiting;
+    std::deque<unsigned> places;
     for (const std::uint32_t place : level.places)
-      if (const auto node = graph.node_at(place)) waiting.push_back(*node);
+      if (const auto node = graph.node_at(place)) places.push_back(*node);
+    std::deque<unsigned> waiting = places;
     while (!waiting.empty()) {
       const unsigned node = waiting.front();
       waiting.pop_front();
       if (!leads.insert(node).second) continue;
       waiting.insert(waiting.end(), nodes[node].before.begin(), nodes[node].before.end());
     }
-    // Where control can come in from more than one way, or does not have to go on to.
+    // Where control can come in from more than one way, does not have to go on to, or goes back to.
     std::set<std::uint32_t> heads;
     for (const unsigned node : leads) {
       const auto& before = nodes[node].before;
-      const bool straight = before.size() == 1 && nodes[before[0]].next.size() == 1 &&
-                            nodes[before[0]].flow != Flow::kCall &&
-                            nodes[before[0]].flow != Flow::kIndirectCall;
+      const bool straight =
+          before.size() == 1 && before[0] < node && nodes[before[0]].next.size() == 1 &&
+          nodes[before[0]].flow != Flow::kCall && nodes[before[0]].flow != Flow::kIndirectCall;
       const std::uint32_t at = nodes[node].address;
       if (!straight || stood_.count(at) != 0 || stands_.count(at) != 0) heads.insert(at);
     }
@@ -121,8 +122,7 @@ class Session::Core::Missed {
     };
     // From the places back, through what has not run, to what has.
     std::set<unsigned> seen;
-    for (const std::uint32_t place : level.places)
-      if (const auto node = graph.node_at(place)) waiting.push_back(*node);
+    waiting = places;
     while (!waiting.empty()) {
       const unsigned node = waiting.front();
       waiting.pop_front();

@@ -25,7 +25,6 @@ class Session::Core::Origins {
     record::Moment before;  ///< the instruction
     std::uint32_t pc = 0;
     std::vector<machine::Cell> from;
-    std::string detail;
   };
   /// Where the byte that a cell holds at a moment was made. Error: somebody asked for a pause.
   /// With `one_move`, only to where it was before it was moved last.

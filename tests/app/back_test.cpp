@@ -102,6 +102,10 @@ TEST_CASE("lucid diverge: two builds, one fault, two files that lead there") {
       lucid("diverge " + images + "kiln-og.elf " + images + "kiln-os.elf --for 300ms" + first);
   CHECK(same.code == 0);
   says(same, {"they do not part within 300.000 ms"});
+  const auto second =
+      lucid("diverge " + images + "kiln-og.elf " + images + "overshoot.elf --for 1s" + first);
+  CHECK(second.code == 0);
+  says(second, {"they do not part within 1.000 s"});
   const auto json = lucid("diverge --json --align serial " + images + "kiln-og.elf " + images +
                           "overshoot.elf" + first);
   says(json, {R"({"view":"divergence","same":)", R"("event":"USART0 sends: '0'")"});

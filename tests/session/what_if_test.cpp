@@ -398,3 +398,27 @@ TEST_CASE("builds of one program do not part, whatever the optimisation") {
   Session d = made(test::kKilnOg);
   CHECK(first_divergence(c, d, options).error().what == "interrupted");
 }
+
+TEST_CASE("a missed place in a circle that nothing else leads into") {
+  const std::string image = test::assembled("circle", R"(
+    .global main, circle
+    .type main, @function
+    .type circle, @function
+    main: ldi r16, 1
+      rjmp circle
+    .size main, . - main
+    circle: nop
+      wdr
+      nop
+      rjmp circle
+    .size circle, . - circle
+  )");
+  Session session(*Chip::make({"ATmega328P", kHz}));
+  REQUIRE(session.open(image));
+  REQUIRE(session.step(StepKind::kInto, StepUnit::kInstruction, 3));  // before the `wdr`
+  const auto missed = session.missed("circle+0x4");
+  REQUIRE(missed);
+  CHECK_FALSE(missed->executed_at);
+  REQUIRE(missed->turn);
+  CHECK(missed->turn->where.function == "circle");
+}
