@@ -13,6 +13,10 @@ const std::vector<ArgumentKind>& argument_kinds() {
       {"PLACE", Shape::kWord, "a line, function or address: 42, kiln.c:42, main, 0x1f4, here"},
       {"WHERE", Shape::kWords, "a place, or a time: kiln.c:42, main, 12.5ms, 2 min 05.100 s"},
       {"MARK", Shape::kWord, "the name of a mark"},
+      {"SIGNAL", Shape::kWords,
+       "a pin, variable, interrupt …: pin.PB5, ramp.target, `help signals`"},
+      {"WHEN", Shape::kWords, "a moment: 12.5ms, 2 min 05.100 s, start, now, a mark"},
+      {"LIMITS", Shape::kWord, "two numbers in the signal's unit: 190..210"},
       {"EXPR", Shape::kWords, "a C expression: ramp.target - setpoint"},
       {"OBJECT", Shape::kWords, "what can hold a value: ramp.target, chip.PORTB.5, pin.PD2"},
       {"FORMAT", Shape::kWords, "hex, signed, bin …: `help formats`"},
@@ -68,13 +72,10 @@ const std::vector<SharedForm>& shared_forms() {
 
 const std::vector<CommandGroup>& command_groups() {
   static const std::vector<CommandGroup> kGroups{
-      {Group::kRun, "Run and step"},
-      {Group::kBack, "Go back in time"},
-      {Group::kPause, "Say where to pause"},
-      {Group::kLook, "Look"},
-      {Group::kChange, "Change"},
-      {Group::kWorld, "Act from outside"},
-      {Group::kScript, "Open, record, leave"},
+      {Group::kRun, "Run and step"},          {Group::kBack, "Go back in time"},
+      {Group::kPause, "Say where to pause"},  {Group::kLook, "Look"},
+      {Group::kSignals, "Trace and measure"}, {Group::kChange, "Change"},
+      {Group::kWorld, "Act from outside"},    {Group::kScript, "Open, record, leave"},
   };
   return kGroups;
 }
@@ -438,6 +439,53 @@ const std::vector<Command>& commands() {
        "find tick",
        &Console::do_find},
 
+      {"trace",
+       Group::kSignals,
+       {"trace SIGNAL [as FORMAT] [named WORD] [from start]"},
+       "record a signal from here on",
+       "A pin, a variable, an interrupt, an I/O register … : `help signals`. From start: what has "
+       "been so far, too, by running through it again.",
+       "trace pin.PB5 from start",
+       &Console::do_trace},
+      {"traces",
+       Group::kSignals,
+       {"traces"},
+       "what is traced, and how much there is",
+       "",
+       "traces",
+       &Console::do_traces},
+      {"untrace",
+       Group::kSignals,
+       {"untrace SIGNAL", "untrace all"},
+       "stop tracing, and forget what there is",
+       "By its name or its number.",
+       "untrace pin.PB5",
+       &Console::do_untrace},
+      {"clear traces",
+       Group::kSignals,
+       {"clear traces"},
+       "forget what has been recorded, and go on",
+       "",
+       "clear traces",
+       &Console::do_clear_traces},
+      {"measure",
+       Group::kSignals,
+       {"measure delay SIGNAL [rising|falling] to SIGNAL [rising|falling] [from WHEN to WHEN]",
+        "measure SIGNAL in LIMITS [from WHEN to WHEN]", "measure SIGNAL [from WHEN to WHEN]"},
+       "read widths, periods, delays, values off it",
+       "Of a level: widths, period, frequency, duty. Of a number: least, mean, most, and how long "
+       "it had which value, or was within limits. `delay`: from each edge of one signal to the "
+       "next of the other.",
+       "measure pin.PB5 from 4 s to 10 s",
+       &Console::do_measure},
+      {"export",
+       Group::kSignals,
+       {"export into FILE [from WHEN to WHEN]"},
+       "write what is traced into a file",
+       "A value change dump (.vcd), which other programs read, or a table (.csv).",
+       "export into firing.vcd",
+       &Console::do_export},
+
       {"let",
        Group::kChange,
        {"let OBJECT = EXPR [with effects]"},
@@ -634,6 +682,19 @@ const std::vector<Topic>& topics() {
        "timeline save FILE   this moment and its past: lucid open --at FILE\n"
        "The prompt says how far back one is. Nothing is sent twice to who is attached.",
        "time travel reverse backward backwards undo history mark marks future rewind"},
+      {"signals", "what can be traced, and what can be done with it",
+       "pin.PB5              a pin; pin.PB all pins of that port, as a number\n"
+       "heater_ms            a variable, a member, an element; seconds - window_start / 1000\n"
+       "chip.TCCR1B          an I/O register, by bit or field; changes by hardware, too\n"
+       "interrupt            which handler is at work; interrupt TIMER1_COMPA that one\n"
+       "byte out USART0      bytes that are sent; byte in USART0 those that arrive\n"
+       "voltage PC0          at a pin; part chamber what is measured of a part\n"
+       "sleep, reset, eeprom write\n"
+       "trace X from start   fills it with what has been so far\n"
+       "measure X            widths, periods, values; measure delay X rising to Y\n"
+       "export into FILE     a value change dump (.vcd) or a table (.csv)\n"
+       "A trace never changes what happens. The past is recorded once, another future anew.",
+       "signal signals trace record logic analyser waveform wave vcd csv timing scope"},
       {"keys", "what the keyboard does at the prompt",
        "Enter on an empty line   the last step or go again\n"
        "Tab                      completes by what may follow\n"

@@ -14,7 +14,16 @@ namespace lucid::app {
 class Console;
 
 struct Command {
-  enum class Group : std::uint8_t { kRun, kBack, kPause, kLook, kChange, kWorld, kScript };
+  enum class Group : std::uint8_t {
+    kRun,
+    kBack,
+    kPause,
+    kLook,
+    kSignals,
+    kChange,
+    kWorld,
+    kScript
+  };
   const char* name;
   Group group;
   std::vector<const char*> forms;

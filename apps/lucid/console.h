@@ -146,6 +146,12 @@ class Console final : public Listener {
   Result<void> do_macros(const Words& words);
   Result<void> do_follow(const Words& words);
   Result<void> do_find(const Words& words);
+  Result<void> do_trace(const Words& words);
+  Result<void> do_traces(const Words& words);
+  Result<void> do_untrace(const Words& words);
+  Result<void> do_clear_traces(const Words& words);
+  Result<void> do_measure(const Words& words);
+  Result<void> do_export(const Words& words);
   Result<void> do_let(const Words& words);
   Result<void> do_drive(const Words& words);
   Result<void> do_press(const Words& words);
@@ -174,6 +180,9 @@ class Console final : public Listener {
   [[nodiscard]] std::vector<std::string> values(const ArgumentKind& kind,
                                                 const std::string& start) const;
   void set_pace();
+  /// Of a line's `from WHEN to WHEN`; else all there is.
+  Result<std::pair<Picoseconds, Picoseconds>> window(const Words& words) const;
+  [[nodiscard]] Result<Picoseconds> when(const std::string& text) const;
   Result<void> step(StepKind kind, const Words& words);
   Result<void> step_back(StepKind kind, const Words& words);
   /// After going back: what was sent since has not been sent.

@@ -103,6 +103,22 @@ Json json(const WatchView& w) {
 
 std::vector<unsigned char> bytes_of(const std::string& text) { return {text.begin(), text.end()}; }
 
+Json json(const Spans& s) {
+  Json out{{"count", s.count}};
+  if (s.count == 0) return out;
+  out["least"] = s.least.count;
+  out["least_at"] = s.least_at.count;
+  out["mean"] = s.mean.count;
+  out["most"] = s.most.count;
+  out["most_at"] = s.most_at.count;
+  out["last"] = s.last.count;
+  out["last_at"] = s.last_at.count;
+  out["deviation"] = s.deviation.count;
+  return out;
+}
+
+constexpr const char* kSignalKinds[] = {"level", "number", "real", "moment"};
+
 Json json(const Input& input) {
   Json out{{"picoseconds", input.at.count}, {"tick", input.tick}};
   for (const auto& [name, text] :
@@ -246,6 +262,56 @@ struct JsonViews {
                      {"picoseconds", m.turn->time.count},
                      {"went", json(m.turn->went)}};
     out["origin"] = (*this)(m.origins);
+    return out;
+  }
+  Json operator()(const Traces& t) const {
+    Json out{{"view", "traces"}, {"list", Json::array()}};
+    for (const Session::TraceView& v : t.list)
+      out["list"].push_back({{"id", v.id},
+                             {"signal", v.signal},
+                             {"name", v.name},
+                             {"kind", kSignalKinds[static_cast<unsigned>(v.kind)]},
+                             {"picoseconds_from", v.from.count},
+                             {"picoseconds_to", v.to.count},
+                             {"changes", v.changes},
+                             {"discarded", v.discarded},
+                             {"bytes", v.bytes},
+                             {"value", v.value}});
+    return out;
+  }
+  Json operator()(const MeasuredSpans& m) const {
+    return {{"view", "measured spans"}, {"what", m.what}, {"picoseconds", json(m.spans)}};
+  }
+  Json operator()(const Measured& measured) const {
+    const Measurement& m = measured.measurement;
+    Json out{{"view", "measurement"},
+             {"signal", measured.signal},
+             {"kind", kSignalKinds[static_cast<unsigned>(m.kind)]},
+             {"picoseconds_from", m.from.count},
+             {"picoseconds_to", m.to.count},
+             {"picoseconds_unknown", m.unknown.count},
+             {"changes", m.changes}};
+    if (m.kind == Signal::Kind::kLevel) {
+      out["rising"] = m.rising;
+      out["falling"] = m.falling;
+      out["picoseconds"] = {
+          {"high", json(m.high)}, {"low", json(m.low)}, {"period", json(m.period)}};
+    }
+    if (m.kind == Signal::Kind::kLevel || m.kind == Signal::Kind::kMoment)
+      out["picoseconds"]["gap"] = json(m.gaps);
+    if (m.duty) out["duty"] = *m.duty;
+    if (m.hertz) out["hertz"] = *m.hertz;
+    if (!m.values) return out;
+    out["values"] = {{"least", m.values->least},
+                     {"picoseconds_least_at", m.values->least_at.count},
+                     {"mean", m.values->mean},
+                     {"most", m.values->most},
+                     {"picoseconds_most_at", m.values->most_at.count},
+                     {"unit", m.values->unit}};
+    out["different"] = m.different;
+    out["held"] = Json::array();
+    for (const Measurement::Held& h : m.held)
+      out["held"].push_back({{"value", h.text}, {"picoseconds", h.time.count}, {"times", h.times}});
     return out;
   }
   Json operator()(const Parting& p) const {

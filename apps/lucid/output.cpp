@@ -147,7 +147,8 @@ std::string visible(std::string_view text, bool colours, bool utf8) {
   return out;
 }
 
-Result<void> write_file(const std::string& name, const std::string& text) {
+Result<void> write_file(const std::string& name,
+                        const std::function<Result<void>(std::ostream&)>& write) {
   std::error_code none;
   const auto behind = std::filesystem::canonical(name, none);  // a link stays one
   const std::string path = none ? name : behind.string();
@@ -163,12 +164,13 @@ Result<void> write_file(const std::string& name, const std::string& text) {
   errno = 0;
   {
     std::ofstream out(beside, std::ios::binary);
-    out << text;
+    Result<void> written = {};
+    if (out) written = write(out);
     out.close();
-    if (!out) {
-      const auto error = failed();
+    if (!out) written = failed();
+    if (!written) {
       if (plain) std::filesystem::remove(beside, unknown);
-      return error;
+      return written;
     }
   }
   if (plain) {
@@ -181,6 +183,13 @@ Result<void> write_file(const std::string& name, const std::string& text) {
     }
   }
   return {};
+}
+
+Result<void> write_file(const std::string& name, const std::string& text) {
+  return write_file(name, [&](std::ostream& out) -> Result<void> {
+    out << text;
+    return {};
+  });
 }
 
 }  // namespace lucid::app

@@ -3,6 +3,8 @@
 #ifndef LUCID_APP_OUTPUT_H
 #define LUCID_APP_OUTPUT_H
 
+#include <functional>
+#include <ostream>
 #include <string>
 #include <string_view>
 
@@ -31,6 +33,8 @@ std::string with_bytes_escaped(std::string_view text);
 /// failure leaves the old one. What is no plain file (/dev/stdout, a pipe) is written as it is.
 /// Error: kIo.
 Result<void> write_file(const std::string& name, const std::string& text);
+Result<void> write_file(const std::string& name,
+                        const std::function<Result<void>(std::ostream&)>& write);
 
 }  // namespace lucid::app
 

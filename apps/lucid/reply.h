@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "lucid/divergence.h"
+#include "lucid/measurement.h"
 #include "lucid/session.h"
 
 namespace lucid::app {
@@ -116,6 +117,18 @@ struct Writes {
   std::string object;
   std::vector<Session::Write> rows;
 };
+struct Traces {
+  std::vector<Session::TraceView> list;
+};
+struct Measured {
+  std::string signal;
+  Measurement measurement;
+};
+/// Delays between two signals, or when one was within limits.
+struct MeasuredSpans {
+  std::string what;
+  Spans spans;
+};
 /// Where two runs part, and the files that lead there.
 struct Parting {
   Divergence divergence;
@@ -136,12 +149,13 @@ struct Chips {
   std::vector<Chip::Summary> chips;
 };
 
-using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView,
-                           Registers, MemoryView, StackView, Callers, Breakpoints, Pins, Parts,
-                           IoRegisters, Variables, TimeView, Explanation, Serial, Chips, Watches,
-                           Faults, GraphView, Found, OpenedLine, Inputs, Logged, Help, Completions,
-                           Remark, ChipFacts, Demos, Marks, Session::TimelineView, Writes,
-                           OriginView, ComparisonView, SuppositionView, MissedView, Parting>;
+using Reply =
+    std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
+                 MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
+                 TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView, Found,
+                 OpenedLine, Inputs, Logged, Help, Completions, Remark, ChipFacts, Demos, Marks,
+                 Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView,
+                 MissedView, Parting, Traces, Measured, MeasuredSpans>;
 
 }  // namespace lucid::app
 

@@ -10,6 +10,7 @@
 #include "output.h"
 #include "text.h"
 #include "text_back.h"
+#include "text_signals.h"
 
 namespace lucid::app {
 namespace {
@@ -24,10 +25,11 @@ std::string ids(const std::vector<unsigned>& list) {
   for (const unsigned id : list) out += (out.empty() ? "" : ",") + std::to_string(id);
   return out.empty() ? out : "(" + out + ")";
 }
-class TextViews : public BackViews {
+class TextViews : public BackViews, public SignalViews {
  public:
-  explicit TextViews(const Style& style) : BackViews(style), style_(style) {}
+  explicit TextViews(const Style& style) : BackViews(style), SignalViews(style), style_(style) {}
   using BackViews::operator();
+  using SignalViews::operator();
 
   std::string operator()(const Message& m) const { return m.text + "\n"; }
   std::string operator()(const Logged& l) const { return "  log: " + l.text + "\n"; }

@@ -108,6 +108,11 @@ struct PartState {
   std::vector<std::string> pins;
   std::string state;    ///< in a few words
   bool failed = false;  ///< it has not met what it waited for
+  struct Quantity {
+    std::string name, unit;
+    std::int32_t thousandths = 0;
+  };
+  std::vector<Quantity> quantities = {};  ///< Part::quantities()
 };
 
 /// Bytes that have left a serial port.

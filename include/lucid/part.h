@@ -91,6 +91,15 @@ class LUCID_API Part {
   virtual Result<void> act(Wires& wires, const std::string& action, const std::string& value) const;
   /// How it is at this moment, in a few words.
   [[nodiscard]] virtual std::string describe(Wires& wires) const = 0;
+  /// What can be measured of it, constant. Values are in thousandths of the unit.
+  struct Quantity {
+    std::string name;  ///< temperature
+    std::string unit;  ///< °C
+  };
+  [[nodiscard]] virtual std::vector<Quantity> quantities() const { return {}; }
+  [[nodiscard]] virtual std::int32_t measure(Wires& /*wires*/, unsigned /*quantity*/) const {
+    return 0;
+  }
   /// Has it not met what it waited for?
   [[nodiscard]] virtual bool failed(Wires& /*wires*/) const { return false; }
 

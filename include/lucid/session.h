@@ -27,6 +27,7 @@
 #include "lucid/input.h"
 #include "lucid/pause.h"
 #include "lucid/program.h"
+#include "lucid/signal.h"
 #include "lucid/value.h"
 #include "lucid/views.h"
 
@@ -307,6 +308,47 @@ class LUCID_API Session {
   /// taken ten times as long and a second. Error: kNotFound if it is not reached as it is.
   Result<SuppositionView> suppose_until(const std::vector<Change>& changes,
                                         const std::string& place);
+
+  // Signals over time
+  // ------------------------------------------------------------------------------------------
+  // What is traced is recorded while the program runs, to the tick, along the timeline: what is
+  // gone through again is recorded once, another future takes the place of the one that was. A
+  // trace never changes what happens.
+
+  /// What can be traced: `pin.PB5`; `pin.PB`, all pins of a port as a number; `voltage PC0`; `part
+  /// chamber`; `interrupt` or `interrupt TIMER1_COMPA`; `byte out USART0`, `byte in USART0`;
+  /// `sleep`; `reset`; `eeprom write`; or an expression of objects that stay where they are:
+  /// `setpoint - measured`, `ramp.target`, `chip.PORTB.5`, `chip.TCCR1B`.
+  struct TraceSpec {
+    std::string signal;
+    std::string format = {};  ///< as parse_format() takes it, or empty
+    std::string name = {};    ///< what it is to be called; else as it is written
+    bool from_start = false;  ///< what has been so far is run through again and recorded, too
+  };
+  struct TraceView {
+    unsigned id = 0;  ///< one count with breakpoints and watches
+    std::string signal;
+    std::string name;
+    Signal::Kind kind = Signal::Kind::kLevel;
+    Picoseconds from, to;
+    std::uint64_t changes = 0, discarded = 0;
+    std::size_t bytes = 0;
+    std::string value;  ///< where it ends
+  };
+  /// Errors: kUsage, kNotFound for what cannot be traced; kUnsupported for what moves (locals,
+  /// registers of the processor); of `from_start`, those of going back.
+  Result<TraceView> trace(const TraceSpec& spec);
+  [[nodiscard]] std::vector<TraceView> traces() const;
+  /// By its number, its name or as it was written. Error: kNotFound.
+  Result<void> untrace(const std::string& name);
+  /// Forgets what has been recorded; what is traced begins again here.
+  void clear_traces();
+  /// What has been recorded, as a value. Error: kNotFound, as untrace().
+  [[nodiscard]] Result<Signal> signal(const std::string& name) const;
+  [[nodiscard]] std::vector<Signal> signals() const;
+  /// Bytes of memory that all traces together may take; 64 MiB at first. The one that takes most
+  /// forgets its oldest.
+  void set_trace_bound(std::size_t bytes);
 
   // Looking, without any effect
   // ---------------------------------------------------------------------

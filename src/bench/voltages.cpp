@@ -155,6 +155,12 @@ class Oven final : public Part {
     wires.apply(1, static_cast<std::int32_t>(offset_ + scale_ * celsius_milli(heat) / 1000));
     wires.wake_at(wires.now() + wires.ticks(kMilliseconds * 1000));
   }
+  [[nodiscard]] std::vector<Quantity> quantities() const override {
+    return {{"temperature", "°C"}};
+  }
+  [[nodiscard]] std::int32_t measure(Wires& wires, unsigned /*quantity*/) const override {
+    return static_cast<std::int32_t>(celsius_milli(wires.number(kHeat)));
+  }
   [[nodiscard]] std::string describe(Wires& wires) const override {
     return fmt::format("{:.1f} degrees, heater {}", celsius_milli(wires.number(kHeat)) / 1e3,
                        wires.number(kOn) != 0 ? "on" : "off");

@@ -79,6 +79,12 @@ Result<void> Machine::watch(Address /*address*/, std::uint8_t /*kinds*/) {
   return fail(ErrorCode::kUnsupported, "this chip cannot watch data");
 }
 
+PinLevel level_of(const PinState& pin) {
+  if (pin.contention) return kFought;
+  if (pin.floating) return kFloats;
+  return pin.level ? kHigh : kLow;
+}
+
 Result<void> Machine::listen(std::uint32_t kinds, RecordSink* sink) {
   if (kinds == 0 || sink == nullptr) return {};
   return fail(ErrorCode::kUnsupported, info().name + " does not tell what happens in it");

@@ -91,8 +91,9 @@ enum : std::uint8_t {
   kOnRead = 1,
   kOnWrite = 2,
   kOnChange = 4,
-  kTapRead = 8,    ///< only told to who listens
-  kTapWrite = 16,  ///< the same
+  kTapRead = 8,     ///< only told to who listens
+  kTapWrite = 16,   ///< the same
+  kTapChange = 32,  ///< the same of I/O and EEPROM, by whomever it is changed
 };
 
 /// A watched byte has been read, written or, by hardware, changed.

@@ -120,7 +120,11 @@ void Outside::ask(Terminals& chip, unsigned part, Call call) const {
   std::string why = "an unknown exception";
   try {
     View view(*this, chip, part);
-    call(*parts_[part].part, view);
+    const Part& asked = *parts_[part].part;
+    call(asked, view);
+    if (chip.wants_quantities())
+      for (unsigned i = 0; i < asked.quantities().size(); ++i)
+        chip.measured(part, i, asked.measure(view, i));
     return;
   } catch (const std::exception& error) {
     why = error.what();
@@ -165,6 +169,10 @@ std::vector<PartState> Outside::states(Terminals& chip) const {
     ask(chip, i, [&](const Part& p, View& view) {
       state.state = p.describe(view);
       state.failed = p.failed(view);
+      for (const Part::Quantity& quantity : p.quantities()) {
+        const auto place = static_cast<unsigned>(state.quantities.size());
+        state.quantities.push_back({quantity.name, quantity.unit, p.measure(view, place)});
+      }
     });
     out.push_back(std::move(state));
   }

@@ -65,6 +65,9 @@ class Terminals {
   virtual void transfer(const TwoWireTransfer& transfer) = 0;
   /// Outside::on_time is due for a part at this tick; nullopt: it is not.
   virtual void wake(unsigned part, std::optional<std::uint64_t> tick) = 0;
+  /// Somebody wants to be told of what is measured of parts, and is.
+  [[nodiscard]] virtual bool wants_quantities() const { return false; }
+  virtual void measured(unsigned /*part*/, unsigned /*quantity*/, std::int32_t /*value*/) {}
   virtual void note(const std::string& text) = 0;
   virtual void fail(const std::string& why) = 0;  ///< ends the run
 };

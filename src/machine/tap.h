@@ -7,7 +7,10 @@
 #include <cstddef>
 #include <cstdint>
 #include <string>
+#include <utility>
 #include <vector>
+
+#include "lucid/chip.h"
 
 namespace lucid::machine {
 
@@ -25,7 +28,17 @@ enum class EventKind : std::uint8_t {
   kReset,        ///< by the chip itself; `number` is its cause, as the status register shows it
   kRead,         ///< of a byte that is watched with kTapRead: address `number`, `value`; only told
   kWrite,        ///< the same for a store; only told
+  // Only told, too:
+  kPin,       ///< a pin is now `value`, a PinLevel
+  kIo,        ///< a byte watched with kTapChange is now `value`; `number` is its address in data
+              ///< space, or in EEPROM with kNotData
+  kVoltage,   ///< at a pin, in microvolts, as a signed number
+  kQuantity,  ///< of a part, Part::quantities(): part * 256 + place in them
 };
+constexpr std::uint32_t kNotData = 0x8000'0000;
+/// What a wire is at, all together.
+enum PinLevel : std::uint8_t { kLow, kHigh, kFloats, kFought };
+[[nodiscard]] PinLevel level_of(const PinState& pin);
 constexpr std::uint32_t bit(EventKind kind) { return 1U << static_cast<unsigned>(kind); }
 
 /// For one who waits for it.
@@ -63,7 +76,14 @@ class Tap {
     flush();
     kinds_ = sink != nullptr ? kinds : 0;
     sink_ = sink;
+    pins_.clear();
     ring_.reserve(kinds_ != 0 ? kMost : 0);
+  }
+  /// A pin's PinLevel, where somebody wants it: told if it is another one than before. Pins begin
+  /// as no level at all.
+  void put_pin(std::uint64_t tick, std::uint32_t pin, std::uint8_t level, std::uint32_t pc) {
+    if (pin >= pins_.size()) pins_.resize(pin + 1, kNoLevel);
+    if (std::exchange(pins_[pin], level) != level) put({tick, EventKind::kPin, pin, level, pc});
   }
   [[nodiscard]] bool wants(EventKind kind) const { return (kinds_ & bit(kind)) != 0; }
   [[nodiscard]] bool wants_any() const { return kinds_ != 0; }
@@ -82,6 +102,8 @@ class Tap {
   std::uint32_t kinds_ = 0;
   RecordSink* sink_ = nullptr;
   std::vector<Record> ring_;
+  static constexpr std::uint8_t kNoLevel = 0xff;
+  std::vector<std::uint8_t> pins_;  ///< as last told
 };
 
 }  // namespace lucid::machine

@@ -19,6 +19,7 @@
 #include "lucid/session.h"
 #include "machine/machine.h"
 #include "record/log.h"
+#include "record/recorder.h"
 #include "record/timeline.h"
 #include "session/sources.h"
 
@@ -98,6 +99,17 @@ class Session::Core final : private machine::MarkListener {
   Result<Pause> stepped_back(StepKind kind, StepUnit unit, std::uint64_t count);
   /// The tick of a time as people write it: what has been told as that time, or the time itself.
   [[nodiscard]] std::uint64_t tick_of(Picoseconds time) const;
+
+  // Signals: tracing.cpp.
+  Result<Session::TraceView> trace(const Session::TraceSpec& spec);
+  [[nodiscard]] std::vector<Session::TraceView> traces() const;
+  /// Error: kNotFound.
+  [[nodiscard]] Result<unsigned> find_trace(const std::string& name) const;
+  Result<void> untrace(const std::string& name);
+  void clear_traces();
+  /// After an image has been loaded. Result: what cannot be traced any more, in words.
+  std::vector<std::string> trace_again();
+  record::Recorder recorder_;
 
   // Looking
   [[nodiscard]] frames::Scope scope() const {
@@ -272,6 +284,24 @@ class Session::Core final : private machine::MarkListener {
   };
 
   Outcome run(machine::RunRequest request, const Target* target = nullptr);
+  struct Traced {
+    unsigned id = 0;
+    Session::TraceSpec spec;
+  };
+  std::vector<Traced> traced_;
+  struct Traceable {
+    Signal::Facts facts;
+    record::Source source;
+  };
+  Result<Traceable> traceable(const Session::TraceSpec& spec) const;
+  Result<Traceable> traceable_object(const std::string& text) const;
+  [[nodiscard]] std::optional<Result<Traceable>> traceable_event(const std::string& text) const;
+  [[nodiscard]] std::vector<unsigned> handlers_under_way() const;
+  void listen(record::Recorder& recorder);
+  void stop_listening(record::Recorder& recorder);
+  void hear_on();
+  Result<void> fill_from_start(record::Recorder& recorder);
+  record::Recorder* listening_ = nullptr;  ///< while the program runs
   void note_feeder(std::uint32_t pc);
   [[nodiscard]] bool goes_on(const Entry& entry, std::uint32_t pc) const;
   machine::Stop run_in_slices(machine::RunRequest request);

@@ -36,7 +36,10 @@ machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
   const std::uint64_t end = request.until_ticks;
   request.endless = end == UINT64_MAX && request.until_cycles == UINT64_MAX;
   for (;;) {
-    if (happen()) request.pass_first_breakpoint = true;
+    if (happen()) {
+      request.pass_first_breakpoint = true;
+      hear_on();
+    }
     again_ = in_past();
     request.until_ticks = std::min({end, later(kSliceTicks), limit_end_, next_pace_, next_stop()});
     machine::Stop stop = machine().run(request);
@@ -45,6 +48,7 @@ machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
     if (machine().ticks() >= next_pace_) keep_pace();
     if (attention_.exchange(false)) {
       if (!replaying_) do_posted();
+      hear_on();
       if (stop.why == machine::Stop::Why::kTime) stop.why = machine::Stop::Why::kRequested;
     }
     // A run that looks at each instruction comes by often, in little simulated time.
@@ -219,6 +223,7 @@ void Session::Core::begin_run() {
     if (entry.point.spec.kind != BreakpointSpec::Kind::kWhen || entry.object == nullptr) continue;
     entry.held = entry.object->holds(scope()).value_or(false);
   }
+  if (!replaying_ && !recorder_.empty()) listen(recorder_);
 }
 
 /// Works out the pause that an outcome stands for, and counts the breakpoints that stand here.
@@ -248,6 +253,7 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
       pause.detail = to_text(limit_);
     }
   }
+  if (listening_ != nullptr) stop_listening(*listening_);
   const machine::Machine& m = machine();
   // A breakpoint where another cause paused: its instruction executes next, so this is a pass.
   const std::pair<std::uint32_t, std::uint64_t> here{m.pc(), m.ticks()};

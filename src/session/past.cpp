@@ -735,6 +735,7 @@ Result<Pause> Session::Core::follow_log(const std::string& text) {
   begin_back();
   restore(*first);
   timeline_.adopt({}, 0, first->at);
+  recorder_.cut_at(first->at.tick);
   timeline_.take(std::move(log->acts));
   const bool done = run_again(log->here, {});
   timeline_.reach(log->end);

@@ -80,6 +80,7 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
   machine().guard_stack(static_begin_.value_or(0), static_begin_ ? static_end_.value_or(0) : 0);
   for (std::string& text : follow_lines()) warnings.push_back(std::move(text));
   bind_all();
+  for (std::string& text : trace_again()) warnings.push_back(std::move(text));
   begin_timeline();
   begin_run();
   counted_.reset();
@@ -575,6 +576,7 @@ void Session::Core::acted(record::Act act) {
   if (in_past()) {
     const std::string left = keep_end();
     timeline_.fork(here);
+    recorder_.cut_at(here.tick);
     if (listener_ != nullptr && !left.empty())
       listener_->on_note(
           fmt::format("this begins another future; `revert to {}` leads back to the "

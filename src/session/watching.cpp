@@ -10,17 +10,14 @@
 
 #include "base/text.h"
 #include "expression/object.h"
+#include "session/bytes_of.h"
 #include "session/core.h"
 
 namespace lucid {
-namespace {
 
-using Kind = BreakpointSpec::Kind;
-
-/// The bytes a value lies in; empty if it has none that can be watched.
-std::vector<expression::WatchedByte> bytes_of(const expression::Operand& operand,
-                                              const Program& program,
-                                              const machine::Machine& machine) {
+std::vector<expression::WatchedByte> session::bytes_of(const expression::Operand& operand,
+                                                       const Program& program,
+                                                       const machine::Machine& machine) {
   using Place = frames::Place;
   std::vector<expression::WatchedByte> out;
   const Place& place = operand.place;
@@ -53,6 +50,10 @@ std::vector<expression::WatchedByte> bytes_of(const expression::Operand& operand
   }
   return out;
 }
+
+namespace {
+
+using Kind = BreakpointSpec::Kind;
 
 std::optional<machine::EventKind> event_of(Kind kind) {
   switch (kind) {
@@ -89,7 +90,7 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
   bool every_instruction = false;
   if (is_data(entry.point.spec.kind)) {
     WatchedObject object;
-    object.bytes = bytes_of(*now, program_, machine());
+    object.bytes = session::bytes_of(*now, program_, machine());
     // A local in registers moves from one to another: its value is looked at.
     if (object.bytes.empty() && now->place.kind == frames::Place::Kind::kPieces) {
       if (entry.point.spec.kind != Kind::kChange)
@@ -110,7 +111,7 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
       for (const expression::Operand& pointer : *pointers) {
         WatchedObject lead;
         lead.leads = true;
-        lead.bytes = bytes_of(pointer, program_, machine());
+        lead.bytes = session::bytes_of(pointer, program_, machine());
         if (lead.bytes.empty())
           return fail(ErrorCode::kUnsupported, "a pointer in a register cannot be followed",
                       "leave `following` out: the object it leads to now is watched");
@@ -134,7 +135,7 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
     every_instruction = !expression->parts(here, parts);
     for (const expression::Operand& part : parts) {
       WatchedObject object;
-      object.bytes = bytes_of(part, program_, machine());
+      object.bytes = session::bytes_of(part, program_, machine());
       every_instruction = every_instruction || object.bytes.empty();
       objects.push_back(std::move(object));
     }
@@ -208,6 +209,8 @@ void Session::Core::sync_watches() {
       }
     }
   }
+  if (listening_ != nullptr)
+    for (const auto& [address, kinds] : listening_->taps()) wanted[address] |= kinds;
   for (const auto& [address, kinds] : watches_)
     if (wanted.count(address) == 0) (void)machine().watch(address, 0).has_value();
   for (const auto& [address, kinds] : wanted) (void)machine().watch(address, kinds).has_value();
@@ -297,11 +300,11 @@ void Session::Core::follow(Entry& entry) {
   const auto pointers = entry.object->pointers(here);
   const auto now = entry.object->evaluate(here);
   entry.objects[0].bytes =
-      now ? bytes_of(*now, program_, machine()) : std::vector<expression::WatchedByte>{};
+      now ? session::bytes_of(*now, program_, machine()) : std::vector<expression::WatchedByte>{};
   entry.objects[0].partial.reset();
   if (pointers && pointers->size() + 1 == entry.objects.size())
     for (std::size_t i = 0; i < pointers->size(); ++i)
-      entry.objects[i + 1].bytes = bytes_of((*pointers)[i], program_, machine());
+      entry.objects[i + 1].bytes = session::bytes_of((*pointers)[i], program_, machine());
   watches_moved_ = true;
 }
 
@@ -478,6 +481,10 @@ std::string Session::Core::event_text(const machine::Event& event) const {
       return fmt::format("{} has gone {}", event.name, event.value != 0 ? "high" : "low");
     case machine::EventKind::kWire: return "a wire has changed";
     case machine::EventKind::kRead:
+    case machine::EventKind::kPin:
+    case machine::EventKind::kIo:
+    case machine::EventKind::kVoltage:
+    case machine::EventKind::kQuantity:
     case machine::EventKind::kWrite: break;  // only told to who listens
     case machine::EventKind::kReset: return fmt::format("the chip has been reset ({})", event.name);
   }

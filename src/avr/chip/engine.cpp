@@ -162,6 +162,24 @@ void Engine::renew_observed() {
     if (!ram && (kinds & machine::kOnChange) != 0)
       observed_.emplace_back(address, *machine_.peek(address));
   }
+  tapped_.clear();
+  for (const auto& [address, kinds] : machine_.watched_)
+    if ((kinds & machine::kTapChange) != 0) tapped_.emplace_back(address, *machine_.peek(address));
+}
+
+/// To who listens: what has changed of such bytes, at a cycle that need not be now.
+void Engine::tell_tapped(u64 t) {
+  if (!machine_.outputs_.tap.wants(machine::EventKind::kIo)) return;
+  for (auto& [address, value] : tapped_) {
+    const Peripheral* owner =
+        address.space == Space::kData ? fabric_.owner[address.offset] : nullptr;
+    const u8 now = owner != nullptr
+                       ? owner->seen(machine_.world_, static_cast<u16>(address.offset), t)
+                       : *machine_.peek(address);
+    if (std::exchange(value, now) == now) continue;
+    const bool data = address.space == Space::kData;
+    bus().record(machine::EventKind::kIo, address.offset | (data ? 0U : machine::kNotData), now, t);
+  }
 }
 
 void Engine::observe() {
@@ -237,6 +255,7 @@ u8 Engine::slow_load(u16 address) {
       const u64 next = world.next_due();
       const u64 pending = cpu_.pending;
       value = owner->read(bus(), address, t);
+      if (!tapped_.empty()) tell_tapped(cpu_.now);
       if (due || world.next_due() != next || cpu_.pending != pending) set_deadline();
     } else if (fabric_.own[address]) {
       value = *machine_.peek({Space::kData, address});
@@ -274,10 +293,12 @@ void Engine::slow_store(u16 address, u8 value, u8 mask) {
     fire_due(t);
     owner->write(bus(), address, value, mask, t);
     if (address == fabric_.clkpr) renew_end();
+    if (!tapped_.empty()) tell_tapped(cpu_.now);
     set_deadline();
   } else {
     if (!fabric_.plain[address]) note_unmodelled(address);
     byte = merged(byte, value, mask);
+    if (!tapped_.empty()) tell_tapped(cpu_.now);
   }
 }
 
@@ -376,6 +397,7 @@ void Engine::fire_events(u64 until) {
     const u64 due = world.next_due();
     world.schedule(slot, kNever);
     fabric_.slot_owner[slot]->on_event(bus(), slot, due);
+    if (!tapped_.empty()) tell_tapped(due);
   }
 }
 
@@ -423,6 +445,7 @@ bool Engine::enter_interrupt() {
   entered_interrupt_ = true;
   stop_.interrupt = static_cast<int>(vector);
   fabric_.vector_owner[vector]->on_vector(bus(), vector);
+  if (!tapped_.empty()) tell_tapped(cpu_.now);
   if (listened_) happened(machine::EventKind::kInterrupt, vector);
   fire_due(cpu_.now);                     // the run may end here
   if (fault_ != machine::Fault::kNone) {  // of the pushes: no instruction has done it
@@ -454,6 +477,7 @@ bool Engine::tell() {
         if (io.name == "MCUSR" && cause == 1U << field.lowest) name = field.name;
     bus().happened(machine::EventKind::kReset, cause, 0, name);
     bus().record(machine::EventKind::kReset, cause, 0, cpu_.now);
+    if (!tapped_.empty()) tell_tapped(cpu_.now);
   }
   if (fault_ != machine::Fault::kNone) {
     stop_.fault = std::exchange(fault_, machine::Fault::kNone);

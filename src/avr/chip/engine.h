@@ -115,6 +115,7 @@ class Engine {
   void stand_before(u32 word, u8 label);
   LUCID_SLOW const Slot* settled(const Slot* slot);
   void observe();
+  LUCID_SLOW void tell_tapped(u64 t);
   [[nodiscard]] bool pins_moved() const;
   void note_edges();
   LUCID_SLOW void fall_asleep();
@@ -135,6 +136,7 @@ class Engine {
   bool met_mark_ = false;  ///< the block under way was ended by one
   /// Bytes that change otherwise than by a store: compared after each instruction.
   std::vector<std::pair<Address, u8>> observed_;
+  std::vector<std::pair<Address, u8>> tapped_;  ///< told when they change, of I/O and EEPROM
   std::vector<u8> levels_;  ///< of each port's pins as last seen, if edges are waited for
 
   // The run under way.

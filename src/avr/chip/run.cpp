@@ -261,7 +261,7 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   steps_left_ = request.instructions;
   entered_interrupt_ = false;
   fault_ = machine::Fault::kNone;
-  if (!observed_.empty()) renew_observed();
+  if (!observed_.empty() || !tapped_.empty()) renew_observed();
   if (translator_) renew_memories();
   machine_.outputs_.pc = &stop_.last_pc;
   machine_.outputs_.events_wanted = request.events;

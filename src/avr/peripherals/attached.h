@@ -46,6 +46,13 @@ class AvrTerminals final : public machine::Terminals {
   void send_frame(const std::string& port, const SerialFrame& frame) override;
   void transfer(const TwoWireTransfer& transfer) override;
   void wake(unsigned part, std::optional<std::uint64_t> tick) override;
+  [[nodiscard]] bool wants_quantities() const override {
+    return bus_.listens(machine::EventKind::kQuantity);
+  }
+  void measured(unsigned part, unsigned quantity, std::int32_t value) override {
+    bus_.record(machine::EventKind::kQuantity, 256 * part + quantity, static_cast<u32>(value),
+                cycle_);
+  }
   void note(const std::string& text) override { bus_.note(text); }
   void fail(const std::string& why) override { bus_.fail(why); }
 

@@ -71,6 +71,9 @@ class Bus {
     if (outputs_.tap.wants(kind))
       outputs_.tap.put({world.tick_at(t), kind, number, value, outputs_.pc ? *outputs_.pc : 0});
   }
+  void record_pin(u32 pin, machine::PinLevel level, u64 t) const {
+    outputs_.tap.put_pin(world.tick_at(t), pin, level, outputs_.pc ? *outputs_.pc : 0);
+  }
   /// To the wire of a pin, from a cycle on.
   void offer(u8 pin, u8 offer, u64 cycle) const;
   void note(const std::string& text) const {

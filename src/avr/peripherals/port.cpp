@@ -150,11 +150,15 @@ void Port::settle(const Bus& bus, u64 when) const {
     offer(bus, (output & ~out) | state.held_low, output & out, (~output & pull) | state.pulled_up,
           when);
   const auto level = static_cast<u8>(((output & out) | (~output & input)) & mask_);
-  if (level == state.level) return;
+  if (level == state.level) {
+    tell_levels(bus, when);
+    return;
+  }
   const unsigned changed = level ^ state.level;
   if (when != state.changed_at) state.level_before = state.level;
   state.level = level;
   state.changed_at = when;
+  tell_levels(bus, when);
   for (unsigned bit = 0; bit < 8 && bus.listens(machine::EventKind::kEdge); ++bit)
     if ((changed >> bit & 1U) != 0)
       bus.record(machine::EventKind::kEdge, number(bit), level >> bit & 1U, when);
@@ -164,6 +168,19 @@ void Port::settle(const Bus& bus, u64 when) const {
         !listener.who->is_off(bus.world))
       listener.who->on_pin(bus, {this, static_cast<u8>(listener.bit)},
                            (level >> listener.bit & 1U) != 0, when);
+}
+
+/// For who listens, of each pin.
+void Port::tell_levels(const Bus& bus, u64 when) const {
+  const bool levels = bus.listens(machine::EventKind::kPin);
+  const bool voltages = bus.listens(machine::EventKind::kVoltage);
+  for (unsigned bit = 0; (levels || voltages) && bit < 8; ++bit) {
+    if (!has(bit)) continue;
+    if (levels) bus.record_pin(number(bit), machine::level_of(state(bus.world, bit)), when);
+    if (voltages)
+      bus.record(machine::EventKind::kVoltage, number(bit),
+                 static_cast<u32>(microvolts(bus.world, bit)), when);
+  }
 }
 
 void Port::hold_low(const Bus& bus, unsigned bit, bool low, u64 now) const {

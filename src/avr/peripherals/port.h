@@ -95,6 +95,7 @@ class Port final : public Peripheral {
   [[nodiscard]] unsigned outputs(const World& world) const;
   [[nodiscard]] unsigned pull_ups(const World& world) const;
   PortState& about_to_change(const Bus& bus, u64 t) const;
+  void tell_levels(const Bus& bus, u64 when) const;
   void offer(const Bus& bus, unsigned low, unsigned high, unsigned pull, u64 when) const;
 
   char letter_;

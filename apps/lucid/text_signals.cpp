@@ -1,0 +1,134 @@
+// SPDX-License-Identifier: MIT
+#include "text_signals.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace lucid::app {
+namespace {
+
+std::string count_of(std::uint64_t count, const char* what) {
+  return fmt::format("{} {}{}", count, what, count == 1 ? "" : "s");
+}
+
+std::string frequency_text(double hertz) {
+  if (hertz >= 1e6) return fmt::format("{:.6g} MHz", hertz / 1e6);
+  if (hertz >= 1e3) return fmt::format("{:.6g} kHz", hertz / 1e3);
+  return fmt::format("{:.6g} Hz", hertz);
+}
+
+std::string value_text(double value, const std::string& unit) {
+  return fmt::format("{:.6g}{}{}", value, unit.empty() ? "" : " ", unit);
+}
+
+}  // namespace
+
+std::string SignalViews::bar(double share) const {
+  constexpr unsigned kWidth = 20;
+  std::string out;
+  for (unsigned i = 0; i < static_cast<unsigned>(share * kWidth + 0.5); ++i)
+    out += style_.utf8() ? "▪" : "#";
+  return style_.accent(out);
+}
+
+std::string SignalViews::operator()(const Traces& traces) const {
+  if (traces.list.empty()) return "nothing is traced; `trace pin.PB5` does that\n";
+  std::size_t name = 0, value = 0;
+  for (const Session::TraceView& t : traces.list) {
+    name = std::max(name, style_.columns(t.name));
+    value = std::max(value, style_.columns(t.value));
+  }
+  std::string out;
+  for (const Session::TraceView& t : traces.list) {
+    std::string line = fmt::format("{:>4}  {}  {}", t.id, style_.padded(t.name, name),
+                                   style_.padded(t.value, value));
+    const bool moments = t.kind == Signal::Kind::kMoment;
+    line += fmt::format("  {:>18}", count_of(t.changes, moments ? "moment" : "change"));
+    line += fmt::format("  {} to {}", to_text(t.from), to_text(t.to));
+    out += line + "\n";
+    if (t.discarded != 0)
+      out += style_.warn(
+          fmt::format("      {} before that were given up: memory is bounded\n", t.discarded));
+  }
+  return out;
+}
+
+std::string SignalViews::spans_head() const {
+  return style_.dim(fmt::format("  {:<7}{:>8}{:>14}{:>14}{:>14}{:>14}\n", "", "count", "least",
+                                "mean", "most", "deviation"));
+}
+
+std::string SignalViews::spans_row(const char* name, const Spans& s) const {
+  if (s.count == 0) return fmt::format("  {:<7}{:>8}\n", name, 0);
+  std::string out =
+      fmt::format("  {:<7}{:>8}{:>14}{:>14}{:>14}{:>14}\n", name, s.count, to_text(s.least),
+                  to_text(s.mean), to_text(s.most), to_text(s.deviation));
+  if (s.least.count != s.most.count)
+    out += style_.dim(fmt::format("  {:<7}{:>8}{:>14}{:>14}{:>14}\n", "", "at", to_text(s.least_at),
+                                  "", to_text(s.most_at)));
+  return out;
+}
+
+std::string SignalViews::operator()(const Measured& m) const {
+  const Measurement& x = m.measurement;
+  std::string out =
+      style_.bold(m.signal) + fmt::format("  {} to {}\n", to_text(x.from), to_text(x.to));
+  if (x.unknown.count != 0)
+    out += style_.warn(fmt::format("  for {} of that nothing determines it, or it is not known\n",
+                                   to_text(x.unknown)));
+  switch (x.kind) {
+    case Signal::Kind::kLevel: {
+      std::string line = fmt::format("  {}, {}", count_of(x.rising, "rising edge"),
+                                     count_of(x.falling, "falling edge"));
+      if (x.hertz) line += ", " + frequency_text(*x.hertz);
+      if (x.duty) line += fmt::format(", high for {:.4g} %", *x.duty * 100);
+      out += line + "\n";
+      if (x.high.count + x.low.count + x.period.count == 0) break;
+      out += spans_head() + spans_row("high", x.high) + spans_row("low", x.low) +
+             spans_row("period", x.period);
+      break;
+    }
+    case Signal::Kind::kMoment:
+      out += "  " + count_of(x.changes, "moment");
+      if (x.hertz) out += ", " + frequency_text(*x.hertz);
+      out += "\n";
+      if (x.gaps.count != 0) out += spans_head() + spans_row("gap", x.gaps);
+      break;
+    case Signal::Kind::kNumber:
+    case Signal::Kind::kReal: {
+      out += "  " + count_of(x.changes, "change") + "\n";
+      if (!x.values) break;
+      const Measurement::Values& v = *x.values;
+      if (!x.named)
+        out +=
+            fmt::format("  least {} at {}, most {} at {}, mean {}\n", value_text(v.least, v.unit),
+                        to_text(v.least_at), value_text(v.most, v.unit), to_text(v.most_at),
+                        value_text(v.mean, v.unit));
+      const double all = static_cast<double>(x.to.count - x.from.count - x.unknown.count);
+      std::size_t widest = 0;
+      constexpr std::size_t kShown = 8;
+      const std::size_t shown = std::min(x.held.size(), kShown);
+      for (std::size_t i = 0; i < shown; ++i)
+        widest = std::max(widest, style_.columns(x.held[i].text));
+      for (std::size_t i = 0; i < shown; ++i) {
+        const Measurement::Held& h = x.held[i];
+        const double share = all > 0 ? static_cast<double>(h.time.count) / all : 0;
+        out += fmt::format("  {}  {:>14} {:>6.2f} %  {:>9}  {}\n", style_.padded(h.text, widest),
+                           to_text(h.time), 100 * share, count_of(h.times, "time"), bar(share));
+      }
+      if (x.different > shown)
+        out += style_.dim(fmt::format("  and {} other values\n", x.different - shown));
+      break;
+    }
+  }
+  return out;
+}
+
+std::string SignalViews::operator()(const MeasuredSpans& m) const {
+  std::string out = style_.bold(m.what) + "\n";
+  if (m.spans.count == 0) return out + "  there is none\n";
+  return out + spans_head() + spans_row("", m.spans);
+}
+
+}  // namespace lucid::app

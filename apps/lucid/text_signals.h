@@ -1,0 +1,31 @@
+// SPDX-License-Identifier: MIT
+// Views of signals as text.
+#ifndef LUCID_APP_TEXT_SIGNALS_H
+#define LUCID_APP_TEXT_SIGNALS_H
+
+#include <string>
+
+#include "reply.h"
+#include "style.h"
+
+namespace lucid::app {
+
+class SignalViews {
+ public:
+  explicit SignalViews(const Style& style) : style_(style) {}
+
+  [[nodiscard]] std::string operator()(const Traces&) const;
+  [[nodiscard]] std::string operator()(const Measured&) const;
+  [[nodiscard]] std::string operator()(const MeasuredSpans&) const;
+
+ private:
+  [[nodiscard]] std::string bar(double share) const;
+  [[nodiscard]] std::string spans_head() const;
+  [[nodiscard]] std::string spans_row(const char* name, const Spans& spans) const;
+
+  const Style& style_;
+};
+
+}  // namespace lucid::app
+
+#endif  // LUCID_APP_TEXT_SIGNALS_H

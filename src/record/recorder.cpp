@@ -1,0 +1,424 @@
+// SPDX-License-Identifier: MIT
+#include "record/recorder.h"
+
+#include <algorithm>
+
+namespace lucid::record {
+
+using machine::EventKind;
+using Kind = Source::Kind;
+
+namespace {
+
+/// Bytes of an object that are stored within so many ticks of each other are one change.
+constexpr std::uint64_t kTogether = 64;
+
+std::uint32_t kinds_of(Kind kind) {
+  switch (kind) {
+    case Kind::kPins: return bit(EventKind::kPin);
+    case Kind::kBytes:
+      return bit(EventKind::kWrite) | bit(EventKind::kIo) | bit(EventKind::kInterrupt);
+    case Kind::kInterrupt:
+      return bit(EventKind::kInterrupt) | bit(EventKind::kReturn) | bit(EventKind::kReset);
+    case Kind::kByteIn: return bit(EventKind::kByteIn);
+    case Kind::kByteOut: return bit(EventKind::kByteOut);
+    case Kind::kSleep:
+      return bit(EventKind::kSleep) | bit(EventKind::kWake) | bit(EventKind::kReset);
+    case Kind::kEepromWrite: return bit(EventKind::kEepromWrite);
+    case Kind::kReset: return bit(EventKind::kReset);
+    case Kind::kVoltage: return bit(EventKind::kVoltage);
+    case Kind::kQuantity: return bit(EventKind::kQuantity);
+  }
+  return 0;
+}
+
+bool is_moment(const Signal& signal) { return signal.facts().kind == Signal::Kind::kMoment; }
+
+std::uint32_t key_of(Address address) {
+  return address.offset | (address.space == Space::kData ? 0U : machine::kNotData);
+}
+
+}  // namespace
+
+void Recorder::add(unsigned id, Signal::Facts facts, Source source,
+                   const machine::Machine& machine) {
+  Lane lane;
+  lane.id = id;
+  lane.source = std::move(source);
+  const std::uint64_t now = machine.ticks();
+  lane.signal = Signal(std::move(facts), machine.info().clock_hz, now);
+  lane.end = lane.heard = now;
+  const MemoryArea* ram = machine.area("ram");
+  for (const Address address : lane.source.bytes) {
+    const bool stored =
+        ram != nullptr && address.space == ram->space && address.offset >= ram->begin;
+    lane.taps.push_back(stored ? machine::kTapWrite : machine::kTapChange);
+  }
+  std::vector<std::uint8_t> objects = lane.source.objects;
+  if (objects.empty()) objects.push_back(static_cast<std::uint8_t>(lane.source.bytes.size()));
+  unsigned first = 0;
+  for (const std::uint8_t bytes : objects) {
+    const std::uint64_t ones = bytes >= 64 ? UINT64_MAX : (std::uint64_t{1} << bytes) - 1;
+    lane.masks.push_back(ones << first);
+    first += bytes;
+  }
+  lanes_.push_back(std::move(lane));
+  index();
+  Lane& added = lanes_.back();
+  asleep_ = machine.asleep();
+  read(added, machine);
+  if (!is_moment(added.signal)) put_value(added, now);
+}
+
+void Recorder::take_over(Recorder& other, unsigned id) {
+  for (Lane& lane : other.lanes_)
+    if (lane.id == id) lanes_.push_back(std::move(lane));
+  other.clear();
+  index();
+}
+
+bool Recorder::remove(unsigned id) {
+  const auto gone = std::remove_if(lanes_.begin(), lanes_.end(),
+                                   [id](const Lane& lane) { return lane.id == id; });
+  if (gone == lanes_.end()) return false;
+  lanes_.erase(gone, lanes_.end());
+  index();
+  return true;
+}
+
+void Recorder::clear() {
+  lanes_.clear();
+  index();
+}
+
+/// Who is asked when something is heard.
+void Recorder::index() {
+  kinds_ = 0;
+  taps_.clear();
+  by_address_.clear();
+  by_pin_.clear();
+  by_voltage_.clear();
+  by_quantity_.clear();
+  wide_.clear();
+  moments_.clear();
+  for (std::size_t i = 0; i < lanes_.size(); ++i) {
+    const Source& source = lanes_[i].source;
+    kinds_ |= kinds_of(source.kind);
+    for (unsigned k = 0; k < source.numbers.size(); ++k) {
+      if (source.kind == Kind::kPins) by_pin_[source.numbers[k]].emplace_back(i, k);
+      if (source.kind == Kind::kVoltage) by_voltage_[source.numbers[k]].emplace_back(i, k);
+      if (source.kind == Kind::kQuantity) by_quantity_[source.numbers[k]].emplace_back(i, k);
+    }
+    for (unsigned k = 0; k < source.bytes.size(); ++k) {
+      by_address_[key_of(source.bytes[k])].emplace_back(i, k);
+      taps_[source.bytes[k]] |= lanes_[i].taps[k];
+    }
+    if (source.bytes.size() > 1) wide_.push_back(i);
+    const bool other = source.kind == Kind::kInterrupt || source.kind == Kind::kSleep ||
+                       is_moment(lanes_[i].signal);
+    if (other) moments_.push_back(i);
+  }
+}
+
+// What is heard
+// -----------------------------------------------------------------------------------
+
+/// Once only: what lies before the end has been recorded.
+void Recorder::put(Lane& lane, Sample sample) {
+  if (sample.tick < lane.end) return;
+  const bool moment = is_moment(lane.signal);
+  if (moment && sample.tick == lane.end && lane.to_skip != 0) {
+    --lane.to_skip;
+    return;
+  }
+  if (sample.tick > lane.end) {
+    lane.end = sample.tick;
+    lane.at_end = lane.to_skip = 0;
+  }
+  if (moment) ++lane.at_end;
+  lane.signal.add(sample);
+}
+
+Sample Recorder::value_of(const Lane& lane, std::uint64_t tick) const {
+  Sample out{tick, 0, Sample::State::kKnown};
+  switch (lane.source.kind) {
+    case Kind::kPins:
+      out.value = lane.value;
+      // A bus is what would be read of it, unless all of it floats.
+      if (lane.fought != 0)
+        out.state = Sample::State::kUnknown;
+      else if (lane.odd + 1 == std::uint64_t{1} << lane.source.numbers.size())
+        out.state = Sample::State::kFloating;
+      break;
+    case Kind::kBytes: {
+      if (lane.source.work_out) {
+        out = lane.source.work_out(lane.bytes);
+        out.tick = tick;
+        break;
+      }
+      for (std::size_t i = 0; i < lane.bytes.size(); ++i)
+        out.value |= std::uint64_t{lane.bytes[i]} << (8 * i);
+      out.value >>= lane.source.shift;
+      const unsigned bits = lane.signal.facts().bits;
+      if (bits < 64) out.value &= (std::uint64_t{1} << bits) - 1;
+      break;
+    }
+    case Kind::kInterrupt:
+      if (lane.source.numbers.empty())
+        out.value = handlers_.empty() ? 0 : handlers_.back();
+      else
+        out.value = std::count(handlers_.begin(), handlers_.end(), lane.source.numbers[0]) != 0;
+      break;
+    case Kind::kSleep: out.value = asleep_ ? 1 : 0; break;
+    default:
+      out.value = lane.value;
+      if (lane.odd != 0) out.state = Sample::State::kUnknown;
+      break;
+  }
+  return out;
+}
+
+void Recorder::put_value(Lane& lane, std::uint64_t tick) { put(lane, value_of(lane, tick)); }
+
+/// What has been stored of it is what it is from now on.
+void Recorder::settle(Lane& lane) {
+  if (!lane.partial) return;
+  const std::uint64_t tick = lane.partial->last;
+  lane.partial.reset();
+  put_value(lane, tick);
+}
+
+void Recorder::stored(const machine::Record& record, std::uint32_t address) {
+  const auto found = by_address_.find(address);
+  if (found == by_address_.end()) return;
+  for (const auto& [i, place] : found->second) {
+    Lane& lane = lanes_[i];
+    const auto value = static_cast<std::uint8_t>(record.value);
+    if (lane.bytes.size() == 1 || record.kind == EventKind::kIo) {
+      lane.bytes[place] = value;
+      put_value(lane, record.tick);
+      continue;
+    }
+    const std::uint64_t mask = std::uint64_t{1} << place;
+    if (lane.partial &&
+        ((lane.partial->stored & mask) != 0 || record.tick - lane.partial->last > kTogether))
+      settle(lane);
+    lane.bytes[place] = value;
+    if (!lane.partial) lane.partial.emplace();
+    lane.partial->stored |= mask;
+    lane.partial->last = record.tick;
+    // Objects are whole: all of their bytes have been stored, or none.
+    const std::uint64_t stored = lane.partial->stored;
+    if (std::all_of(lane.masks.begin(), lane.masks.end(), [stored](std::uint64_t object) {
+          return (stored & object) == 0 || (stored & object) == object;
+        }))
+      settle(lane);
+  }
+}
+
+void Recorder::set_pin(Lane& lane, unsigned place, unsigned level) {
+  const std::uint64_t mask = std::uint64_t{1} << place;
+  lane.value = level == machine::kHigh ? lane.value | mask : lane.value & ~mask;
+  lane.odd = level == machine::kFloats ? lane.odd | mask : lane.odd & ~mask;
+  lane.fought = level == machine::kFought ? lane.fought | mask : lane.fought & ~mask;
+}
+
+/// Is a record one of a lane's moments? With the number that it tells.
+static std::optional<std::uint64_t> moment_of(const Source& source, const machine::Record& r) {
+  const bool port = !source.numbers.empty() && source.numbers[0] == r.number;
+  switch (source.kind) {
+    case Kind::kByteIn:
+      if (r.kind == EventKind::kByteIn && port) return r.value;
+      break;
+    case Kind::kByteOut:
+      if (r.kind == EventKind::kByteOut && port) return r.value;
+      break;
+    case Kind::kEepromWrite:
+      if (r.kind == EventKind::kEepromWrite) return r.number;
+      break;
+    case Kind::kReset:
+      if (r.kind == EventKind::kReset) return r.number;
+      break;
+    default: break;
+  }
+  return std::nullopt;
+}
+
+/// What the processor or a port has done.
+void Recorder::happened(const machine::Record& record) {
+  switch (record.kind) {
+    case EventKind::kInterrupt:
+      for (const std::size_t i : wide_) settle(lanes_[i]);
+      handlers_.push_back(record.number);
+      break;
+    case EventKind::kReturn:
+      if (!handlers_.empty()) handlers_.pop_back();
+      break;
+    case EventKind::kReset:
+      handlers_.clear();
+      asleep_ = false;
+      break;
+    case EventKind::kSleep: asleep_ = true; break;
+    case EventKind::kWake: asleep_ = false; break;
+    default: break;
+  }
+  for (const std::size_t i : moments_) {
+    Lane& lane = lanes_[i];
+    if (!is_moment(lane.signal))
+      put_value(lane, record.tick);
+    else if (const auto number = moment_of(lane.source, record))
+      put(lane, {record.tick, *number, Sample::State::kKnown});
+  }
+}
+
+void Recorder::take(const machine::Record* records, std::size_t count) {
+  for (const machine::Record* r = records; r != records + count; ++r) {
+    switch (r->kind) {
+      case EventKind::kPin:
+        if (const auto found = by_pin_.find(r->number); found != by_pin_.end())
+          for (const auto& [i, place] : found->second) {
+            set_pin(lanes_[i], place, r->value);
+            put_value(lanes_[i], r->tick);
+          }
+        break;
+      case EventKind::kWrite:
+      case EventKind::kIo: stored(*r, r->number); break;
+      case EventKind::kVoltage:
+      case EventKind::kQuantity: {
+        const auto& ends = r->kind == EventKind::kVoltage ? by_voltage_ : by_quantity_;
+        if (const auto found = ends.find(r->number); found != ends.end())
+          for (const auto& [i, place] : found->second) {
+            lanes_[i].value = r->value;
+            lanes_[i].odd = 0;
+            put_value(lanes_[i], r->tick);
+          }
+        break;
+      }
+      default: happened(*r); break;
+    }
+  }
+  constexpr unsigned kOften = 16;
+  if (++takes_ % kOften == 0) keep_bound();
+}
+
+void Recorder::keep_bound() {
+  for (;;) {
+    std::size_t all = 0;
+    Lane* largest = nullptr;
+    for (Lane& lane : lanes_) {
+      all += lane.signal.bytes();
+      if (largest == nullptr || lane.signal.bytes() > largest->signal.bytes()) largest = &lane;
+    }
+    if (all <= bound_ || !largest->signal.discard_oldest()) return;
+  }
+}
+
+// What is seen
+// ------------------------------------------------------------------------------------
+
+void Recorder::read(Lane& lane, const machine::Machine& machine) {
+  const Source& source = lane.source;
+  switch (source.kind) {
+    case Kind::kPins: {
+      const auto pins = machine.pins();
+      for (const PinState& pin : pins) {
+        const auto number = machine.wire_pin(pin.name);
+        for (unsigned k = 0; number && k < source.numbers.size(); ++k)
+          if (source.numbers[k] == *number) set_pin(lane, k, machine::level_of(pin));
+      }
+      break;
+    }
+    case Kind::kBytes: {
+      std::vector<std::uint8_t> bytes;
+      for (const Address address : source.bytes) bytes.push_back(machine.peek(address).value_or(0));
+      if (bytes != lane.bytes) lane.partial.reset();  // somebody else has changed it
+      lane.bytes = std::move(bytes);
+      break;
+    }
+    case Kind::kVoltage:
+      lane.odd = 1;  // until something applies one
+      for (const PinState& pin : machine.pins())
+        if (machine.wire_pin(pin.name) == source.numbers[0] && pin.microvolts) {
+          lane.value = static_cast<std::uint32_t>(*pin.microvolts);
+          lane.odd = 0;
+        }
+      break;
+    case Kind::kQuantity: {
+      const auto parts = machine.parts();
+      const std::size_t part = machine.companions().size() + source.numbers[0] / 256;
+      const std::size_t quantity = source.numbers[0] % 256;
+      if (part < parts.size() && quantity < parts[part].quantities.size())
+        lane.value = static_cast<std::uint32_t>(parts[part].quantities[quantity].thousandths);
+      break;
+    }
+    default: break;
+  }
+}
+
+void Recorder::look(const machine::Machine& machine, const std::vector<unsigned>& handlers) {
+  handlers_ = handlers;
+  asleep_ = machine.asleep();
+  const std::uint64_t now = machine.ticks();
+  for (Lane& lane : lanes_) {
+    const bool again = now < lane.end;
+    lane.to_skip = again ? lane.at_end : 0;
+    if (now > lane.heard) {  // nobody has listened up to here
+      settle(lane);
+      if (!is_moment(lane.signal)) lane.signal.add({lane.heard + 1, 0, Sample::State::kUnknown});
+      lane.heard = now;
+    }
+    if (again) lane.partial.reset();
+    read(lane, machine);
+    if (!again && !is_moment(lane.signal) && !lane.partial) put_value(lane, now);
+  }
+}
+
+void Recorder::end_at(std::uint64_t tick) {
+  for (Lane& lane : lanes_) {
+    lane.heard = std::max(lane.heard, tick);
+    if (lane.partial && tick - lane.partial->last > kTogether) settle(lane);
+    if (lane.partial || tick <= lane.end) continue;
+    lane.end = tick;
+    lane.at_end = lane.to_skip = 0;
+    lane.signal.end_at(tick);
+  }
+  keep_bound();
+}
+
+void Recorder::cut_at(std::uint64_t tick) {
+  for (Lane& lane : lanes_) {
+    lane.heard = std::min(lane.heard, tick);
+    if (lane.end <= tick) continue;
+    lane.partial.reset();
+    lane.signal.cut_at(tick);
+    lane.end = tick;
+    lane.at_end = lane.to_skip = 0;
+    if (!is_moment(lane.signal)) continue;
+    auto samples = lane.signal.samples(tick, tick);
+    while (samples.next()) ++lane.at_end;
+  }
+}
+
+void Recorder::begin_anew(const machine::Machine& machine) {
+  const std::vector<Lane> all = std::move(lanes_);
+  lanes_.clear();
+  for (const Lane& lane : all) add(lane.id, lane.signal.facts(), lane.source, machine);
+}
+
+std::optional<Signal> Recorder::signal(unsigned id) const {
+  for (const Lane& lane : lanes_) {
+    if (lane.id != id) continue;
+    Signal out = lane.signal;
+    out.end_at(lane.heard);
+    return out;
+  }
+  return std::nullopt;
+}
+
+std::vector<unsigned> Recorder::ids() const {
+  std::vector<unsigned> out;
+  for (const Lane& lane : lanes_) out.push_back(lane.id);
+  return out;
+}
+
+}  // namespace lucid::record

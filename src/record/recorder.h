@@ -1,0 +1,121 @@
+// SPDX-License-Identifier: MIT
+// Recorder: listens to a machine and keeps signals of what it hears, along one timeline. What is
+// gone through a second time is recorded once.
+#ifndef LUCID_RECORD_RECORDER_H
+#define LUCID_RECORD_RECORDER_H
+
+#include <functional>
+#include <map>
+#include <unordered_map>
+#include <vector>
+
+#include "lucid/signal.h"
+#include "machine/machine.h"
+
+namespace lucid::record {
+
+/// Where a signal comes from.
+struct Source {
+  enum class Kind : std::uint8_t {
+    kPins,       ///< `numbers`: one, or a bus with the lowest bit first
+    kBytes,      ///< `bytes`, lowest first; judged as a whole when they are stored together
+    kInterrupt,  ///< `numbers`: one vector, or none for whichever is at work
+    kByteIn,     ///< `numbers`: a serial port
+    kByteOut,
+    kSleep,
+    kEepromWrite,
+    kReset,
+    kVoltage,   ///< `numbers`: a pin
+    kQuantity,  ///< `numbers`: of a part, as in Record
+  } kind = Kind::kPins;
+  std::vector<std::uint32_t> numbers = {};
+  std::vector<Address> bytes = {};
+  std::vector<std::uint8_t> objects =
+      {};                  ///< bytes of each, if they are several; at most 64 in all
+  std::uint8_t shift = 0;  ///< of a bit field within its bytes; its width is the signal's
+  /// Of several objects together: the value that their bytes give; not for one.
+  using WorkOut = std::function<Sample(const std::vector<std::uint8_t>& bytes)>;
+  WorkOut work_out = {};
+};
+
+class Recorder final : public machine::RecordSink {
+ public:
+  static constexpr std::size_t kBound = std::size_t{64} << 20U;
+
+  /// Begins with the value that it has now. REQUIRES: `id` is new.
+  void add(unsigned id, Signal::Facts facts, Source source, const machine::Machine& machine);
+  /// Takes over what another recorder has of it.
+  void take_over(Recorder& other, unsigned id);
+  bool remove(unsigned id);
+  void clear();
+  [[nodiscard]] bool empty() const { return lanes_.empty(); }
+  void set_bound(std::size_t bytes) { bound_ = bytes; }
+  /// What is to be listened to, and which bytes are to be told of, with kTapWrite or kTapChange.
+  [[nodiscard]] std::uint32_t kinds() const { return kinds_; }
+  [[nodiscard]] const std::map<Address, std::uint8_t>& taps() const { return taps_; }
+
+  /// The machine is about to run from here, or something has been done to it by hand. `handlers`
+  /// are the vectors of the interrupts that are under way, the innermost last.
+  void look(const machine::Machine& machine, const std::vector<unsigned>& handlers);
+  void take(const machine::Record* records, std::size_t count) override;
+  /// It has run up to here.
+  void end_at(std::uint64_t tick);
+  /// Behind a tick another future begins.
+  void cut_at(std::uint64_t tick);
+  /// All that is traced, as if it began here: the timeline is another one.
+  void begin_anew(const machine::Machine& machine);
+
+  /// Nothing: there is none.
+  [[nodiscard]] std::optional<Signal> signal(unsigned id) const;
+  [[nodiscard]] std::vector<unsigned> ids() const;
+
+ private:
+  struct Lane {
+    unsigned id = 0;
+    Source source;
+    Signal signal;
+    std::vector<std::uint8_t> bytes;    ///< as last heard, of all objects
+    std::uint64_t value = 0;            ///< of pins, a bit each
+    std::uint64_t odd = 0, fought = 0;  ///< of pins: those that float, those that are fought over
+    std::uint64_t heard = 0;            ///< the machine has been listened to up to here
+    std::uint64_t end = 0;              ///< recorded up to here: not further than `heard`
+    std::uint32_t at_end = 0;           ///< moments at that very tick
+    std::uint32_t to_skip = 0;          ///< of them, those that come again
+    /// Bytes that are being stored one after the other.
+    struct Partial {
+      std::uint64_t stored = 0;  ///< a bit each
+      std::uint64_t last = 0;    ///< tick
+    };
+    std::optional<Partial> partial;
+    std::vector<std::uint64_t> masks;  ///< of each object's bytes
+    std::vector<std::uint8_t> taps;    ///< of each byte
+  };
+
+  static void put(Lane& lane, Sample sample);
+  void put_value(Lane& lane, std::uint64_t tick);
+  void settle(Lane& lane);
+  void happened(const machine::Record& record);
+  void stored(const machine::Record& record, std::uint32_t address);
+  void set_pin(Lane& lane, unsigned bit, unsigned level);
+  void read(Lane& lane, const machine::Machine& machine);
+  void index();
+  void keep_bound();
+  [[nodiscard]] Sample value_of(const Lane& lane, std::uint64_t tick) const;
+
+  std::vector<Lane> lanes_;
+  std::uint32_t kinds_ = 0;
+  std::map<Address, std::uint8_t> taps_;
+  /// Lanes, each with the place of the number in it.
+  using Ends = std::vector<std::pair<std::size_t, unsigned>>;
+  std::unordered_map<std::uint32_t, Ends> by_address_, by_pin_, by_voltage_, by_quantity_;
+  std::vector<std::size_t> wide_;     ///< lanes of several bytes
+  std::vector<std::size_t> moments_;  ///< and those of which only some records matter
+  std::vector<unsigned> handlers_;
+  bool asleep_ = false;
+  std::size_t bound_ = kBound;
+  unsigned takes_ = 0;
+};
+
+}  // namespace lucid::record
+
+#endif  // LUCID_RECORD_RECORDER_H
