@@ -15,6 +15,7 @@ const std::vector<ArgumentKind>& argument_kinds() {
       {"MARK", Shape::kWord, "the name of a mark"},
       {"SIGNAL", Shape::kWords,
        "a pin, variable, interrupt …: pin.PB5, ramp.target, `help signals`"},
+      {"SIGNALS", Shape::kWords, "traced signals, with commas between: pin.PB5, state"},
       {"WHEN", Shape::kWords, "a moment: 12.5ms, 2 min 05.100 s, start, now, a mark"},
       {"LIMITS", Shape::kWord, "two numbers in the signal's unit: 190..210"},
       {"EXPR", Shape::kWords, "a C expression: ramp.target - setpoint"},
@@ -478,6 +479,15 @@ const std::vector<Command>& commands() {
        "next of the other.",
        "measure pin.PB5 from 4 s to 10 s",
        &Console::do_measure},
+      {"plot",
+       Group::kSignals,
+       {"plot [SIGNALS] [from WHEN to WHEN] [cursors WHEN and WHEN] [sized N by N] [dark] "
+        "[into FILE]"},
+       "draw what is traced, here or into a picture",
+       "Into a .png or .svg of 1280 by 800, or as it is sized. Cursors: two lines, and the time "
+       "between them.",
+       "plot pin.PB5, state from 4 s to 10 s into firing.png",
+       &Console::do_plot},
       {"export",
        Group::kSignals,
        {"export into FILE [from WHEN to WHEN]"},

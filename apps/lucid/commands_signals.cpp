@@ -2,9 +2,11 @@
 // Commands about signals over time.
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <charconv>
 
 #include "console.h"
+#include "lucid/plot.h"
 #include "lucid/waveform.h"
 #include "output.h"
 
@@ -120,6 +122,107 @@ Result<void> Console::do_measure(const Words& words) {
   auto measurement = measure(*signal, from, to);
   if (!measurement) return fail(measurement.error());
   show(Measured{signal->name(), std::move(*measurement)});
+  return {};
+}
+
+Result<std::vector<Signal>> Console::signals_of(const std::string& names) const {
+  if (names.empty()) {
+    auto all = session_->signals();
+    if (all.empty())
+      return fail(ErrorCode::kUsage, "nothing is traced", "`trace pin.PB5 from start`");
+    return all;
+  }
+  std::vector<Signal> out;
+  for (std::size_t at = 0; at <= names.size();) {
+    const std::size_t comma = std::min(names.find(',', at), names.size());
+    std::string name = names.substr(at, comma - at);
+    const std::size_t begin = name.find_first_not_of(' ');
+    name = begin == std::string::npos ? ""
+                                      : name.substr(begin, name.find_last_not_of(' ') + 1 - begin);
+    auto signal = session_->signal(name);
+    if (!signal) return fail(signal.error());
+    out.push_back(std::move(*signal));
+    at = comma + 1;
+  }
+  return out;
+}
+
+namespace {
+
+/// All that is recorded, as far as nothing else is said.
+std::pair<Picoseconds, Picoseconds> extent(const std::vector<Signal>& signals) {
+  Picoseconds from{UINT64_MAX}, to;
+  for (const Signal& signal : signals) {
+    from.count = std::min(from.count, signal.time(signal.begin()).count);
+    to.count = std::max(to.count, signal.time(signal.end()).count);
+  }
+  return {from, to};
+}
+
+}  // namespace
+
+Result<void> Console::do_plot(const Words& words) {
+  auto signals = signals_of(words.text("SIGNALS"));
+  if (!signals) return fail(signals.error());
+  const auto all = extent(*signals);
+  PlotOptions options;
+  options.from = all.first;
+  options.to = all.second;
+  const auto moments = words.texts("WHEN");
+  std::size_t next = 0;
+  if (words.has("from")) {
+    const auto stretch = window(words);
+    if (!stretch) return fail(stretch.error());
+    options.from = stretch->first;
+    options.to = stretch->second;
+    next = 2;
+  }
+  if (words.has("cursors")) {
+    const auto a = when(moments[next]);
+    if (!a) return fail(a.error());
+    const auto b = when(moments[next + 1]);
+    if (!b) return fail(b.error());
+    options.cursors = std::pair{*a, *b};
+  }
+  if (options.from.count >= options.to.count)
+    return fail(ErrorCode::kUsage, "there is no time between these moments",
+                "run on, or name others: plot from 1 s to 2 s");
+  if (options.from.count >= all.second.count || options.to.count <= all.first.count)
+    return fail(ErrorCode::kOutOfRange, "nothing is recorded there",
+                fmt::format("it is from {} to {}", to_text(all.first), to_text(all.second)));
+  if (words.text("FILE").empty()) {
+    show(Drawing{std::move(*signals), options.from, options.to});
+    return {};
+  }
+  const std::string path = file(words);
+  const auto ends = [&](const char* with) {
+    return path.size() > 4 && path.compare(path.size() - 4, 4, with) == 0;
+  };
+  if (!ends(".png") && !ends(".svg"))
+    return fail(ErrorCode::kUsage, fmt::format("'{}' is neither .png nor .svg", path));
+  options.dark = words.has("dark");
+  if (words.has("sized")) {
+    const auto sizes = words.texts("N");
+    options.width = static_cast<unsigned>(
+        std::min<std::uint64_t>(parse_number(sizes[0]).value_or(UINT32_MAX), UINT32_MAX));
+    options.height = static_cast<unsigned>(
+        std::min<std::uint64_t>(parse_number(sizes[1]).value_or(UINT32_MAX), UINT32_MAX));
+  }
+  const std::string& image = session_->image_path();
+  options.title = image.substr(image.find_last_of('/') + 1);
+  options.detail = fmt::format("{} to {} · {}", to_text(options.from), to_text(options.to),
+                               session_->chip().info().name);
+  options.lines.push_back({session_->chip().time(), "now"});
+  for (const Session::MarkView& mark : session_->marks())
+    if (!mark.other_future && !mark.image_gone) options.lines.push_back({mark.time, mark.name});
+  std::sort(options.lines.begin(), options.lines.end(),
+            [](const auto& a, const auto& b) { return a.at.count < b.at.count; });
+  const auto picture =
+      plot(*signals, ends(".png") ? PictureKind::kPng : PictureKind::kSvg, options);
+  if (!picture) return fail(picture.error());
+  if (auto written = write_file(path, *picture); !written) return written;
+  show(Message{fmt::format("{} signal{} drawn into {}", signals->size(),
+                           signals->size() == 1 ? "" : "s", path)});
   return {};
 }
 

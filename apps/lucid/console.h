@@ -151,6 +151,7 @@ class Console final : public Listener {
   Result<void> do_untrace(const Words& words);
   Result<void> do_clear_traces(const Words& words);
   Result<void> do_measure(const Words& words);
+  Result<void> do_plot(const Words& words);
   Result<void> do_export(const Words& words);
   Result<void> do_let(const Words& words);
   Result<void> do_drive(const Words& words);
@@ -182,6 +183,8 @@ class Console final : public Listener {
   void set_pace();
   /// Of a line's `from WHEN to WHEN`; else all there is.
   Result<std::pair<Picoseconds, Picoseconds>> window(const Words& words) const;
+  /// The signals that are named, or all.
+  Result<std::vector<Signal>> signals_of(const std::string& names) const;
   [[nodiscard]] Result<Picoseconds> when(const std::string& text) const;
   Result<void> step(StepKind kind, const Words& words);
   Result<void> step_back(StepKind kind, const Words& words);

@@ -282,6 +282,29 @@ struct JsonViews {
   Json operator()(const MeasuredSpans& m) const {
     return {{"view", "measured spans"}, {"what", m.what}, {"picoseconds", json(m.spans)}};
   }
+  Json operator()(const Drawing& d) const {
+    Json out{{"view", "drawing"},
+             {"picoseconds_from", d.from.count},
+             {"picoseconds_to", d.to.count},
+             {"signals", Json::array()}};
+    for (const Signal& signal : d.signals) {
+      Json item{{"name", signal.name()},
+                {"kind", kSignalKinds[static_cast<unsigned>(signal.facts().kind)]},
+                {"samples", Json::array()}};
+      constexpr std::size_t kMost = 10'000;
+      auto samples = signal.samples(to_ticks(d.from, signal.hz()), to_ticks(d.to, signal.hz()));
+      while (const auto sample = samples.next()) {
+        if (item["samples"].size() == kMost) {
+          item["more"] = true;
+          break;
+        }
+        item["samples"].push_back(
+            {{"picoseconds", signal.time(sample->tick).count}, {"value", signal.text(*sample)}});
+      }
+      out["signals"].push_back(std::move(item));
+    }
+    return out;
+  }
   Json operator()(const Measured& measured) const {
     const Measurement& m = measured.measurement;
     Json out{{"view", "measurement"},

@@ -129,6 +129,11 @@ struct MeasuredSpans {
   std::string what;
   Spans spans;
 };
+/// Lanes of text.
+struct Drawing {
+  std::vector<Signal> signals;
+  Picoseconds from, to;
+};
 /// Where two runs part, and the files that lead there.
 struct Parting {
   Divergence divergence;
@@ -155,7 +160,7 @@ using Reply =
                  TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView, Found,
                  OpenedLine, Inputs, Logged, Help, Completions, Remark, ChipFacts, Demos, Marks,
                  Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView,
-                 MissedView, Parting, Traces, Measured, MeasuredSpans>;
+                 MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing>;
 
 }  // namespace lucid::app
 

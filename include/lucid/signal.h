@@ -69,7 +69,7 @@ class LUCID_API Signal {
 
   /// From its tick on. At the tick of the last one it takes its place, but of moments; what is the
   /// same as the last one is no change. REQUIRES: not before the last one.
-  void add(const Sample& sample);
+  void add(Sample sample);
   /// What there is holds up to a tick. Earlier than known: nothing happens.
   void end_at(std::uint64_t tick);
   /// Behind a tick nothing is known.
@@ -98,9 +98,9 @@ class LUCID_API Signal {
 
   /// All that lies within a stretch of time, for drawing.
   struct Column {
-    Sample first, last;          ///< what holds at its beginning and its end
+    Sample first, last;          ///< what holds at its beginning, and just before its end
     double least = 0, most = 0;  ///< of known values, by number(); nothing if `known` is false
-    std::uint64_t changes = 0;   ///< within it
+    std::uint64_t changes = 0;   ///< within it; one at `from` itself is none
     bool known = false;
     bool unknown = false;  ///< for some of it
   };

@@ -356,9 +356,10 @@ void Recorder::read(Lane& lane, const machine::Machine& machine) {
 }
 
 void Recorder::look(const machine::Machine& machine, const std::vector<unsigned>& handlers) {
-  handlers_ = handlers;
-  asleep_ = machine.asleep();
   const std::uint64_t now = machine.ticks();
+  if (left_at_ != now) handlers_ = handlers;
+  left_at_ = now;
+  asleep_ = machine.asleep();
   for (Lane& lane : lanes_) {
     const bool again = now < lane.end;
     lane.to_skip = again ? lane.at_end : 0;
@@ -374,6 +375,7 @@ void Recorder::look(const machine::Machine& machine, const std::vector<unsigned>
 }
 
 void Recorder::end_at(std::uint64_t tick) {
+  left_at_ = tick;
   for (Lane& lane : lanes_) {
     lane.heard = std::max(lane.heard, tick);
     if (lane.partial && tick - lane.partial->last > kTogether) settle(lane);
@@ -386,6 +388,7 @@ void Recorder::end_at(std::uint64_t tick) {
 }
 
 void Recorder::cut_at(std::uint64_t tick) {
+  left_at_.reset();
   for (Lane& lane : lanes_) {
     lane.heard = std::min(lane.heard, tick);
     if (lane.end <= tick) continue;

@@ -112,6 +112,7 @@ class Recorder final : public machine::RecordSink {
   std::vector<std::size_t> moments_;  ///< and those of which only some records matter
   std::vector<unsigned> handlers_;
   bool asleep_ = false;
+  std::optional<std::uint64_t> left_at_;  ///< the tick at which the machine was last listened to
   std::size_t bound_ = kBound;
   unsigned takes_ = 0;
 };

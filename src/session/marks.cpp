@@ -38,6 +38,7 @@ Session::MarkView Session::Core::view(const Mark& mark) const {
 bool Session::Core::is_on_this_timeline(const Mark& mark) const {
   const auto& acts = timeline_.acts();
   const Kept& kept = *mark.kept;
+  if (kept.done < acts.size() && acts[kept.done].tick < mark.at.tick) return false;
   return kept.done <= acts.size() && mark.at <= std::max(timeline_.end(), now()) &&
          std::equal(kept.acts.begin(), kept.acts.begin() + static_cast<std::ptrdiff_t>(kept.done),
                     acts.begin(), [](const record::Act& a, const record::Act& b) {

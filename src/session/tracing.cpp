@@ -322,6 +322,8 @@ std::vector<unsigned> Session::Core::handlers_under_way() const {
         break;
       }
   }
+  for (const InterruptVector& vector : machine().info().vectors)  // entered this moment
+    if (vector.number != 0 && vector.address == machine().pc()) out.push_back(vector.number);
   return out;
 }
 

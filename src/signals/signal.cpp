@@ -134,8 +134,10 @@ const Sample* Signal::in_blocks() const {
   return blocks_.empty() ? nullptr : &blocks_.back()->end;
 }
 
-void Signal::add(const Sample& sample) {
+void Signal::add(Sample sample) {
   const bool moment = facts_->kind == Kind::kMoment;
+  if (facts_->kind != Kind::kReal && facts_->bits < 64)
+    sample.value &= (std::uint64_t{1} << facts_->bits) - 1;
   end_ = std::max(end_, sample.tick);
   if (!moment && last_ && last_->tick == sample.tick) {  // it was for no time
     last_.reset();
@@ -161,9 +163,12 @@ void Signal::cut_at(std::uint64_t tick) {
     kept.blocks_.push_back(block);
     kept.changes_ += block->count;
   }
-  Samples rest = samples(kept.blocks_.empty() ? 0 : kept.blocks_.back()->last + 1, tick);
-  while (const auto sample = rest.next())
-    if (kept.changes_ != 0 || sample->state != State::kUnknown) kept.add(*sample);
+  Samples rest = samples();
+  rest.block_ = kept.blocks_.size();
+  while (const auto sample = rest.from_blocks()) {
+    if (sample->tick > tick) break;
+    kept.add(*sample);
+  }
   kept.end_ = std::max(begin_, tick);
   *this = std::move(kept);
 }
@@ -284,6 +289,10 @@ std::vector<Signal::Column> Signal::columns(std::uint64_t from, std::uint64_t to
   for (unsigned i = 0; i < count; ++i) {
     Column& column = out[i];
     const std::uint64_t begin = bound(i), end = bound(i + 1);
+    for (; !moments && ahead && ahead->tick <= begin; ahead = samples.from_blocks()) {
+      holds = *ahead;
+      ++column.changes;
+    }
     column.first = inside(begin) && !moments ? holds : Sample{begin, 0, State::kUnknown};
     if (!moments) take(column, column.first);
     for (; ahead && ahead->tick < end; ahead = samples.from_blocks()) {
@@ -307,7 +316,8 @@ std::vector<Signal::Column> Signal::columns(std::uint64_t from, std::uint64_t to
       ++samples.block_;
       samples.at_ = samples.left_ = 0;
     }
-    column.last = inside(end) ? holds : Sample{end, 0, State::kUnknown};
+    const std::uint64_t behind = std::max(begin, end - 1);
+    column.last = inside(behind) ? holds : Sample{behind, 0, State::kUnknown};
     if (end_ < end || begin < begin_) column.unknown = true;
   }
   return out;

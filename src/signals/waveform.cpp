@@ -76,6 +76,10 @@ Unit unit_of(const std::vector<Signal>& signals, Picoseconds from, Picoseconds t
     common[i] = std::gcd(common[i], signals[i].end());
   for (const Unit& unit : units()) {
     bool whole = true;
+    for (const Signal& signal : signals)  // and the number must have room
+      whole =
+          whole && Wide{signal.end()} * (kFemtosecondsASecond / unit.femtoseconds) / signal.hz() <
+                       Wide{1} << 63U;
     for (std::size_t i = 0; i < signals.size() && whole; ++i)
       whole =
           Wide{common[i]} * kFemtosecondsASecond % (Wide{signals[i].hz()} * unit.femtoseconds) == 0;

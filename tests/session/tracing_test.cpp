@@ -1,0 +1,474 @@
+// SPDX-License-Identifier: MIT
+// Traces, against sessions that are stepped and looked at, and against themselves by other ways.
+#include <fmt/format.h>
+
+#include <catch2/catch.hpp>
+#include <functional>
+#include <map>
+#include <random>
+#include <sstream>
+
+#include "lucid/bench.h"
+#include "lucid/measurement.h"
+#include "lucid/session.h"
+#include "lucid/waveform.h"
+#include "tools.h"
+
+using namespace lucid;
+
+namespace {
+
+Session kiln(const std::string& image = test::kKilnOg) {
+  auto bench = Bench::open(std::string(LUCID_KILN) + "/kiln.bench.toml", "");
+  REQUIRE(bench);
+  bench->chip.name = "ATmega328P";
+  Session session(*Chip::make(bench->chip));
+  REQUIRE(session.open(image));
+  return session;
+}
+
+void trace(Session& session, const std::vector<std::string>& signals, bool from_start = false) {
+  for (const std::string& signal : signals) {
+    INFO(signal);
+    const auto done = session.trace({signal, {}, {}, from_start});
+    if (!done) FAIL(done.error().text());
+  }
+}
+
+const std::vector<std::string> kMany{
+    "pin.PB5",        "pin.PB0",       "pin.PD1",      "pin.PD",
+    "heater_ms",      "state",         "ramp.target",  "setpoint - measured",
+    "seconds",        "interrupt",     "interrupt ADC", "byte out",
+    "byte in USART0", "part chamber",  "voltage PC0",  "sleep",
+    "chip.ADCSRA",    "chip.TIFR1.OCF1A", "chip.UCSR0A", "chip.OCR1A",
+    "eeprom write",   "reset",         "chip.eeprom[0]", "pin.PD2"};
+
+/// All that has been recorded, up to a time.
+std::string recorded(const Session& session, Picoseconds to = {UINT64_MAX}) {
+  std::ostringstream out;
+  REQUIRE(write_waveforms(out, WaveformKind::kCsv, session.signals(), {}, to));
+  return out.str();
+}
+
+/// Equal, or what differs first.
+void check_same(const std::string& a, const std::string& b) {
+  std::istringstream one(a), other(b);
+  std::string x, y, before;
+  for (unsigned line = 1;; ++line) {
+    const bool more = static_cast<bool>(std::getline(one, x));
+    const bool as_well = static_cast<bool>(std::getline(other, y));
+    if (!more && !as_well) return;
+    INFO("line " << line << " behind " << before);
+    REQUIRE((more ? x : "its end") == (as_well ? y : "its end"));
+    before = x;
+  }
+}
+
+std::uint64_t ticks_of(const Session& session) { return session.chip().cycles(); }
+
+}  // namespace
+
+TEST_CASE("a trace is what one sees by stepping", "[tracing]") {
+  struct Look {
+    const char* signal;
+    std::function<std::uint64_t(const Session&)> now;
+    bool wide = false;
+  };
+  const auto value = [](const char* expression) {
+    return [expression](const Session& s) {
+      const auto v = s.evaluate(expression);
+      REQUIRE(v);
+      return static_cast<std::uint64_t>(v->integer) & 0xffffU;
+    };
+  };
+  const auto pin = [](const char* name) {
+    return [name](const Session& s) {
+      for (const PinView& p : s.pins())
+        if (p.pin.name == name) return std::uint64_t{p.pin.floating ? 2U : p.pin.level ? 1U : 0U};
+      return std::uint64_t{99};
+    };
+  };
+  const std::vector<Look> looks{
+      {"pin.PB5", pin("PB5")},
+      {"pin.PD1", pin("PD1")},
+      {"pin.PD2", pin("PD2")},
+      {"heater_ms", value("heater_ms"), true},
+      {"state", value("state"), true},
+      {"seconds - heater_ms", value("seconds - heater_ms"), true},
+      {"ramp.segment", value("ramp.segment")},
+      {"chip.ADCSRA", value("chip.ADCSRA")},
+      {"chip.UCSR0A", value("chip.UCSR0A")},
+      {"chip.TIFR1.OCF1A", value("chip.TIFR1.OCF1A")},
+      {"chip.TIFR1", value("chip.TIFR1")},
+      {"chip.OCR1A", value("chip.OCR1A")},
+      {"chip.EECR", value("chip.EECR")},
+      {"part chamber",
+       [](const Session& s) {
+         for (const PartState& part : s.chip().parts())
+           if (part.name == "chamber")
+             return static_cast<std::uint64_t>(part.quantities.at(0).thousandths);
+         return std::uint64_t{0};
+       }},
+  };
+  // Where much happens: the door is closed, a firing begins, a report is sent.
+  for (const char* image : {"kiln-og", "kiln-os"})
+    for (const char* at : {"0s", "999ms", "1999ms", "2999ms"}) {
+      INFO(image << " at " << at);
+      Session stepped = kiln(std::string(LUCID_KILN) + "/images/" + image + ".elf");
+      const Picoseconds start = *parse_time(at);
+      if (start.count != 0) stepped.go_for(start);
+      Session traced = kiln(std::string(LUCID_KILN) + "/images/" + image + ".elf");
+      if (start.count != 0) traced.go_for(start);
+      for (const Look& look : looks) trace(traced, {look.signal});
+      const std::uint64_t begin = ticks_of(stepped);
+      const unsigned steps = test::kSanitized ? 300 : 4'000;
+      std::vector<std::uint64_t> ticks;
+      std::vector<std::vector<std::uint64_t>> values(looks.size());
+      for (unsigned i = 0; i <= steps; ++i) {
+        ticks.push_back(ticks_of(stepped));
+        for (std::size_t k = 0; k < looks.size(); ++k) values[k].push_back(looks[k].now(stepped));
+        if (i != steps) (void)stepped.step(StepKind::kInto, StepUnit::kInstruction).has_value();
+      }
+      const std::uint64_t end = ticks.back();
+      if (end > begin) traced.go_for(end - begin);
+      REQUIRE(ticks_of(traced) == end);
+      CHECK(traced.chip().hash() == stepped.chip().hash());
+      for (std::size_t k = 0; k < looks.size(); ++k) {
+        INFO(looks[k].signal);
+        const auto signal = traced.signal(looks[k].signal);
+        REQUIRE(signal);
+        unsigned wrong = 0;
+        for (std::size_t i = 0; i < ticks.size(); ++i) {
+          // A wide object is judged when it has been stored as a whole.
+          const auto settled = [&] {
+            for (std::size_t j = i; j-- > 0 && ticks[i] - ticks[j] <= 64;)
+              if (values[k][j] != values[k][i]) return false;
+            for (std::size_t j = i; j < ticks.size() && ticks[j] - ticks[i] <= 64; ++j)
+              if (values[k][j] != values[k][i]) return false;
+            return true;
+          };
+          if (looks[k].wide && !settled()) continue;
+          const Sample sample = signal->at(ticks[i]);
+          const std::uint64_t got =
+              sample.state == Sample::State::kFloating ? 2U : sample.value & 0xffffU;
+          if (sample.state == Sample::State::kUnknown || got != (values[k][i] & 0xffffU)) {
+            ++wrong;
+            UNSCOPED_INFO("tick " << ticks[i] << ": " << signal->text(sample) << ", stepped "
+                                  << values[k][i]);
+          }
+        }
+        CHECK(wrong == 0);
+      }
+    }
+}
+
+TEST_CASE("whichever way one goes, the same is recorded, and nothing changes", "[tracing]") {
+  std::mt19937 random(test::fresh_seed());
+  const Picoseconds end{3'600'000'000'000};
+  Session plain = kiln();
+  plain.go_for(end);
+  Session straight = kiln();
+  trace(straight, kMany);
+  straight.go_for(end);
+  const std::string truth = recorded(straight);
+  CHECK(straight.chip().hash() == plain.chip().hash());
+  CHECK(truth.size() > 100'000);
+
+  SECTION("afterwards, from the start") {
+    const std::uint64_t hash = plain.chip().hash();
+    trace(plain, kMany, true);
+    CHECK(plain.chip().hash() == hash);
+    check_same(recorded(plain), truth);
+  }
+  SECTION("with pauses, views and steps between") {
+    Session session = kiln();
+    trace(session, kMany);
+    REQUIRE(session.pause_at({"control_step"}));
+    REQUIRE(session.pause_at({"report"}));
+    while (session.chip().time().count < end.count) {
+      const std::uint64_t left = end.count - session.chip().time().count;
+      switch (random() % 5) {
+        case 0: (void)session.step(StepKind::kInto, StepUnit::kLine, 3).has_value(); break;
+        case 1: (void)session.step(StepKind::kInto, StepUnit::kInstruction, 5).has_value(); break;
+        case 2: (void)session.traces(); break;
+        default: session.go_for(Picoseconds{std::min<std::uint64_t>(left, random() % 400 * 1'000'000'000ULL + 1)});
+      }
+    }
+    check_same(recorded(session, plain.chip().time()), truth);
+  }
+  SECTION("back and forth") {
+    Session session = kiln();
+    trace(session, kMany);
+    session.go_for(Picoseconds{end.count / 3});
+    for (unsigned i = 0; i < 12; ++i) {
+      const std::uint64_t now = session.chip().time().count;
+      if (random() % 2 == 0) {
+        REQUIRE(session.back_for(Picoseconds{now / (2 + random() % 9)}));
+      } else if (random() % 3 == 0) {
+        REQUIRE(session.step_back(StepKind::kInto, StepUnit::kInstruction, 1 + random() % 50));
+      } else {
+        session.go_for(Picoseconds{std::min<std::uint64_t>(end.count - now, 1 + end.count / (2 + random() % 5))});
+      }
+    }
+    if (session.chip().time().count < end.count)
+      session.go_for(Picoseconds{end.count - session.chip().time().count});
+    check_same(recorded(session, plain.chip().time()), truth);
+  }
+}
+
+TEST_CASE("another future takes the place of the one that was", "[tracing]") {
+  // The same is done at 1.5 s: once at the first go, once after having been further.
+  const auto act = [](Session& session) {
+    REQUIRE(session.drive("PD4", true));
+    REQUIRE(session.let("setpoint", "300"));
+    REQUIRE(session.feed("USART0", "?\n"));
+  };
+  const Picoseconds fork{1'500'000'000'000}, more{900'000'000'000};
+  Session once = kiln();
+  trace(once, kMany);
+  once.go_for(fork);
+  const Picoseconds at = once.chip().time();
+  act(once);
+  once.go_for(more);
+  Session twice = kiln();
+  trace(twice, kMany);
+  twice.go_for(fork);
+  REQUIRE(twice.mark("fork"));
+  twice.go_for(more);
+  const std::string first = recorded(twice);
+  const std::uint64_t first_hash = twice.chip().hash();
+  REQUIRE(twice.back_to_time(at));
+  REQUIRE(twice.chip().time().count == at.count);
+  act(twice);
+  twice.go_for(more);
+  CHECK(twice.chip().hash() == once.chip().hash());
+  check_same(recorded(twice), recorded(once));
+  CHECK(recorded(twice) != first);
+  // Back into the first future: what was recorded of it behind the fork is gone, and is recorded again.
+  REQUIRE(twice.revert_to("end1"));
+  CHECK(twice.chip().hash() == first_hash);
+  CHECK(twice.signal("pin.PB5")->end() <= ticks_of(twice));
+  REQUIRE(twice.revert_to("fork"));
+  twice.go_for(more);
+  check_same(recorded(twice, twice.chip().time()), first);
+}
+
+TEST_CASE("a torn value is seen if an interrupt comes between", "[tracing]") {
+  // 16 bits are stored while nothing interrupts: one change. With a pause between: still one.
+  const std::string image = test::compiled(
+      "tracing-wide",
+      "#include <stdint.h>\n"
+      "volatile uint16_t w; volatile uint32_t d; volatile uint8_t b;\n"
+      "volatile struct { uint8_t low : 3, high : 5; } f; volatile float r = 1.5f;\n"
+      "int main(void) { for (;;) { w += 0x0101; d += 0x01010101UL; b++; f.high++; r += 0.25f; } }\n",
+      "-O1 -gdwarf-4");
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(image));
+  REQUIRE(session.go_to("main"));
+  trace(session, {"w", "d", "b", "f.high", "r", "w + b"});
+  for (unsigned i = 0; i < 500; ++i) (void)session.step(StepKind::kInto, StepUnit::kInstruction);
+  session.go_for(std::uint64_t{3'000});
+  const auto steady = [&](const char* name, std::uint64_t step, std::uint64_t mask) {
+    const auto signal = session.signal(name);
+    REQUIRE(signal);
+    CHECK(signal->changes() > 20);
+    auto samples = signal->samples(signal->begin(), signal->end());
+    std::uint64_t expected = 0;
+    while (const auto sample = samples.next()) {
+      CHECK(sample->value == expected);
+      expected = (expected + step) & mask;
+    }
+  };
+  steady("w", 0x0101, 0xffff);
+  steady("d", 0x01010101, 0xffffffff);
+  steady("b", 1, 0xff);
+  steady("f.high", 1, 31);
+  const auto real = session.signal("r");
+  REQUIRE(real);
+  auto samples = real->samples();
+  double expected = 1.5;
+  while (const auto sample = samples.next()) {
+    CHECK(real->number(*sample) == expected);
+    expected += 0.25;
+  }
+  const auto sum = session.signal("w + b");
+  REQUIRE(sum);
+  CHECK(sum->at(sum->end()).value == static_cast<std::uint64_t>(session.evaluate("w + b")->integer));
+}
+
+TEST_CASE("pulse widths in every mode of every timer, to the cycle", "[tracing]") {
+  // Nothing but single-cycle instructions: stepping sees every cycle.
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(test::assembled("tracing-nops", ".rept 16000\nnop\n.endr\n")));
+  // And one with the longest: pulses come and go within an instruction.
+  Session slow(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(slow.open(test::assembled("tracing-calls", "1: rcall 2f\nrjmp 1b\n2: ret\n")));
+  const Session::Moment start = session.moment(), slow_start = slow.moment();
+  struct Timer {
+    unsigned number;
+    unsigned modes;
+    const char* pins[2];
+  };
+  for (const Timer& timer : {Timer{0, 8, {"PD6", "PD5"}}, Timer{1, 16, {"PB1", "PB2"}},
+                             Timer{2, 8, {"PB3", "PD3"}}})
+    for (unsigned mode = 0; mode < timer.modes; ++mode)
+      for (unsigned com = 1; com <= 3; ++com)
+        for (const unsigned compare : {0U, 1U, 7U, 99U, 100U}) {
+          const std::string n = std::to_string(timer.number);
+          INFO("timer " << n << " mode " << mode << " com " << com << " compare " << compare);
+          const auto set_up = [&](Session& s, const Session::Moment& from) {
+            REQUIRE(s.return_to(from));
+            const auto let = [&](const std::string& reg, unsigned value) {
+              REQUIRE(s.let("chip." + reg, std::to_string(value), true));
+            };
+            let("DDRB", 0xff);
+            let("DDRD", 0xff);
+            if (timer.number == 1) let("ICR1", 100);
+            // TCCRnB last: it starts the counter.
+            let("TCCR" + n + "A", (com << 6 | com << 4 | (mode & 3U)));
+            let("OCR" + n + "A", compare);
+            let("OCR" + n + "B", compare / 2);
+            let("TCCR" + n + "B", (timer.number == 1 ? (mode >> 2) << 3 : (mode >> 2) << 3) | 1);
+            s.clear_traces();
+          };
+          for (const char* pin : timer.pins) {
+            (void)session.trace({std::string("pin.") + pin});
+            (void)slow.trace({std::string("pin.") + pin});
+          }
+          set_up(session, start);
+          Chip stepped = session.chip();
+          session.go_for(std::uint64_t{450});
+          std::vector<std::map<std::string, bool>> seen;
+          const std::uint64_t from = stepped.cycles();
+          for (unsigned i = 0; i <= 450; ++i) {
+            if (i % 3 == 0 || !test::kSanitized) {
+              seen.emplace_back();
+              for (const PinState& pin : stepped.pins())
+                if (pin.name == timer.pins[0] || pin.name == timer.pins[1])
+                  seen.back()[pin.name] = pin.level;
+            } else {
+              seen.push_back(seen.back());
+            }
+            stepped.step();
+          }
+          for (const char* pin : timer.pins) {
+            const auto signal = session.signal(std::string("pin.") + pin);
+            REQUIRE(signal);
+            unsigned wrong = 0;
+            for (unsigned i = 0; i <= 450; ++i)
+              if (i % 3 == 0 || !test::kSanitized)
+                if ((signal->at(from + i).value != 0) != seen[i].at(pin)) ++wrong;
+            CHECK(wrong == 0);
+          }
+          set_up(slow, slow_start);
+          slow.go_for(std::uint64_t{440});
+          for (const char* pin : timer.pins) {
+            const auto a = session.signal(std::string("pin.") + pin);
+            const auto b = slow.signal(std::string("pin.") + pin);
+            auto x = a->samples(0, from + 440), y = b->samples(0, from + 440);
+            for (;;) {
+              const auto one = x.next(), other = y.next();
+              REQUIRE(one.has_value() == other.has_value());
+              if (!one) break;
+              REQUIRE(one->tick == other->tick);
+              REQUIRE(one->value == other->value);
+            }
+          }
+        }
+}
+
+TEST_CASE("the period and duty of pulse width modulation are what the registers say", "[tracing]") {
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(test::assembled("tracing-loop", "1: rjmp 1b\n")));
+  trace(session, {"pin.PB1"});
+  std::mt19937 random(test::fresh_seed());
+  for (unsigned i = 0; i < 30; ++i) {
+    const unsigned top = 2 + random() % 3000;
+    const unsigned compare = 1 + random() % (top - 1);
+    const bool phase = random() % 2 != 0;
+    const unsigned dividers[] = {1, 8, 64};
+    const unsigned cs = 1 + random() % 3;
+    REQUIRE(session.back_to_start().has_value() == (i != 0));
+    REQUIRE(session.let("chip.DDRB", "0xff", true));
+    REQUIRE(session.let("chip.ICR1", "0", true));
+    REQUIRE(session.let("chip.TCCR1A", phase ? "0x82" : "0x82", true));
+    REQUIRE(session.let("chip.TCCR1B", phase ? "0x10" : "0x18", true));
+    REQUIRE(session.let("chip.ICR1", std::to_string(top), true));
+    REQUIRE(session.let("chip.OCR1A", std::to_string(compare), true));
+    REQUIRE(session.let("chip.TCCR1B", std::to_string((phase ? 0x10 : 0x18) | cs), true));
+    session.clear_traces();
+    const std::uint64_t cycles = std::uint64_t{dividers[cs - 1]} * (top + 1) * 2;
+    session.go_for(cycles * 6);
+    const auto m = measure(*session.signal("pin.PB1"), session.signal("pin.PB1")->time(cycles * 2),
+                           {UINT64_MAX});
+    REQUIRE(m);
+    REQUIRE(m->period.count >= 2);
+    // "Fast PWM Mode": TOP + 1 counts, high for OCR + 1; "Phase Correct": 2 TOP, high for 2 OCR.
+    const std::uint64_t ps = 62'500ULL * dividers[cs - 1];
+    CHECK(m->period.least.count == ps * (phase ? 2 * top : top + 1));
+    CHECK(m->period.most.count == m->period.least.count);
+    CHECK(m->high.least.count == ps * (phase ? 2 * compare : compare + 1));
+    CHECK(m->high.most.count == m->high.least.count);
+    CHECK(*m->duty == Approx(phase ? compare / double(top) : (compare + 1.0) / (top + 1.0)));
+  }
+}
+
+TEST_CASE("what cannot be traced says why", "[tracing]") {
+  Session session = kiln();
+  REQUIRE(session.go_to("control_step"));
+  const std::pair<const char*, const char*> wrong[] = {
+      {"nothing_of_this_name", "nothing_of_this_name"},
+      {"interrupt NOPE", "no interrupt 'NOPE'"},
+      {"byte out USART7", "no serial port"},
+      {"voltage PX9", "no pin"},
+      {"part door", "nothing to measure"},
+      {"part chamber weight", "no 'weight'"},
+      {"pin.PQ", "PQ"},
+      {"chip.r24", "register of the processor"},
+      {"chip.sreg.Z", "register of the processor"},
+      {"ramp", "more than one value"},
+      {"42", "constant"},
+      {"setpoint", "comes and goes"},
+      {"chip.flash[0]", "flash"},
+      {"heater_ms +", "column"},
+      {"chip.PORTB + heater_ms", "only variables"},
+  };
+  for (const auto& [signal, text] : wrong) {
+    INFO(signal);
+    const auto done = session.trace({signal});
+    REQUIRE_FALSE(done);
+    CHECK_THAT(done.error().text(), Catch::Contains(text));
+  }
+  CHECK(session.traces().empty());
+  CHECK_FALSE(session.signal("pin.PB5"));
+  CHECK_FALSE(session.untrace("pin.PB5"));
+  REQUIRE(session.trace({"pin.PB5", "", "heater"}));
+  CHECK_FALSE(session.trace({"heater_ms", "", "heater"}));
+  CHECK_FALSE(session.trace({"heater_ms", "no format"}));
+  REQUIRE(session.trace({"heater_ms", "hex"}));
+  CHECK(session.traces().back().value == "0x0000");
+  session.set_timeline(false);
+  CHECK_FALSE(session.trace({"pin.PB0", "", "", true}));
+  REQUIRE(session.untrace("heater"));
+  REQUIRE(session.untrace(std::to_string(session.traces()[0].id)));
+  CHECK(session.traces().empty());
+}
+
+TEST_CASE("traces outlive a new build, and memory is bounded", "[tracing]") {
+  Session session = kiln();
+  trace(session, {"pin.PB5", "heater_ms", "interrupt", "byte out"});
+  session.go_for(Picoseconds{3'500'000'000'000});
+  CHECK(session.signal("interrupt")->changes() > 10'000);
+  session.set_trace_bound(20'000);
+  session.go_for(Picoseconds{1'000'000'000'000});
+  std::size_t bytes = 0;
+  for (const auto& view : session.traces()) bytes += view.bytes;
+  CHECK(bytes < 60'000);
+  CHECK(session.traces()[2].discarded > 10'000);
+  CHECK(session.traces()[0].discarded == 0);
+  REQUIRE(session.reload(test::kKilnOs));
+  CHECK(session.traces().size() == 4);
+  CHECK(session.signal("interrupt")->changes() <= 1);
+  session.go_for(Picoseconds{100'000'000'000});
+  CHECK(session.signal("interrupt")->changes() > 100);
+}
