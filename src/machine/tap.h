@@ -77,6 +77,7 @@ class Tap {
     kinds_ = sink != nullptr ? kinds : 0;
     sink_ = sink;
     pins_.clear();
+    ports_.clear();
     ring_.reserve(kinds_ != 0 ? kMost : 0);
   }
   /// A pin's PinLevel, where somebody wants it: told if it is another one than before. Pins begin
@@ -84,6 +85,14 @@ class Tap {
   void put_pin(std::uint64_t tick, std::uint32_t pin, std::uint8_t level, std::uint32_t pc) {
     if (pin >= pins_.size()) pins_.resize(pin + 1, kNoLevel);
     if (std::exchange(pins_[pin], level) != level) put({tick, EventKind::kPin, pin, level, pc});
+  }
+  /// Which of a port's eight pins are not as they were when this was last asked; all, the first
+  /// time.
+  [[nodiscard]] unsigned changed_pins(std::size_t port, unsigned level, unsigned floats) {
+    constexpr unsigned kNever = ~0U;
+    if (port >= ports_.size()) ports_.resize(port + 1, kNever);
+    const unsigned before = std::exchange(ports_[port], level | floats << 8);
+    return before == kNever ? 0xffU : (before ^ level) | (before >> 8 ^ floats);
   }
   [[nodiscard]] bool wants(EventKind kind) const { return (kinds_ & bit(kind)) != 0; }
   [[nodiscard]] bool wants_any() const { return kinds_ != 0; }
@@ -104,6 +113,7 @@ class Tap {
   std::vector<Record> ring_;
   static constexpr std::uint8_t kNoLevel = 0xff;
   std::vector<std::uint8_t> pins_;  ///< as last told
+  std::vector<unsigned> ports_;     ///< as last seen
 };
 
 }  // namespace lucid::machine

@@ -15,7 +15,7 @@ namespace lucid {
 using State = Sample::State;
 
 struct Signal::Block {
-  static constexpr unsigned kMost = 4096;
+  static constexpr unsigned kMost = 256;
   Sample before;  ///< what holds where it begins
   std::uint64_t first = 0, last = 0;
   unsigned count = 0;

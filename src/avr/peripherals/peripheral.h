@@ -71,6 +71,12 @@ class Bus {
     if (outputs_.tap.wants(kind))
       outputs_.tap.put({world.tick_at(t), kind, number, value, outputs_.pc ? *outputs_.pc : 0});
   }
+  /// The pins of a port that may have to be told of: something of this is another than last time,
+  /// or may be in contention.
+  [[nodiscard]] unsigned changed_pins(unsigned port, unsigned level, unsigned floats,
+                                      unsigned contended) const {
+    return outputs_.tap.changed_pins(port, level & 0xffU, floats & 0xffU) | contended;
+  }
   void record_pin(u32 pin, machine::PinLevel level, u64 t) const {
     outputs_.tap.put_pin(world.tick_at(t), pin, level, outputs_.pc ? *outputs_.pc : 0);
   }

@@ -170,17 +170,27 @@ void Port::settle(const Bus& bus, u64 when) const {
                            (level >> listener.bit & 1U) != 0, when);
 }
 
-/// For who listens, of each pin.
+/// For who listens, of each pin whose level, or lack of one, is another.
 void Port::tell_levels(const Bus& bus, u64 when) const {
-  const bool levels = bus.listens(machine::EventKind::kPin);
-  const bool voltages = bus.listens(machine::EventKind::kVoltage);
-  for (unsigned bit = 0; (levels || voltages) && bit < 8; ++bit) {
-    if (!has(bit)) continue;
-    if (levels) bus.record_pin(number(bit), machine::level_of(state(bus.world, bit)), when);
-    if (voltages)
-      bus.record(machine::EventKind::kVoltage, number(bit),
-                 static_cast<u32>(microvolts(bus.world, bit)), when);
+  const World& world = bus.world;
+  const PortState& state = world.ports[index_];
+  if (bus.listens(machine::EventKind::kPin)) {
+    const unsigned output = outputs(world);
+    const unsigned fought = state.fought | (state.wire_low & state.wire_high);
+    // What may be in contention is asked for each pin.
+    const unsigned driven = state.driven | state.wire_low | state.wire_high | state.held_low;
+    const unsigned held = output | driven | pull_ups(world) | state.wire_pull | state.pulled_up;
+    for (unsigned bits =
+             bus.changed_pins(index_, state.level, ~held, fought | (output & driven)) & mask_;
+         bits != 0; bits &= bits - 1) {
+      const auto bit = static_cast<unsigned>(__builtin_ctz(bits));
+      bus.record_pin(number(bit), machine::level_of(this->state(world, bit)), when);
+    }
   }
+  for (unsigned bit = 0; bit < 8 && bus.listens(machine::EventKind::kVoltage); ++bit)
+    if (has(bit))
+      bus.record(machine::EventKind::kVoltage, number(bit),
+                 static_cast<u32>(microvolts(world, bit)), when);
 }
 
 void Port::hold_low(const Bus& bus, unsigned bit, bool low, u64 now) const {
