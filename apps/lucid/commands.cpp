@@ -479,6 +479,25 @@ const std::vector<Command>& commands() {
        "next of the other.",
        "measure pin.PB5 from 4 s to 10 s",
        &Console::do_measure},
+      {"decode",
+       Group::kSignals,
+       {"decode serial SIGNAL [at N baud] [with N bits] [even|odd] [ignoring TIME] [named WORD]",
+        "decode two-wire SIGNAL and SIGNAL [ignoring TIME] [named WORD]",
+        "decode spi SIGNAL and SIGNAL [selected by SIGNAL] [mode N] [ignoring TIME] [named WORD]",
+        "decode one-wire|duty|widths SIGNAL [ignoring TIME] [named WORD]"},
+       "read bytes off wires, as one more signal",
+       "Clock and data. A rate that is not said is found. `ignoring`: pulses that are shorter are "
+       "left out, and counted. Duty and widths: of pulses, as curves.",
+       "decode serial pin.PD1",
+       &Console::do_decode},
+      {"import",
+       Group::kSignals,
+       {"import FILE [at WHEN] [named WORD]"},
+       "lay a capture beside the traces",
+       "A value change dump (.vcd) or a table (.csv); its signals are called WORD.D0. At: that is "
+       "its time 0.",
+       "import capture.vcd named real",
+       &Console::do_import},
       {"plot",
        Group::kSignals,
        {"plot [SIGNALS] [from WHEN to WHEN] [cursors WHEN and WHEN] [sized N by N] [dark] "
@@ -702,6 +721,10 @@ const std::vector<Topic>& topics() {
        "sleep, reset, eeprom write\n"
        "trace X from start   fills it with what has been so far\n"
        "measure X            widths, periods, values; measure delay X rising to Y\n"
+       "= width(X, high)     period(X) gap(X) delay(X rising, Y) frequency(X) duty(X) edges(X)\n"
+       "expect period(X) in 19ms..21ms      all of them; least(X) most(X) mean(X) of a number\n"
+       "decode serial X      two-wire, spi, one-wire; duty and widths of pulses\n"
+       "plot [X, Y] [into FILE]\n"
        "export into FILE     a value change dump (.vcd) or a table (.csv)\n"
        "A trace never changes what happens. The past is recorded once, another future anew.",
        "signal signals trace record logic analyser waveform wave vcd csv timing scope"},

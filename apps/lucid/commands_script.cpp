@@ -75,6 +75,9 @@ Result<void> Console::do_expect(const Words& words) {
       return missed(text, fmt::format("it is {} {} {}", left->text, op, right->text));
     break;
   }
+  if (const std::size_t at = text.find(" in "); at != std::string::npos)
+    if (auto left = session_->evaluate(text.substr(0, at)))
+      return missed(text, fmt::format("it is {}", left->text));
   return missed(text, "it does not hold");
 }
 

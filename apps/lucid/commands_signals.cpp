@@ -125,6 +125,58 @@ Result<void> Console::do_measure(const Words& words) {
   return {};
 }
 
+Result<void> Console::do_decode(const Words& words) {
+  using Kind = Session::DecodeSpec::Kind;
+  Session::DecodeSpec spec{Kind::kSerial, words.texts("SIGNAL")};
+  for (const auto& [word, kind] :
+       {std::pair{"two-wire", Kind::kTwoWire}, std::pair{"spi", Kind::kSpi},
+        std::pair{"one-wire", Kind::kOneWire}, std::pair{"duty", Kind::kDuty},
+        std::pair{"widths", Kind::kWidths}})
+    if (words.items()[1].text == word) spec.kind = kind;
+  const auto& items = words.items();
+  for (std::size_t i = 0; i + 1 < items.size(); ++i) {
+    if (items[i].kind != nullptr) continue;
+    const auto number = static_cast<unsigned>(
+        std::min<std::uint64_t>(parse_number(items[i + 1].text).value_or(0), UINT32_MAX));
+    if (items[i].text == "at") spec.serial.rate = number;
+    if (items[i].text == "with") spec.serial.bits = number;
+    if (items[i].text == "mode") spec.mode = number;
+  }
+  if (words.has("even")) spec.serial.parity = SerialForm::Parity::kEven;
+  if (words.has("odd")) spec.serial.parity = SerialForm::Parity::kOdd;
+  if (!words.text("TIME").empty()) {
+    const auto time = parse_time(words.text("TIME"));
+    if (!time) return fail(time.error());
+    spec.glitches = *time;
+  }
+  spec.name = words.text("WORD");
+  auto decoded = session_->decode(spec);
+  if (!decoded) return fail(decoded.error());
+  show(DecodedWires{std::move(*decoded)});
+  return {};
+}
+
+Result<void> Console::do_import(const Words& words) {
+  const std::string path = file(words);
+  Picoseconds start;
+  if (!words.text("WHEN").empty()) {
+    const auto moment = when(words.text("WHEN"));
+    if (!moment) return fail(moment.error());
+    start = *moment;
+  }
+  const auto signals = open_waveforms(path);
+  if (!signals) return fail(signals.error());
+  std::string prefix = words.text("WORD");
+  if (prefix.empty()) {
+    prefix = path.substr(path.find_last_of('/') + 1);
+    prefix.resize(prefix.rfind('.'));
+  }
+  auto traces = session_->add_signals(*signals, prefix, start);
+  if (!traces) return fail(traces.error());
+  show(Traces{std::move(*traces)});
+  return {};
+}
+
 Result<std::vector<Signal>> Console::signals_of(const std::string& names) const {
   if (names.empty()) {
     auto all = session_->signals();

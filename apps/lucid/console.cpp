@@ -146,8 +146,6 @@ Error unknown_command(const std::string& word) {
     if (word == meaning.word)
       error.hint =
           fmt::format("there is `{}`: {}", meaning.command, find_command(meaning.command)->brief);
-  for (const char* planned : {"import"})
-    if (word == planned) error.hint = "it is planned, not built yet";
   if (!error.hint.empty()) return error;
   std::vector<std::string> names;
   for (const Command& c : commands()) {

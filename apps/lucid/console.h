@@ -151,6 +151,8 @@ class Console final : public Listener {
   Result<void> do_untrace(const Words& words);
   Result<void> do_clear_traces(const Words& words);
   Result<void> do_measure(const Words& words);
+  Result<void> do_decode(const Words& words);
+  Result<void> do_import(const Words& words);
   Result<void> do_plot(const Words& words);
   Result<void> do_export(const Words& words);
   Result<void> do_let(const Words& words);

@@ -282,6 +282,18 @@ struct JsonViews {
   Json operator()(const MeasuredSpans& m) const {
     return {{"view", "measured spans"}, {"what", m.what}, {"picoseconds", json(m.spans)}};
   }
+  Json operator()(const DecodedWires& w) const {
+    const Decoded& d = w.decoded;
+    Json out{{"view", "decoded"},    {"name", d.signal.name()}, {"bytes", d.bytes},
+             {"faults", d.faults},   {"glitches", d.glitches},  {"baud", d.rate},
+             {"data", Json::array()}};
+    for (const Decoded::Byte& byte : d.data) {
+      Json item{{"picoseconds", byte.at.count}, {"value", byte.value}};
+      if (byte.fault) item["fault"] = true;
+      out["data"].push_back(std::move(item));
+    }
+    return out;
+  }
   Json operator()(const Drawing& d) const {
     Json out{{"view", "drawing"},
              {"picoseconds_from", d.from.count},

@@ -129,6 +129,9 @@ struct MeasuredSpans {
   std::string what;
   Spans spans;
 };
+struct DecodedWires {
+  Decoded decoded;
+};
 /// Lanes of text.
 struct Drawing {
   std::vector<Signal> signals;
@@ -160,7 +163,7 @@ using Reply =
                  TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView, Found,
                  OpenedLine, Inputs, Logged, Help, Completions, Remark, ChipFacts, Demos, Marks,
                  Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView,
-                 MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing>;
+                 MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing, DecodedWires>;
 
 }  // namespace lucid::app
 

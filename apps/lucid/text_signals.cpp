@@ -131,4 +131,32 @@ std::string SignalViews::operator()(const MeasuredSpans& m) const {
   return out + spans_head() + spans_row("", m.spans);
 }
 
+std::string SignalViews::operator()(const DecodedWires& w) const {
+  const Decoded& d = w.decoded;
+  std::string out = style_.bold(d.signal.name());
+  const bool bytes = d.signal.facts().kind == Signal::Kind::kNumber;
+  out += "  " + (bytes ? count_of(d.bytes, "byte") : count_of(d.signal.changes(), "change"));
+  if (d.rate != 0) out += fmt::format(", {:.6g} baud", d.rate);
+  if (d.glitches != 0) out += ", " + count_of(d.glitches, "glitch") + " left out";
+  if (d.faults != 0) out += ", " + style_.bad(count_of(d.faults, "fault"));
+  out += "\n";
+  constexpr std::size_t kRow = 16, kRows = 8;
+  const std::size_t shown = std::min(d.data.size(), kRow * kRows);
+  for (std::size_t row = 0; row < shown; row += kRow) {
+    std::string hex, text;
+    for (std::size_t i = row; i < std::min(row + kRow, shown); ++i) {
+      const std::uint8_t value = d.data[i].value;
+      const std::string byte = fmt::format("{:02x}", value);
+      hex += (i == row ? "" : " ") + (d.data[i].fault ? style_.bad(byte) : byte);
+      text += value >= 0x20 && value < 0x7f ? static_cast<char>(value) : '.';
+    }
+    const std::size_t missing = row + kRow > shown ? row + kRow - shown : 0;
+    out += fmt::format("  {:>14}  {}{}  {}\n", to_text(d.data[row].at), hex,
+                       std::string(3 * missing, ' '), text);
+  }
+  if (shown < d.data.size())
+    out += style_.dim(fmt::format("  and {} more; --json has them\n", d.data.size() - shown));
+  return out;
+}
+
 }  // namespace lucid::app

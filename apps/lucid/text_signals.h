@@ -17,6 +17,7 @@ class SignalViews {
   [[nodiscard]] std::string operator()(const Traces&) const;
   [[nodiscard]] std::string operator()(const Measured&) const;
   [[nodiscard]] std::string operator()(const MeasuredSpans&) const;
+  [[nodiscard]] std::string operator()(const DecodedWires&) const;
   [[nodiscard]] std::string operator()(const Drawing&) const;
 
  private:

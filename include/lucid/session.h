@@ -23,6 +23,7 @@
 #include <vector>
 
 #include "lucid/chip.h"
+#include "lucid/decode.h"
 #include "lucid/error.h"
 #include "lucid/input.h"
 #include "lucid/pause.h"
@@ -343,6 +344,22 @@ class LUCID_API Session {
   Result<void> untrace(const std::string& name);
   /// Forgets what has been recorded; what is traced begins again here.
   void clear_traces();
+  /// What wires say, as one more signal, which follows what is recorded of them.
+  struct DecodeSpec {
+    enum class Kind : std::uint8_t { kSerial, kTwoWire, kSpi, kOneWire, kDuty, kWidths } kind;
+    /// The line; clock and data; clock, data and perhaps select.
+    std::vector<std::string> wires;
+    SerialForm serial = {};
+    unsigned mode = 0;          ///< of kSpi
+    Picoseconds glitches = {};  ///< shorter pulses are left out; 0: none are
+    std::string name = {};      ///< empty: `pin.PD1 serial`
+  };
+  /// Errors: those of signal() and of the decoders.
+  Result<Decoded> decode(const DecodeSpec& spec);
+  /// Lays signals beside the traces: a capture. `prefix` and a point go before their names, times
+  /// are moved so that 0 is `start`. Error: kUsage for a name that is taken.
+  Result<std::vector<TraceView>> add_signals(const std::vector<Signal>& signals,
+                                             const std::string& prefix, Picoseconds start = {});
   /// What has been recorded, as a value. Error: kNotFound, as untrace().
   [[nodiscard]] Result<Signal> signal(const std::string& name) const;
   [[nodiscard]] std::vector<Signal> signals() const;

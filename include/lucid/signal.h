@@ -109,6 +109,10 @@ class LUCID_API Signal {
   [[nodiscard]] std::vector<Column> columns(std::uint64_t from, std::uint64_t to,
                                             unsigned count) const;
 
+  /// The same under another name, and so many ticks later.
+  [[nodiscard]] Signal called(const std::string& name) const;
+  [[nodiscard]] Signal moved(std::uint64_t ticks) const;
+
   /// The value as a number in the unit.
   [[nodiscard]] double number(const Sample& sample) const;
   /// As people read it: `high`, `-12`, `0x1f`, `KILN_RAMP`, `2.5 V`; `floating`, `unknown`.

@@ -11,6 +11,7 @@
 #include <cstdint>
 #include <ostream>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include "lucid/signal.h"
@@ -18,6 +19,16 @@
 namespace lucid {
 
 enum class WaveformKind : std::uint8_t { kVcd, kCsv };
+/// Reads such a file; `name` stands for it in errors. Of a table the first column is the time, in
+/// seconds or in what its title says (`time in ms`); an empty field is unknown, `z` floats. Vectors
+/// of more than 64 bits are kUnsupported. Errors: kBadImage with name and line.
+[[nodiscard]] LUCID_API Result<std::vector<Signal>> read_waveforms(std::string_view text,
+                                                                   WaveformKind kind,
+                                                                   const std::string& name);
+
+/// The same from a file, of a kind by its name. Errors: also kIo.
+[[nodiscard]] LUCID_API Result<std::vector<Signal>> open_waveforms(const std::string& path);
+
 /// By the end of a file's name. Error: kUsage for another one.
 [[nodiscard]] LUCID_API Result<WaveformKind> waveform_kind(const std::string& path);
 

@@ -81,6 +81,14 @@ class Evaluator {
       case NodeKind::kStackDeepest:
       case NodeKind::kStackUsed: return stack(node);
       case NodeKind::kElsewhere: return elsewhere(node);
+      case NodeKind::kMeasure: {
+        auto measured = measure(node);
+        if (!measured) return fail(measured.error());
+        Operand out;
+        out.value = measured->last;
+        return out;
+      }
+      case NodeKind::kWithin: return within(node);
       case NodeKind::kUnary: return unary(node);
       case NodeKind::kBinary: return binary(node);
       case NodeKind::kAnd:
@@ -109,6 +117,52 @@ class Evaluator {
   }
 
  private:
+  Result<frames::Measures::Measured> measure(const Node& node) {
+    if (scope_.measures == nullptr)
+      return fail(at(node, "nothing is measured here", "", ErrorCode::kUnsupported));
+    std::vector<std::string> arguments;
+    for (std::size_t begin = 0; begin <= node.of.size();) {
+      const std::size_t end = std::min(node.of.find('\n', begin), node.of.size());
+      arguments.push_back(node.of.substr(begin, end - begin));
+      begin = end + 1;
+    }
+    auto out = scope_.measures->measure(node.name, arguments);
+    if (!out) return fail(at(node, out.error().what, out.error().hint, out.error().code));
+    return out;
+  }
+
+  static long double plain(const Value& value) {
+    return value.kind == Value::Kind::kReal ? static_cast<long double>(value.real)
+                                            : static_cast<long double>(value.integer);
+  }
+
+  /// Of what was measured all must be within.
+  Result<Operand> within(const Node& node) {
+    Value least, most;
+    if (node.a->kind == NodeKind::kMeasure) {
+      auto measured = measure(*node.a);
+      if (!measured) return fail(measured.error());
+      least = measured->least;
+      most = measured->most;
+    } else {
+      auto operand = value(*node.a);
+      if (!operand) return operand;
+      least = most = operand->value;
+    }
+    auto from = value(*node.b);
+    if (!from) return from;
+    auto to = value(*node.c);
+    if (!to) return to;
+    for (const Value* v : {&least, &from->value, &to->value})
+      if (v->kind == Value::Kind::kAggregate)
+        return fail(at(node, "a structure or array is in no range"));
+    for (const Value* v : {&from->value, &to->value})
+      if ((v->kind == Value::Kind::kTime) != (least.kind == Value::Kind::kTime))
+        return fail(at(node, "a time is compared with times: in 998ms..1002ms"));
+    const bool holds = plain(least) >= plain(from->value) && plain(most) <= plain(to->value);
+    return number(holds ? 1 : 0, static_cast<std::uint8_t>(int_bits()), true);
+  }
+
   static Operand number(std::int64_t value, std::uint8_t bits, bool is_signed) {
     Operand out;
     out.value.integer = fit(static_cast<std::uint64_t>(value), bits, is_signed);
@@ -606,6 +660,7 @@ bool collect_parts(const Node& node, const Scope& scope, std::vector<Operand>& o
     case NodeKind::kStackDeepest:
     case NodeKind::kStackUsed:
     case NodeKind::kElsewhere:
+    case NodeKind::kMeasure:
     case NodeKind::kDereference: return false;
     default: break;
   }

@@ -142,6 +142,11 @@ class Parser {
   Tree binary(int least) {
     Tree left = unary();
     while (!failed_) {
+      constexpr int kRelational = 7;
+      if (least <= kRelational && is_range_next()) {
+        left = within(std::move(left));
+        continue;
+      }
       const Binary* b = peek_binary();
       if (b == nullptr || b->precedence < least) break;
       const std::size_t column = at_ + 1;
@@ -156,6 +161,53 @@ class Parser {
       left->column = column;
     }
     return failed_ ? nullptr : std::move(left);
+  }
+
+  /// `in 2..5`, `in low..high`; not `in kiln.c`.
+  bool is_range_next() {
+    const std::size_t before = at_;
+    bool range = word() == "in";
+    skip_blanks();
+    std::size_t end = at_;
+    while (end < text_.size() && text_.compare(end, 2, "..") != 0 &&
+           text_.compare(end, 2, "&&") != 0 && text_.compare(end, 2, "||") != 0)
+      ++end;
+    range = range && text_.compare(std::min(end, text_.size()), 2, "..") == 0;
+    at_ = before;
+    return range;
+  }
+
+  Tree within(Tree value) {
+    const std::size_t column = at_ + 1;
+    word();
+    constexpr int kAdditive = 9;
+    Tree node = make(NodeKind::kWithin, std::move(value), binary(kAdditive));
+    node->column = column;
+    if (!failed_ && !take("..")) return give_up(problem("'..' is missing: in 2..5"));
+    node->c = binary(kAdditive);
+    return finished(std::move(node));
+  }
+
+  /// `width(pin.PB5, high)`: the arguments as they are.
+  Tree measure(const std::string& function) {
+    Tree node = make(NodeKind::kMeasure);
+    node->name = function;
+    take("(");
+    std::size_t begin = at_;
+    for (unsigned deep = 0; at_ < text_.size(); ++at_) {
+      const char c = text_[at_];
+      if (c == '(' || c == '[') ++deep;
+      if ((c == ')' || c == ']') && deep != 0) {
+        --deep;
+      } else if (deep == 0 && (c == ',' || c == ')')) {
+        node->of += (node->of.empty() ? "" : "\n") +
+                    std::string(base::trim(std::string_view(text_).substr(begin, at_ - begin)));
+        begin = at_ + 1;
+        if (c == ')') break;
+      }
+    }
+    if (!take(")")) return give_up(problem("')' is missing"));
+    return node;
   }
 
   Tree unary() {
@@ -369,7 +421,11 @@ class Parser {
     const std::string first = read_name(text_, at_, false);
     std::string in;
     const std::size_t behind = at_;
-    if (peek_word() == "in") {
+    skip_blanks();
+    if (text_.compare(at_, 1, "(") == 0)
+      for (const auto& [function, words] : frames::Measures::functions())
+        if (first == function) return measure(first);
+    if (peek_word() == "in" && !is_range_next()) {
       word();
       skip_blanks();
       const std::size_t from = at_;

@@ -5,13 +5,28 @@
 
 #include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "frames/flow.h"
 #include "lucid/program.h"
+#include "lucid/value.h"
 #include "machine/machine.h"
 
 namespace lucid::frames {
+
+/// What can be read off recorded signals: widths, periods, delays.
+class Measures {
+ public:
+  virtual ~Measures() = default;
+  struct Measured {
+    Value last, least, most;
+  };
+  [[nodiscard]] virtual Result<Measured> measure(
+      const std::string& function, const std::vector<std::string>& arguments) const = 0;
+  /// `width(SIGNAL, high|low)` and so on.
+  [[nodiscard]] static const std::vector<std::pair<std::string, std::string>>& functions();
+};
 
 /// What names are looked up in.
 struct Scope {
@@ -24,6 +39,7 @@ struct Scope {
   bool as_described = false;      ///< take places of locals as they are described, right or not
   bool looking_at_place = false;  ///< for another local's sake
   bool globals_only = false;      ///< names do not mean locals
+  const Measures* measures = nullptr;
 };
 
 /// A byte of a value that is spread over registers and memory.

@@ -105,6 +105,12 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] std::vector<Session::TraceView> traces() const;
   /// Error: kNotFound.
   [[nodiscard]] Result<unsigned> find_trace(const std::string& name) const;
+  [[nodiscard]] Result<Signal> signal(const std::string& name) const;
+  [[nodiscard]] Result<Signal> signal(unsigned id) const;
+  [[nodiscard]] Result<Decoded> decoded(const Session::DecodeSpec& spec) const;
+  Result<Decoded> decode(Session::DecodeSpec spec);
+  Result<std::vector<Session::TraceView>> add_signals(const std::vector<Signal>& signals,
+                                                      const std::string& prefix, Picoseconds start);
   Result<void> untrace(const std::string& name);
   void clear_traces();
   /// After an image has been loaded. Result: what cannot be traced any more, in words.
@@ -113,7 +119,9 @@ class Session::Core final : private machine::MarkListener {
 
   // Looking
   [[nodiscard]] frames::Scope scope() const {
-    return {program_, machine(), flows_, static_end_, level_, {}};
+    frames::Scope out{program_, machine(), flows_, static_end_, level_, {}};
+    out.measures = measures_.get();
+    return out;
   }
   [[nodiscard]] std::string filled(const std::string& log) const;
   Result<void> select_level(unsigned number);
@@ -287,7 +295,14 @@ class Session::Core final : private machine::MarkListener {
   struct Traced {
     unsigned id = 0;
     Session::TraceSpec spec;
+    std::shared_ptr<const Signal> imported = {};              ///< it is not of the chip
+    std::shared_ptr<const Session::DecodeSpec> decoder = {};  ///< it follows from others
+    [[nodiscard]] const std::string& name() const {
+      return spec.name.empty() ? spec.signal : spec.name;
+    }
   };
+  [[nodiscard]] Session::TraceView view(const Traced& traced) const;
+  [[nodiscard]] Result<void> be_free(const std::string& name) const;
   std::vector<Traced> traced_;
   struct Traceable {
     Signal::Facts facts;
@@ -302,6 +317,9 @@ class Session::Core final : private machine::MarkListener {
   void hear_on();
   Result<void> fill_from_start(record::Recorder& recorder);
   record::Recorder* listening_ = nullptr;  ///< while the program runs
+  class Measuring;
+  std::unique_ptr<const frames::Measures> measures_ = measuring();
+  [[nodiscard]] std::unique_ptr<const frames::Measures> measuring() const;
   void note_feeder(std::uint32_t pc);
   [[nodiscard]] bool goes_on(const Entry& entry, std::uint32_t pc) const;
   machine::Stop run_in_slices(machine::RunRequest request);

@@ -382,14 +382,18 @@ Result<void> Session::Core::fill_from_start(record::Recorder& recorder) {
               "without `from start` it is traced from here on");
 }
 
+/// Error: it is the name of another one.
+Result<void> Session::Core::be_free(const std::string& name) const {
+  for (const Traced& other : traced_)
+    if (base::equal_ignoring_case(name, other.name()))
+      return fail(ErrorCode::kUsage, fmt::format("'{}' is traced already, as {}", name, other.id),
+                  "`untrace` ends that; `named` gives this one another name");
+  return {};
+}
+
 Result<Session::TraceView> Session::Core::trace(const Session::TraceSpec& spec) {
-  for (const Traced& other : traced_) {
-    const std::string name = spec.name.empty() ? spec.signal : spec.name;
-    const std::string taken = other.spec.name.empty() ? other.spec.signal : other.spec.name;
-    if (!base::equal_ignoring_case(name, taken)) continue;
-    return fail(ErrorCode::kUsage, fmt::format("'{}' is traced already, as {}", name, other.id),
-                "`untrace` ends that; `named` gives this one another name");
-  }
+  if (auto is_free = be_free(spec.name.empty() ? spec.signal : spec.name); !is_free)
+    return fail(is_free.error());
   auto found = traceable(spec);
   if (!found) return fail(found.error());
   if (spec.from_start && timeline_.first() == nullptr) return no_past();
@@ -401,28 +405,33 @@ Result<Session::TraceView> Session::Core::trace(const Session::TraceSpec& spec) 
   ++next_id_;
   recorder_.take_over(alone, id);
   traced_.push_back({id, spec});
-  return traces().back();
+  return view(traced_.back());
+}
+
+Session::TraceView Session::Core::view(const Traced& traced) const {
+  Session::TraceView out;
+  out.id = traced.id;
+  out.signal = traced.spec.signal;
+  out.name = traced.name();
+  const auto signal = this->signal(traced.id);
+  if (!signal) {
+    out.value = signal.error().what;
+    return out;
+  }
+  out.kind = signal->facts().kind;
+  out.from = signal->time(signal->begin());
+  out.to = signal->time(signal->end());
+  out.changes = signal->changes();
+  out.discarded = signal->discarded();
+  out.bytes = signal->bytes();
+  if (out.kind != Signal::Kind::kMoment || out.changes != 0)
+    out.value = signal->text(signal->at(signal->end()));
+  return out;
 }
 
 std::vector<Session::TraceView> Session::Core::traces() const {
   std::vector<Session::TraceView> out;
-  for (const Traced& traced : traced_) {
-    const auto signal = recorder_.signal(traced.id);
-    if (!signal) continue;
-    Session::TraceView view;
-    view.id = traced.id;
-    view.signal = traced.spec.signal;
-    view.name = signal->name();
-    view.kind = signal->facts().kind;
-    view.from = signal->time(signal->begin());
-    view.to = signal->time(signal->end());
-    view.changes = signal->changes();
-    view.discarded = signal->discarded();
-    view.bytes = signal->bytes();
-    const Sample last = signal->at(signal->end());
-    if (view.kind != Signal::Kind::kMoment || view.changes != 0) view.value = signal->text(last);
-    out.push_back(std::move(view));
-  }
+  for (const Traced& traced : traced_) out.push_back(view(traced));
   return out;
 }
 
@@ -432,11 +441,94 @@ Result<unsigned> Session::Core::find_trace(const std::string& name) const {
     if (base::equal_ignoring_case(traced.spec.name, name) ||
         base::equal_ignoring_case(traced.spec.signal, name) || std::to_string(traced.id) == name)
       return traced.id;
-    names.push_back(traced.spec.name.empty() ? traced.spec.signal : traced.spec.name);
+    names.push_back(traced.name());
   }
   return fail(ErrorCode::kNotFound, fmt::format("'{}' is not traced", name),
               names.empty() ? fmt::format("`trace {} from start` records it", name)
                             : did_you_mean(name, names));
+}
+
+Result<Signal> Session::Core::signal(unsigned id) const {
+  for (const Traced& traced : traced_) {
+    if (traced.id != id) continue;
+    if (traced.imported != nullptr) return *traced.imported;
+    if (traced.decoder == nullptr) return *recorder_.signal(id);
+    auto decoded = this->decoded(*traced.decoder);
+    if (!decoded) return fail(decoded.error());
+    return std::move(decoded->signal);
+  }
+  return fail(ErrorCode::kNotFound, fmt::format("there is no trace {}", id));
+}
+
+Result<Signal> Session::Core::signal(const std::string& name) const {
+  const auto id = find_trace(name);
+  return id ? signal(*id) : fail(id.error());
+}
+
+Result<Decoded> Session::Core::decoded(const Session::DecodeSpec& spec) const {
+  using Kind = Session::DecodeSpec::Kind;
+  std::vector<Signal> wires;
+  std::uint64_t glitches = 0;
+  for (const std::string& name : spec.wires) {
+    auto wire = signal(name);
+    if (!wire) return fail(wire.error());
+    if (spec.glitches.count != 0) {
+      auto [clean, count] = without_glitches(*wire, spec.glitches);
+      *wire = std::move(clean);
+      glitches += count;
+    }
+    wires.push_back(std::move(*wire));
+  }
+  const std::size_t least = spec.kind == Kind::kTwoWire || spec.kind == Kind::kSpi ? 2 : 1;
+  if (wires.size() < least) return fail(ErrorCode::kUsage, "a wire is missing");
+  Result<Decoded> out = fail(ErrorCode::kUsage, "nothing is decoded so");
+  switch (spec.kind) {
+    case Kind::kSerial: out = decode_serial(wires[0], spec.serial); break;
+    case Kind::kTwoWire: out = decode_two_wire(wires[0], wires[1]); break;
+    case Kind::kSpi:
+      out = decode_spi(wires[0], wires[1], wires.size() > 2 ? &wires[2] : nullptr, spec.mode);
+      break;
+    case Kind::kOneWire: out = decode_one_wire(wires[0]); break;
+    case Kind::kDuty:
+    case Kind::kWidths: out = decode_pulses(wires[0], spec.kind == Kind::kWidths); break;
+  }
+  if (!out) return out;
+  out->glitches = glitches;
+  if (!spec.name.empty()) out->signal = out->signal.called(spec.name);
+  return out;
+}
+
+Result<Decoded> Session::Core::decode(Session::DecodeSpec spec) {
+  auto out = decoded(spec);
+  if (!out) return out;
+  const std::string name = out->signal.name();
+  if (auto is_free = be_free(name); !is_free) return fail(is_free.error());
+  spec.name = name;
+  Traced traced;
+  traced.id = next_id_++;
+  traced.spec.signal = name;
+  traced.decoder = std::make_shared<const Session::DecodeSpec>(std::move(spec));
+  traced_.push_back(std::move(traced));
+  return out;
+}
+
+Result<std::vector<Session::TraceView>> Session::Core::add_signals(
+    const std::vector<Signal>& signals, const std::string& prefix, Picoseconds start) {
+  for (const Signal& signal : signals)
+    if (auto is_free = be_free(prefix + "." + signal.name()); !is_free)
+      return fail(is_free.error());
+  std::vector<Session::TraceView> out;
+  for (const Signal& signal : signals) {
+    const std::string name = prefix + "." + signal.name();
+    Traced traced;
+    traced.id = next_id_++;
+    traced.spec.signal = name;
+    traced.imported =
+        std::make_shared<const Signal>(signal.called(name).moved(to_ticks(start, signal.hz())));
+    traced_.push_back(std::move(traced));
+    out.push_back(view(traced_.back()));
+  }
+  return out;
 }
 
 Result<void> Session::Core::untrace(const std::string& name) {
@@ -457,6 +549,10 @@ std::vector<std::string> Session::Core::trace_again() {
   std::vector<Traced> all;
   all.swap(traced_);
   for (Traced& traced : all) {
+    if (traced.imported != nullptr || traced.decoder != nullptr) {
+      traced_.push_back(std::move(traced));
+      continue;
+    }
     auto found = traceable(traced.spec);
     if (!found) {
       out.push_back(
@@ -474,14 +570,17 @@ std::vector<Session::TraceView> Session::traces() const { return core_->traces()
 Result<void> Session::untrace(const std::string& name) { return core_->untrace(name); }
 void Session::clear_traces() { core_->clear_traces(); }
 void Session::set_trace_bound(std::size_t bytes) { core_->recorder_.set_bound(bytes); }
-Result<Signal> Session::signal(const std::string& name) const {
-  const auto id = core_->find_trace(name);
-  if (!id) return fail(id.error());
-  return *core_->recorder_.signal(*id);
+Result<Signal> Session::signal(const std::string& name) const { return core_->signal(name); }
+Result<Decoded> Session::decode(const DecodeSpec& spec) { return core_->decode(spec); }
+Result<std::vector<Session::TraceView>> Session::add_signals(const std::vector<Signal>& signals,
+                                                             const std::string& prefix,
+                                                             Picoseconds start) {
+  return core_->add_signals(signals, prefix, start);
 }
 std::vector<Signal> Session::signals() const {
   std::vector<Signal> out;
-  for (const TraceView& trace : core_->traces()) out.push_back(*core_->recorder_.signal(trace.id));
+  for (const TraceView& trace : core_->traces())
+    if (auto signal = core_->signal(trace.id)) out.push_back(std::move(*signal));
   return out;
 }
 

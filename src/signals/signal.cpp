@@ -323,6 +323,27 @@ std::vector<Signal::Column> Signal::columns(std::uint64_t from, std::uint64_t to
   return out;
 }
 
+Signal Signal::called(const std::string& name) const {
+  Facts facts = *facts_;
+  facts.name = name;
+  Signal out = *this;
+  out.facts_ = std::make_shared<const Facts>(std::move(facts));
+  return out;
+}
+
+Signal Signal::moved(std::uint64_t ticks) const {
+  if (ticks == 0) return *this;
+  Signal out(*facts_, hz_, begin_ + ticks);
+  Samples all = samples();
+  all.block_ = 0;
+  while (auto sample = all.from_blocks()) {
+    sample->tick += ticks;
+    out.add(*sample);
+  }
+  out.end_at(end_ + ticks);
+  return out;
+}
+
 double Signal::number(const Sample& sample) const {
   if (facts_->kind == Kind::kReal) {
     double out = 0;

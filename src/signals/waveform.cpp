@@ -247,7 +247,7 @@ class VcdWriter {
     const std::string code = code_of(i);
     if (is_real(signal)) {
       if (!sample.known()) return false;
-      out_ << fmt::format("r{:.16g} {}\n", signal.number(sample), code);
+      out_ << fmt::format("r{} {}\n", signal.number(sample), code);
     } else if (signal.facts().kind == Signal::Kind::kMoment) {
       out_ << vector_text(signal, sample) << ' ' << code_of(signals_.size() + i) << '\n';
       out_ << '1' << code << '\n';
@@ -287,7 +287,7 @@ std::string csv_value(const Signal& signal, const Sample& sample) {
   if (!sample.known()) return "";
   if (const auto name = signal.facts().names.find(sample.value); name != signal.facts().names.end())
     return csv_field(name->second);
-  if (is_real(signal)) return fmt::format("{:.16g}", signal.number(sample));
+  if (is_real(signal)) return fmt::format("{}", signal.number(sample));
   if (signal.facts().is_signed) return fmt::format("{:.0f}", signal.number(sample));
   return fmt::format("{}", sample.value);
 }

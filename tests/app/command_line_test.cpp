@@ -88,7 +88,6 @@ TEST_CASE("mistakes at the prompt: one line, a suggestion, the session goes on")
       {"goo", "there is no command 'goo' (did you mean go?)"},
       {"steep over", "did you mean step?"},
       {"breakpoitns", "did you mean breakpoints?"},
-      {"import", "planned, not built yet"},
       {"watch sconds", "did you mean seconds?"},
       {"watch seconds as octal", "there is no format 'octal'"},
       {"pause on smoke", "'smoke' is not expected behind `pause on` (there follows read, write"},

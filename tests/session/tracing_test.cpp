@@ -35,13 +35,18 @@ void trace(Session& session, const std::vector<std::string>& signals, bool from_
   }
 }
 
-const std::vector<std::string> kMany{
-    "pin.PB5",        "pin.PB0",       "pin.PD1",      "pin.PD",
-    "heater_ms",      "state",         "ramp.target",  "setpoint - measured",
-    "seconds",        "interrupt",     "interrupt ADC", "byte out",
-    "byte in USART0", "part chamber",  "voltage PC0",  "sleep",
-    "chip.ADCSRA",    "chip.TIFR1.OCF1A", "chip.UCSR0A", "chip.OCR1A",
-    "eeprom write",   "reset",         "chip.eeprom[0]", "pin.PD2"};
+const std::vector<std::string> kMany{"pin.PB5",        "pin.PB0",
+                                     "pin.PD1",        "pin.PD",
+                                     "heater_ms",      "state",
+                                     "ramp.target",    "setpoint - measured",
+                                     "seconds",        "interrupt",
+                                     "interrupt ADC",  "byte out",
+                                     "byte in USART0", "part chamber",
+                                     "voltage PC0",    "sleep",
+                                     "chip.ADCSRA",    "chip.TIFR1.OCF1A",
+                                     "chip.UCSR0A",    "chip.OCR1A",
+                                     "eeprom write",   "reset",
+                                     "chip.eeprom[0]", "pin.PD2"};
 
 /// All that has been recorded, up to a time.
 std::string recorded(const Session& session, Picoseconds to = {UINT64_MAX}) {
@@ -191,7 +196,9 @@ TEST_CASE("whichever way one goes, the same is recorded, and nothing changes", "
         case 0: (void)session.step(StepKind::kInto, StepUnit::kLine, 3).has_value(); break;
         case 1: (void)session.step(StepKind::kInto, StepUnit::kInstruction, 5).has_value(); break;
         case 2: (void)session.traces(); break;
-        default: session.go_for(Picoseconds{std::min<std::uint64_t>(left, random() % 400 * 1'000'000'000ULL + 1)});
+        default:
+          session.go_for(
+              Picoseconds{std::min<std::uint64_t>(left, random() % 400 * 1'000'000'000ULL + 1)});
       }
     }
     check_same(recorded(session, plain.chip().time()), truth);
@@ -207,7 +214,8 @@ TEST_CASE("whichever way one goes, the same is recorded, and nothing changes", "
       } else if (random() % 3 == 0) {
         REQUIRE(session.step_back(StepKind::kInto, StepUnit::kInstruction, 1 + random() % 50));
       } else {
-        session.go_for(Picoseconds{std::min<std::uint64_t>(end.count - now, 1 + end.count / (2 + random() % 5))});
+        session.go_for(Picoseconds{
+            std::min<std::uint64_t>(end.count - now, 1 + end.count / (2 + random() % 5))});
       }
     }
     if (session.chip().time().count < end.count)
@@ -244,7 +252,8 @@ TEST_CASE("another future takes the place of the one that was", "[tracing]") {
   CHECK(twice.chip().hash() == once.chip().hash());
   check_same(recorded(twice), recorded(once));
   CHECK(recorded(twice) != first);
-  // Back into the first future: what was recorded of it behind the fork is gone, and is recorded again.
+  // Back into the first future: what was recorded of it behind the fork is gone, and is recorded
+  // again.
   REQUIRE(twice.revert_to("end1"));
   CHECK(twice.chip().hash() == first_hash);
   CHECK(twice.signal("pin.PB5")->end() <= ticks_of(twice));
@@ -255,13 +264,14 @@ TEST_CASE("another future takes the place of the one that was", "[tracing]") {
 
 TEST_CASE("a torn value is seen if an interrupt comes between", "[tracing]") {
   // 16 bits are stored while nothing interrupts: one change. With a pause between: still one.
-  const std::string image = test::compiled(
-      "tracing-wide",
-      "#include <stdint.h>\n"
-      "volatile uint16_t w; volatile uint32_t d; volatile uint8_t b;\n"
-      "volatile struct { uint8_t low : 3, high : 5; } f; volatile float r = 1.5f;\n"
-      "int main(void) { for (;;) { w += 0x0101; d += 0x01010101UL; b++; f.high++; r += 0.25f; } }\n",
-      "-O1 -gdwarf-4");
+  const std::string image =
+      test::compiled("tracing-wide",
+                     "#include <stdint.h>\n"
+                     "volatile uint16_t w; volatile uint32_t d; volatile uint8_t b;\n"
+                     "volatile struct { uint8_t low : 3, high : 5; } f; volatile float r = 1.5f;\n"
+                     "int main(void) { for (;;) { w += 0x0101; d += 0x01010101UL; b++; f.high++; r "
+                     "+= 0.25f; } }\n",
+                     "-O1 -gdwarf-4");
   Session session(*Chip::make({"ATmega328P", 16'000'000}));
   REQUIRE(session.open(image));
   REQUIRE(session.go_to("main"));
@@ -293,7 +303,8 @@ TEST_CASE("a torn value is seen if an interrupt comes between", "[tracing]") {
   }
   const auto sum = session.signal("w + b");
   REQUIRE(sum);
-  CHECK(sum->at(sum->end()).value == static_cast<std::uint64_t>(session.evaluate("w + b")->integer));
+  CHECK(sum->at(sum->end()).value ==
+        static_cast<std::uint64_t>(session.evaluate("w + b")->integer));
 }
 
 TEST_CASE("pulse widths in every mode of every timer, to the cycle", "[tracing]") {
@@ -309,8 +320,8 @@ TEST_CASE("pulse widths in every mode of every timer, to the cycle", "[tracing]"
     unsigned modes;
     const char* pins[2];
   };
-  for (const Timer& timer : {Timer{0, 8, {"PD6", "PD5"}}, Timer{1, 16, {"PB1", "PB2"}},
-                             Timer{2, 8, {"PB3", "PD3"}}})
+  for (const Timer& timer :
+       {Timer{0, 8, {"PD6", "PD5"}}, Timer{1, 16, {"PB1", "PB2"}}, Timer{2, 8, {"PB3", "PD3"}}})
     for (unsigned mode = 0; mode < timer.modes; ++mode)
       for (unsigned com = 1; com <= 3; ++com)
         for (const unsigned compare : {0U, 1U, 7U, 99U, 100U}) {

@@ -67,8 +67,8 @@ std::uint64_t gap(std::mt19937_64& random) {
 
 TEST_CASE("a signal is the list of what was added, whatever is asked of it", "[signal]") {
   std::mt19937_64 random(test::fresh_seed());
-  for (const auto kind : {Signal::Kind::kLevel, Signal::Kind::kNumber, Signal::Kind::kReal,
-                          Signal::Kind::kMoment}) {
+  for (const auto kind :
+       {Signal::Kind::kLevel, Signal::Kind::kNumber, Signal::Kind::kReal, Signal::Kind::kMoment}) {
     for (unsigned round = 0; round < 12; ++round) {
       const unsigned count = round < 4 ? round : 3U << round % 12U;
       Plain plain;
@@ -81,7 +81,10 @@ TEST_CASE("a signal is the list of what was added, whatever is asked of it", "[s
       for (unsigned i = 0; i < count; ++i) {
         tick += gap(random);
         const std::uint64_t what = random() % 16;
-        Sample sample{tick, 0, what == 0 ? State::kFloating : what == 1 ? State::kUnknown : State::kKnown};
+        Sample sample{tick, 0,
+                      what == 0   ? State::kFloating
+                      : what == 1 ? State::kUnknown
+                                  : State::kKnown};
         if (plain.moments) sample.state = State::kKnown;
         if (sample.known()) sample.value = value_of(kind, random);
         signal.add(sample);
@@ -105,9 +108,11 @@ TEST_CASE("a signal is the list of what was added, whatever is asked of it", "[s
           expected.push_back(first);
         }
         for (const Sample& s : plain.all)
-          if (s.tick <= to && (plain.moments ? s.tick >= from : s.tick > from)) expected.push_back(s);
+          if (s.tick <= to && (plain.moments ? s.tick >= from : s.tick > from))
+            expected.push_back(s);
         auto samples = with.samples(from, to);
-        INFO(static_cast<int>(kind) << " from " << from << " to " << to << " begin " << begin << " n " << plain.all.size());
+        INFO(static_cast<int>(kind) << " from " << from << " to " << to << " begin " << begin
+                                    << " n " << plain.all.size());
         for (const Sample& s : expected) {
           const auto got = samples.next();
           REQUIRE(got);
@@ -121,8 +126,8 @@ TEST_CASE("a signal is the list of what was added, whatever is asked of it", "[s
         // Around changes, and anywhere.
         const auto near = [&] {
           const std::uint64_t at = plain.all[random() % plain.all.size()].tick + random() % 3;
-          return std::clamp(random() % 4 == 0 ? begin + random() % (tick - begin + 1) : at - 1, begin,
-                            tick);
+          return std::clamp(random() % 4 == 0 ? begin + random() % (tick - begin + 1) : at - 1,
+                            begin, tick);
         };
         const std::uint64_t a = near();
         const std::uint64_t b = near();
@@ -160,7 +165,8 @@ TEST_CASE("columns are what lies in them", "[signal]") {
     const auto got = signal.columns(from, to, columns);
     for (unsigned i = 0; i < columns; ++i) {
       const auto bound = [&](unsigned k) {
-        return from + static_cast<std::uint64_t>(static_cast<unsigned __int128>(to - from) * k / columns);
+        return from +
+               static_cast<std::uint64_t>(static_cast<unsigned __int128>(to - from) * k / columns);
       };
       const std::uint64_t begin = bound(i), end = bound(i + 1);
       double least = 0, most = 0;
@@ -229,19 +235,19 @@ TEST_CASE("a measurement is what the list says", "[signal]") {
     std::vector<std::uint64_t> high, low, period;
     std::uint64_t rising = 0, last_rise = 0, inside = 0, first_rise = 0;
     for (std::size_t i = 0; i < edges.size(); ++i) {
-      if (i != 0)
-        (edges[i].second ? low : high).push_back(edges[i].first - edges[i - 1].first);
+      if (i != 0) (edges[i].second ? low : high).push_back(edges[i].first - edges[i - 1].first);
       if (!edges[i].second) continue;
       if (rising++ == 0) first_rise = edges[i].first;
       if (rising > 1) period.push_back(edges[i].first - last_rise);
       last_rise = edges[i].first;
     }
     for (std::size_t i = 1; i < edges.size(); ++i)
-      if (!edges[i].second && edges[i].first <= last_rise) inside += edges[i].first - edges[i - 1].first;
+      if (!edges[i].second && edges[i].first <= last_rise)
+        inside += edges[i].first - edges[i - 1].first;
     CHECK(m->rising == rising);
     CHECK(m->falling == edges.size() - rising);
-    for (const auto& [spans, list] : {std::pair{&m->high, &high}, std::pair{&m->low, &low},
-                                      std::pair{&m->period, &period}}) {
+    for (const auto& [spans, list] :
+         {std::pair{&m->high, &high}, std::pair{&m->low, &low}, std::pair{&m->period, &period}}) {
       REQUIRE(spans->count == list->size());
       if (list->empty()) continue;
       CHECK(spans->least.count == 62'500 * *std::min_element(list->begin(), list->end()));
@@ -252,13 +258,15 @@ TEST_CASE("a measurement is what the list says", "[signal]") {
       const long double mean = sum / static_cast<long double>(list->size());
       for (const std::uint64_t x : *list)
         square += (static_cast<long double>(x) - mean) * (static_cast<long double>(x) - mean);
-      CHECK(std::abs(static_cast<double>(spans->mean.count) - static_cast<double>(mean * 62'500)) <= 1);
+      CHECK(std::abs(static_cast<double>(spans->mean.count) - static_cast<double>(mean * 62'500)) <=
+            1);
       const long double deviation = std::sqrt(square / static_cast<long double>(list->size()));
       CHECK(std::abs(static_cast<double>(spans->deviation.count) -
                      static_cast<double>(deviation * 62'500)) <= 10);
     }
     if (rising >= 2)
-      CHECK(*m->duty == Approx(static_cast<double>(inside) / static_cast<double>(last_rise - first_rise)));
+      CHECK(*m->duty ==
+            Approx(static_cast<double>(inside) / static_cast<double>(last_rise - first_rise)));
     else
       CHECK_FALSE(m->duty);
   }
@@ -284,8 +292,10 @@ TEST_CASE("numbers are measured by time, delays by edges, limits by stretches", 
   CHECK(within->count == 1);
   CHECK(within->most.count == 40'000'000);
 
-  Signal a(facts_of(Signal::Kind::kLevel), 1'000'000, 0), b(facts_of(Signal::Kind::kLevel), 3'000'000, 0);
-  for (const unsigned tick : {0U, 10U, 15U, 30U, 35U}) a.add({tick, tick % 10 == 0 && tick != 0, State::kKnown});
+  Signal a(facts_of(Signal::Kind::kLevel), 1'000'000, 0),
+      b(facts_of(Signal::Kind::kLevel), 3'000'000, 0);
+  for (const unsigned tick : {0U, 10U, 15U, 30U, 35U})
+    a.add({tick, tick % 10 == 0 && tick != 0, State::kKnown});
   for (const unsigned tick : {0U, 36U, 99U}) b.add({tick, tick == 36 ? 1U : 0U, State::kKnown});
   a.end_at(100);
   b.end_at(300);
@@ -301,7 +311,8 @@ TEST_CASE("numbers are measured by time, delays by edges, limits by stretches", 
   CHECK_FALSE(measure(number, {200'000'000}, {300'000'000}));
 }
 
-TEST_CASE("a value change dump says the same as the signals, by the standard's grammar", "[signal]") {
+TEST_CASE("a value change dump says the same as the signals, by the standard's grammar",
+          "[signal]") {
   std::mt19937_64 random(test::fresh_seed());
   for (unsigned round = 0; round < 30; ++round) {
     std::vector<Signal> signals;
@@ -321,7 +332,9 @@ TEST_CASE("a value change dump says the same as the signals, by the standard's g
         const std::uint64_t odd = random() % 9;
         const bool plain = kind == Signal::Kind::kMoment;
         signal.add({tick, value_of(kind, random),
-                    plain || odd > 1 ? State::kKnown : odd == 0 ? State::kFloating : State::kUnknown});
+                    plain || odd > 1 ? State::kKnown
+                    : odd == 0       ? State::kFloating
+                                     : State::kUnknown});
         tick += 1 + random() % 5000;
       }
       signal.end_at(tick);
@@ -349,7 +362,8 @@ TEST_CASE("a value change dump says the same as the signals, by the standard's g
         std::vector<std::pair<std::uint64_t, std::string>> expected;
         auto samples = signal.samples();
         while (const auto s = samples.next()) {
-          const long double time = static_cast<long double>(s->tick) * 1e15L / static_cast<long double>(signal.hz()) /
+          const long double time = static_cast<long double>(s->tick) * 1e15L /
+                                   static_cast<long double>(signal.hz()) /
                                    static_cast<long double>(vcd.femtoseconds);
           const auto at = static_cast<std::uint64_t>(std::llroundl(time));
           if (vcd.femtoseconds != 1000) CHECK(static_cast<long double>(at) == time);
@@ -381,7 +395,8 @@ TEST_CASE("the unit of a dump is the coarsest that holds every time", "[signal]"
   const auto unit = [](std::uint64_t hz, std::vector<std::uint64_t> ticks) {
     Signal signal(facts_of(Signal::Kind::kLevel), hz, 0);
     bool level = false;
-    for (const std::uint64_t tick : ticks) signal.add({tick, (level = !level) ? 1U : 0U, State::kKnown});
+    for (const std::uint64_t tick : ticks)
+      signal.add({tick, (level = !level) ? 1U : 0U, State::kKnown});
     std::ostringstream out;
     REQUIRE(write_waveforms(out, WaveformKind::kVcd, {signal}, {}, {UINT64_MAX}));
     const std::string text = out.str();
@@ -394,6 +409,6 @@ TEST_CASE("the unit of a dump is the coarsest that holds every time", "[signal]"
   CHECK(unit(16'000'000, {16, 32}) == "1 us");
   CHECK(unit(16'000'000, {1}) == "100 ps");
   CHECK(unit(32'768, {1}) == "1 fs");
-  CHECK(unit(7'372'800, {1}) == "1 ps");                        // none holds it
+  CHECK(unit(7'372'800, {1}) == "1 ps");                                  // none holds it
   CHECK(unit(32'768, {std::uint64_t{32'768} * 7200 * 5 + 1}) == "1 ps");  // nor has it room
 }

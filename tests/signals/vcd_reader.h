@@ -58,9 +58,12 @@ inline Vcd read_vcd(const std::string& text) {
       if (body.size() != 2) return wrong("a time scale is a number and a unit");
       if (body[0] != "1" && body[0] != "10" && body[0] != "100") return wrong("scale");
       vcd.femtoseconds = std::stoull(body[0]);
-      const std::map<std::string, std::uint64_t> units{
-          {"fs", 1}, {"ps", 1000}, {"ns", 1000'000}, {"us", 1000'000'000},
-          {"ms", 1000'000'000'000}, {"s", 1000'000'000'000'000}};
+      const std::map<std::string, std::uint64_t> units{{"fs", 1},
+                                                       {"ps", 1000},
+                                                       {"ns", 1000'000},
+                                                       {"us", 1000'000'000},
+                                                       {"ms", 1000'000'000'000},
+                                                       {"s", 1000'000'000'000'000}};
       if (units.count(body[1]) == 0) return wrong("unit");
       vcd.femtoseconds *= units.at(body[1]);
     } else if (keyword == "$scope") {
@@ -113,7 +116,8 @@ inline Vcd read_vcd(const std::string& text) {
     if (word == "$end" && dumping) {
       dumping = false;
       for (const auto& v : vcd.variables)
-        if (v.changes.size() != (v.type == "event" ? 0U : 1U)) return wrong("not dumped: " + v.name);
+        if (v.changes.size() != (v.type == "event" ? 0U : 1U))
+          return wrong("not dumped: " + v.name);
       continue;
     }
     if (!timed) return wrong("a value before any time");
