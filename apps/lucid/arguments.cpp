@@ -213,6 +213,18 @@ void declare(CLI::App& app, Arguments& a) {
       "Example: lucid diverge good.elf bad.elf --first 'feed USART0 \"G\\n\"'\n"
       "The exit code is 1 if they part.");
 
+  CLI::App* plot = app.add_subcommand("plot", "Draw a file of signals");
+  plot->add_option("file", a.image, "A value change dump (.vcd) or a table (.csv)")->required();
+  plot->add_option("signals", a.name, "Which ones, with commas between; otherwise all");
+  plot->add_option("--from", a.from, "Where it begins")->type_name("TIME");
+  plot->add_option("--to", a.to, "Where it ends")->type_name("TIME");
+  plot->add_option("--into", a.picture, "A .png, .svg or .html; otherwise it is drawn as text")
+      ->type_name("FILE");
+  plot->add_option("--size", a.size, "Of the picture: 1280x800")->type_name("WIDTHxHEIGHT");
+  plot->add_flag("--dark", a.dark, "On a dark ground");
+  add_output(plot, a);
+  plot->footer("Example: lucid plot firing.vcd --from 1s --to 1100ms --into firing.png");
+
   CLI::App* chips = app.add_subcommand("chips", "The chips there are, or one of them");
   chips->add_option("name", a.name, "A chip");
   add_output(chips, a);

@@ -18,6 +18,8 @@ struct Arguments {
   std::vector<std::string> commands, sources, attach;
   std::string other, align = "calls", into = ".", at_most = "10s";  ///< of diverge
   std::vector<std::string> benches, chips;
+  std::string from, to, size, picture;  ///< of plot
+  bool dark = false;
   bool json = false;
   bool all = false;
   bool pace = false;

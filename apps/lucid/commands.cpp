@@ -503,8 +503,8 @@ const std::vector<Command>& commands() {
        {"plot [SIGNALS] [from WHEN to WHEN] [cursors WHEN and WHEN] [sized N by N] [dark] "
         "[into FILE]"},
        "draw what is traced, here or into a picture",
-       "Into a .png or .svg of 1280 by 800, or as it is sized. Cursors: two lines, and the time "
-       "between them.",
+       "Into a .png or .svg, 1280 wide or as it is sized; into an .html: a page to move, zoom and "
+       "measure in. Cursors: two lines, and the time between them.",
        "plot pin.PB5, state from 4 s to 10 s into firing.png",
        &Console::do_plot},
       {"export",

@@ -6,9 +6,9 @@
 #include <charconv>
 
 #include "console.h"
-#include "lucid/plot.h"
 #include "lucid/waveform.h"
 #include "output.h"
+#include "picture.h"
 
 namespace lucid::app {
 
@@ -185,33 +185,13 @@ Result<std::vector<Signal>> Console::signals_of(const std::string& names) const 
     return all;
   }
   std::vector<Signal> out;
-  for (std::size_t at = 0; at <= names.size();) {
-    const std::size_t comma = std::min(names.find(',', at), names.size());
-    std::string name = names.substr(at, comma - at);
-    const std::size_t begin = name.find_first_not_of(' ');
-    name = begin == std::string::npos ? ""
-                                      : name.substr(begin, name.find_last_not_of(' ') + 1 - begin);
+  for (const std::string& name : names_in(names)) {
     auto signal = session_->signal(name);
     if (!signal) return fail(signal.error());
     out.push_back(std::move(*signal));
-    at = comma + 1;
   }
   return out;
 }
-
-namespace {
-
-/// All that is recorded, as far as nothing else is said.
-std::pair<Picoseconds, Picoseconds> extent(const std::vector<Signal>& signals) {
-  Picoseconds from{UINT64_MAX}, to;
-  for (const Signal& signal : signals) {
-    from.count = std::min(from.count, signal.time(signal.begin()).count);
-    to.count = std::max(to.count, signal.time(signal.end()).count);
-  }
-  return {from, to};
-}
-
-}  // namespace
 
 Result<void> Console::do_plot(const Words& words) {
   auto signals = signals_of(words.text("SIGNALS"));
@@ -236,22 +216,12 @@ Result<void> Console::do_plot(const Words& words) {
     if (!b) return fail(b.error());
     options.cursors = std::pair{*a, *b};
   }
-  if (options.from.count >= options.to.count)
-    return fail(ErrorCode::kUsage, "there is no time between these moments",
-                "run on, or name others: plot from 1 s to 2 s");
-  if (options.from.count >= all.second.count || options.to.count <= all.first.count)
-    return fail(ErrorCode::kOutOfRange, "nothing is recorded there",
-                fmt::format("it is from {} to {}", to_text(all.first), to_text(all.second)));
+  if (auto some = check_extent(*signals, options); !some) return some;
   if (words.text("FILE").empty()) {
     show(Drawing{std::move(*signals), options.from, options.to});
     return {};
   }
   const std::string path = file(words);
-  const auto ends = [&](const char* with) {
-    return path.size() > 4 && path.compare(path.size() - 4, 4, with) == 0;
-  };
-  if (!ends(".png") && !ends(".svg"))
-    return fail(ErrorCode::kUsage, fmt::format("'{}' is neither .png nor .svg", path));
   options.dark = words.has("dark");
   if (words.has("sized")) {
     const auto sizes = words.texts("N");
@@ -269,10 +239,7 @@ Result<void> Console::do_plot(const Words& words) {
     if (!mark.other_future && !mark.image_gone) options.lines.push_back({mark.time, mark.name});
   std::sort(options.lines.begin(), options.lines.end(),
             [](const auto& a, const auto& b) { return a.at.count < b.at.count; });
-  const auto picture =
-      plot(*signals, ends(".png") ? PictureKind::kPng : PictureKind::kSvg, options);
-  if (!picture) return fail(picture.error());
-  if (auto written = write_file(path, *picture); !written) return written;
+  if (auto drawn = draw_into(path, *signals, options); !drawn) return drawn;
   show(Message{fmt::format("{} signal{} drawn into {}", signals->size(),
                            signals->size() == 1 ? "" : "s", path)});
   return {};

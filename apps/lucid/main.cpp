@@ -12,8 +12,10 @@
 #include "console.h"
 #include "demo.h"
 #include "documents.h"
+#include "lucid/waveform.h"
 #include "moment_file.h"
 #include "output.h"
+#include "picture.h"
 #include "prompt.h"
 
 namespace lucid::app {
@@ -307,6 +309,66 @@ int diverge(const Arguments& a, const Console::Options& options) {
   return parting.files.empty() ? kExitGood : kExitExpectation;
 }
 
+/// What is to be drawn of a file, and how.
+Result<std::pair<std::vector<Signal>, PlotOptions>> drawing_of(const Arguments& a) {
+  auto signals = open_waveforms(a.image);
+  if (!signals) return fail(signals.error());
+  if (!a.name.empty()) {
+    std::vector<Signal> chosen;
+    std::vector<std::string> names;
+    for (const Signal& signal : *signals) names.push_back(signal.name());
+    for (const std::string& name : names_in(a.name)) {
+      const auto found = std::find(names.begin(), names.end(), name);
+      if (found == names.end())
+        return fail(ErrorCode::kNotFound, "there is no signal '" + name + "' in it",
+                    did_you_mean(name, names));
+      chosen.push_back((*signals)[static_cast<std::size_t>(found - names.begin())]);
+    }
+    *signals = std::move(chosen);
+  }
+  PlotOptions options;
+  std::tie(options.from, options.to) = extent(*signals);
+  for (const auto& [text, time] :
+       {std::pair{&a.from, &options.from}, std::pair{&a.to, &options.to}}) {
+    if (text->empty()) continue;
+    const auto parsed = time_of(*text);
+    if (!parsed) return fail(ErrorCode::kUsage, "'" + *text + "' is no time", "such as 12.5ms");
+    *time = *parsed;
+  }
+  if (!a.size.empty()) {
+    const std::size_t by = a.size.find('x');
+    const auto number = [](const std::string& text) {
+      return static_cast<unsigned>(
+          std::min<std::uint64_t>(parse_number(text).value_or(0), UINT32_MAX));
+    };
+    options.width = number(a.size.substr(0, by));
+    options.height = by == std::string::npos ? 0 : number(a.size.substr(by + 1));
+    if (options.width == 0 || options.height == 0)
+      return fail(ErrorCode::kUsage, "'" + a.size + "' is no size", "such as 1280x800");
+  }
+  options.dark = a.dark;
+  options.title = std::filesystem::path(a.image).filename().string();
+  options.detail = to_text(options.from) + " to " + to_text(options.to);
+  return std::pair{std::move(*signals), std::move(options)};
+}
+
+int plot_file(const Arguments& a, Console& console) {
+  const auto drawn = console.answer("plot " + a.image, [&]() -> Result<void> {
+    auto drawing = drawing_of(a);
+    if (!drawing) return fail(drawing.error());
+    auto& [signals, options] = *drawing;
+    if (auto some = check_extent(signals, options); !some) return some;
+    if (a.picture.empty()) {
+      console.show(Drawing{std::move(signals), options.from, options.to});
+      return {};
+    }
+    if (auto done = draw_into(a.picture, signals, options); !done) return done;
+    console.show(Message{std::to_string(signals.size()) + " signals drawn into " + a.picture});
+    return {};
+  });
+  return drawn ? kExitGood : told(drawn.error(), console);
+}
+
 int list_chips(const Arguments& a, Console& console) {
   const auto listed = console.answer("chips " + a.name, [&]() -> Result<void> {
     if (a.name.empty()) {
@@ -403,6 +465,7 @@ int main_with(int argc, char** argv) {
   if (command == "play") return play_script(a, console);
   if (command == "run") return run_image(a, console);
   if (command == "listing") return list_image(a, console);
+  if (command == "plot") return plot_file(a, console);
   return list_chips(a, console);
 }
 

@@ -38,6 +38,12 @@ enum class PictureKind : std::uint8_t { kPng, kSvg };
 [[nodiscard]] LUCID_API Result<std::string> plot(const std::vector<Signal>& signals,
                                                  PictureKind kind, const PlotOptions& options);
 
+/// The same as one page of HTML that needs no network: it can be moved and zoomed in, cursors
+/// measure, lanes can be hidden, moved and renamed; its address leads to what is seen. All that the
+/// signals have is in it, `from` and `to` are where it begins. Errors: kUsage, as plot().
+[[nodiscard]] LUCID_API Result<std::string> plot_page(const std::vector<Signal>& signals,
+                                                      const PlotOptions& options);
+
 }  // namespace lucid
 
 #endif  // LUCID_PLOT_H

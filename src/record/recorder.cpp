@@ -204,7 +204,7 @@ void Recorder::stored(const machine::Record& record, std::uint32_t address) {
         ((lane.partial->stored & mask) != 0 || record.tick - lane.partial->last > kTogether))
       settle(lane);
     lane.bytes[place] = value;
-    if (!lane.partial) lane.partial.emplace();
+    if (!lane.partial) lane.partial = Lane::Partial{0, 0};
     lane.partial->stored |= mask;
     lane.partial->last = record.tick;
     // Objects are whole: all of their bytes have been stored, or none.

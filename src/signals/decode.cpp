@@ -14,14 +14,14 @@ namespace {
 constexpr std::uint64_t kIdle = 0xffff;
 constexpr std::size_t kMostBytes = 1'000'000;
 
-struct Edge {
+struct WireEdge {
   std::uint64_t tick;
   bool high;
 };
 
 /// The levels of a wire; what floats or is unknown keeps the level before.
-std::vector<Edge> edges_of(const Signal& signal) {
-  std::vector<Edge> out;
+std::vector<WireEdge> edges_of(const Signal& signal) {
+  std::vector<WireEdge> out;
   auto samples = signal.samples();
   while (const auto sample = samples.next()) {
     if (!sample->known()) continue;
@@ -38,11 +38,11 @@ Result<void> be_level(const Signal& signal) {
 }
 
 /// Puts spans together.
-class Spans {
+class SpanWriter {
  public:
   /// What a value is called that is no byte.
   using NameOf = std::string (*)(std::uint64_t value);
-  Spans(const Signal& of, const std::string& name, Format::Kind format, NameOf name_of)
+  SpanWriter(const Signal& of, const std::string& name, Format::Kind format, NameOf name_of)
       : of_(of), name_of_(name_of) {
     facts_.name = name;
     facts_.scope = of.facts().scope;
@@ -88,7 +88,7 @@ class Spans {
 // --------------------------------------------------------------------------------
 
 /// From the pulses: the shortest is one bit, all are whole numbers of them.
-std::optional<double> bit_ticks(const std::vector<Edge>& edges, std::uint64_t hz) {
+std::optional<double> bit_ticks(const std::vector<WireEdge>& edges, std::uint64_t hz) {
   constexpr std::size_t kEnough = 20'000;
   std::vector<std::uint64_t> widths;
   for (std::size_t i = 2; i < std::min(edges.size(), kEnough); ++i)
@@ -143,7 +143,7 @@ Result<Decoded> decode_serial(const Signal& line, const SerialForm& form) {
   if (auto level = be_level(line); !level) return fail(level.error());
   if (form.bits < 5 || form.bits > 9 || form.rate < 0)
     return fail(ErrorCode::kOutOfRange, "a frame has 5 to 9 data bits");
-  const std::vector<Edge> edges = edges_of(line);
+  const std::vector<WireEdge> edges = edges_of(line);
   const auto found = form.rate > 0 ? std::optional(static_cast<double>(line.hz()) / form.rate)
                                    : bit_ticks(edges, line.hz());
   if (!found || *found < 1)
@@ -151,7 +151,7 @@ Result<Decoded> decode_serial(const Signal& line, const SerialForm& form) {
                 fmt::format("{} has too few edges to tell its rate", line.name()),
                 "say it: decode serial … at 9600 baud");
   const double bit = *found;
-  Spans spans(line, line.name() + " serial", Format::Kind::kCharacter, serial_name);
+  SpanWriter spans(line, line.name() + " serial", Format::Kind::kCharacter, serial_name);
   spans.out().rate = static_cast<double>(line.hz()) / bit;
   std::size_t at = 0;  // the edge at or before where the line is looked at
   const auto level = [&](double tick) {
@@ -212,8 +212,8 @@ Result<Decoded> decode_two_wire(const Signal& clock, const Signal& data) {
     if (auto level = be_level(*wire); !level) return fail(level.error());
   if (clock.hz() != data.hz())
     return fail(ErrorCode::kUsage, "the two wires were not recorded by the same clock");
-  Spans spans(data, data.name() + " two-wire", Format::Kind::kHex, two_wire_name);
-  const std::vector<Edge> scl = edges_of(clock), sda = edges_of(data);
+  SpanWriter spans(data, data.name() + " two-wire", Format::Kind::kHex, two_wire_name);
+  const std::vector<WireEdge> scl = edges_of(clock), sda = edges_of(data);
   bool clock_high = true, data_high = true, busy = false, address = false, reading = false;
   unsigned bits = 0;
   std::uint64_t value = 0, began = 0, ack_began = 0;
@@ -228,7 +228,7 @@ Result<Decoded> decode_two_wire(const Signal& clock, const Signal& data) {
     // Data moves first where both move: it is to be stable while the clock is high.
     const bool is_data = c == scl.size() || (d < sda.size() && sda[d].tick <= scl[c].tick);
     if (is_data) {
-      const Edge edge = sda[d++];
+      const WireEdge edge = sda[d++];
       const bool moved = edge.high != data_high;
       data_high = edge.high;
       const bool together = c < scl.size() && scl[c].tick == edge.tick && !scl[c].high;
@@ -245,7 +245,7 @@ Result<Decoded> decode_two_wire(const Signal& clock, const Signal& data) {
       }
       continue;
     }
-    const Edge edge = scl[c++];
+    const WireEdge edge = scl[c++];
     if (edge.high == clock_high) continue;
     clock_high = edge.high;
     if (!busy) continue;
@@ -287,10 +287,12 @@ Result<Decoded> decode_spi(const Signal& clock, const Signal& data, const Signal
   if (mode > 3) return fail(ErrorCode::kOutOfRange, "there are modes 0 to 3");
   if (clock.hz() != data.hz() || (select != nullptr && select->hz() != clock.hz()))
     return fail(ErrorCode::kUsage, "the wires were not recorded by the same clock");
-  Spans spans(data, data.name() + " spi", Format::Kind::kHex, other_name);
-  const std::vector<Edge> sck = edges_of(clock), line = edges_of(data);
-  const std::vector<Edge> chosen = select != nullptr ? edges_of(*select) : std::vector<Edge>{};
-  const auto level_at = [](const std::vector<Edge>& edges, std::size_t& at, std::uint64_t tick) {
+  SpanWriter spans(data, data.name() + " spi", Format::Kind::kHex, other_name);
+  const std::vector<WireEdge> sck = edges_of(clock), line = edges_of(data);
+  const std::vector<WireEdge> chosen =
+      select != nullptr ? edges_of(*select) : std::vector<WireEdge>{};
+  const auto level_at = [](const std::vector<WireEdge>& edges, std::size_t& at,
+                           std::uint64_t tick) {
     while (at + 1 < edges.size() && edges[at + 1].tick <= tick) ++at;
     return !edges.empty() && edges[at].tick <= tick && edges[at].high;
   };
@@ -344,8 +346,8 @@ Result<Decoded> decode_spi(const Signal& clock, const Signal& data, const Signal
 
 Result<Decoded> decode_one_wire(const Signal& line) {
   if (auto level = be_level(line); !level) return fail(level.error());
-  Spans spans(line, line.name() + " one-wire", Format::Kind::kHex, other_name);
-  const std::vector<Edge> edges = edges_of(line);
+  SpanWriter spans(line, line.name() + " one-wire", Format::Kind::kHex, other_name);
+  const std::vector<WireEdge> edges = edges_of(line);
   const auto microseconds = [&](std::uint64_t ticks) {
     return static_cast<double>(ticks) * 1e6 / static_cast<double>(line.hz());
   };
@@ -397,7 +399,7 @@ Result<Decoded> decode_pulses(const Signal& line, bool widths) {
   facts.unit = widths ? "us" : "%";
   Decoded out;
   out.signal = Signal(std::move(facts), line.hz(), line.begin());
-  const std::vector<Edge> edges = edges_of(line);
+  const std::vector<WireEdge> edges = edges_of(line);
   const auto put = [&](std::uint64_t tick, double value) {
     Sample sample{tick, 0, Sample::State::kKnown};
     std::memcpy(&sample.value, &value, sizeof value);

@@ -12,11 +12,11 @@ namespace {
 
 constexpr std::uint64_t kSecond = 1'000'000'000'000;
 
-struct Unit {
+struct TimeUnit {
   std::uint64_t picoseconds;
   const char* name;
 };
-constexpr std::array<Unit, 5> kUnits{
+constexpr std::array<TimeUnit, 5> kUnits{
     {{kSecond, "s"}, {kSecond / 1000, "ms"}, {1'000'000, "us"}, {1000, "ns"}, {1, "ps"}}};
 
 /// Steps that people count in.
@@ -42,8 +42,8 @@ std::vector<TimeTick> time_ticks(Picoseconds from, Picoseconds to, unsigned most
     if (span / s <= most) break;
   }
   // In the unit of the latest, with as many digits as the step needs.
-  Unit unit = kUnits.back();
-  for (const Unit& u : kUnits)
+  TimeUnit unit = kUnits.back();
+  for (const TimeUnit& u : kUnits)
     if (to.count >= u.picoseconds) {
       unit = u;
       break;
@@ -114,8 +114,8 @@ std::string box_text(const Signal& signal, const Sample& sample) {
 }
 
 std::string short_time(Picoseconds span) {
-  Unit unit = kUnits.back();
-  for (const Unit& u : kUnits)
+  TimeUnit unit = kUnits.back();
+  for (const TimeUnit& u : kUnits)
     if (span.count >= u.picoseconds) {
       unit = u;
       break;

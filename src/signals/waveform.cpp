@@ -106,6 +106,14 @@ std::string plain_name(const std::string& name, std::set<std::string>& taken) {
   return out;
 }
 
+/// Nothing that ends a comment.
+std::string in_comment(const std::string& text) {
+  std::string out;
+  for (const char c : text)
+    if (c >= ' ' && c <= '~') out += c == '$' ? '_' : c;
+  return out;
+}
+
 /// What a VCD calls it within its lines.
 std::string code_of(std::size_t number) {
   constexpr unsigned kFirst = 33, kCount = 94;
@@ -216,10 +224,9 @@ class VcdWriter {
     }
     if (facts.names.empty() && facts.unit.empty()) return;
     out_ << "$comment " << name;
-    if (!facts.unit.empty()) out_ << " in ";
-    for (const char c : facts.unit)
-      if (static_cast<unsigned char>(c) < 0x80) out_ << c;
-    for (const auto& [value, called] : facts.names) out_ << ' ' << value << '=' << called;
+    if (!facts.unit.empty()) out_ << " in " << in_comment(facts.unit);
+    for (const auto& [value, called] : facts.names)
+      out_ << ' ' << value << '=' << in_comment(called);
     out_ << " $end\n";
   }
 
@@ -267,7 +274,7 @@ class VcdWriter {
 };
 
 std::string csv_field(const std::string& text) {
-  if (text.find_first_of(",\"\n\r") == std::string::npos) return text;
+  if (text.find_first_of(",;\"\n\r") == std::string::npos) return text;
   std::string out = "\"";
   for (const char c : text) {
     if (c == '"') out += '"';
