@@ -5,6 +5,10 @@ include(CMakePackageConfigHelpers)
 
 install(TARGETS lucid EXPORT LucidLoopTargets
         LIBRARY DESTINATION ${CMAKE_INSTALL_LIBDIR} ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR})
+install(TARGETS lucid_plot EXPORT LucidLoopPlotTargets
+        LIBRARY DESTINATION ${CMAKE_INSTALL_LIBDIR} ARCHIVE DESTINATION ${CMAKE_INSTALL_LIBDIR})
+install(EXPORT LucidLoopPlotTargets NAMESPACE LucidLoop::
+        DESTINATION ${CMAKE_INSTALL_LIBDIR}/cmake/LucidLoop)
 install(DIRECTORY include/lucid DESTINATION ${CMAKE_INSTALL_INCLUDEDIR})
 install(EXPORT LucidLoopTargets NAMESPACE LucidLoop::
         DESTINATION ${CMAKE_INSTALL_LIBDIR}/cmake/LucidLoop)

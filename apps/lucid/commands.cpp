@@ -479,6 +479,15 @@ const std::vector<Command>& commands() {
        "next of the other.",
        "measure pin.PB5 from 4 s to 10 s",
        &Console::do_measure},
+      {"match",
+       Group::kSignals,
+       {"match SIGNAL with SIGNAL [from rising|falling] within TIME"},
+       "does a capture do the same as a trace?",
+       "From the first edge on, or the first of a kind. Offset and rate of the clocks are fitted "
+       "and "
+       "told; the first edge that differs by more than that, too.",
+       "match pin.PB5 with real.D0 from rising within 10us",
+       &Console::do_match},
       {"decode",
        Group::kSignals,
        {"decode serial SIGNAL [at N baud] [with N bits] [even|odd] [ignoring TIME] [named WORD]",

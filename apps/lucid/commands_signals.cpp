@@ -86,6 +86,11 @@ Result<std::pair<double, double>> limits_of(const std::string& text) {
 
 }  // namespace
 
+void Console::tell_times(const Spans& spans) {
+  if (spans.count == 0) return;
+  for (const Picoseconds at : {spans.last_at, spans.most_at, spans.least_at}) session_->told(at);
+}
+
 Result<void> Console::do_measure(const Words& words) {
   const auto stretch = window(words);
   if (!stretch) return fail(stretch.error());
@@ -108,6 +113,7 @@ Result<void> Console::do_measure(const Words& words) {
     }
     auto spans = measure_delays(*signal, edges[0], *other, edges[1], from, to);
     if (!spans) return fail(spans.error());
+    tell_times(*spans);
     show(MeasuredSpans{what, *spans});
     return {};
   }
@@ -116,12 +122,38 @@ Result<void> Console::do_measure(const Words& words) {
     if (!limits) return fail(limits.error());
     auto spans = measure_within(*signal, limits->first, limits->second, from, to);
     if (!spans) return fail(spans.error());
+    tell_times(*spans);
     show(MeasuredSpans{names[0] + " in " + words.text("LIMITS"), *spans});
     return {};
   }
   auto measurement = measure(*signal, from, to);
   if (!measurement) return fail(measurement.error());
+  for (const Spans* spans :
+       {&measurement->gaps, &measurement->period, &measurement->low, &measurement->high})
+    tell_times(*spans);
+  if (measurement->values)
+    for (const Picoseconds at : {measurement->values->least_at, measurement->values->most_at})
+      session_->told(at);
   show(Measured{signal->name(), std::move(*measurement)});
+  return {};
+}
+
+Result<void> Console::do_match(const Words& words) {
+  const auto names = words.texts("SIGNAL");
+  const auto one = session_->signal(names[0]);
+  if (!one) return fail(one.error());
+  const auto other = session_->signal(names[1]);
+  if (!other) return fail(other.error());
+  const auto tolerance = parse_time(words.text("TIME"));
+  if (!tolerance) return fail(tolerance.error());
+  const Edge edge = words.has("rising")    ? Edge::kRising
+                    : words.has("falling") ? Edge::kFalling
+                                           : Edge::kAny;
+  const auto found = match(*one, *other, edge, *tolerance);
+  if (!found) return fail(found.error());
+  session_->told(found->worst_at);
+  if (found->difference) session_->told(found->difference->at);
+  show(Matched{names[0], names[1], *tolerance, *found});
   return {};
 }
 
@@ -152,6 +184,9 @@ Result<void> Console::do_decode(const Words& words) {
   spec.name = words.text("WORD");
   auto decoded = session_->decode(spec);
   if (!decoded) return fail(decoded.error());
+  constexpr std::size_t kShown = 128;
+  for (std::size_t i = 0; i < std::min(decoded->data.size(), kShown); ++i)
+    session_->told(decoded->data[i].at);
   show(DecodedWires{std::move(*decoded)});
   return {};
 }

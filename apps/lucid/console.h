@@ -14,6 +14,7 @@
 
 #include "commands.h"
 #include "lucid/bench.h"
+#include "lucid/measurement.h"
 #include "lucid/session.h"
 #include "serial_end.h"
 #include "writer.h"
@@ -151,6 +152,7 @@ class Console final : public Listener {
   Result<void> do_untrace(const Words& words);
   Result<void> do_clear_traces(const Words& words);
   Result<void> do_measure(const Words& words);
+  Result<void> do_match(const Words& words);
   Result<void> do_decode(const Words& words);
   Result<void> do_import(const Words& words);
   Result<void> do_plot(const Words& words);
@@ -188,6 +190,8 @@ class Console final : public Listener {
   /// The signals that are named, or all.
   Result<std::vector<Signal>> signals_of(const std::string& names) const;
   [[nodiscard]] Result<Picoseconds> when(const std::string& text) const;
+  /// What is shown of them can be given back: back to 512.142 ms.
+  void tell_times(const Spans& spans);
   Result<void> step(StepKind kind, const Words& words);
   Result<void> step_back(StepKind kind, const Words& words);
   /// After going back: what was sent since has not been sent.

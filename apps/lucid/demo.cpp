@@ -12,6 +12,7 @@ const std::vector<Demo>& demos() {
       {"lost-character", "a ring buffer loses a character at one index only"},
       {"past-the-end", "a schedule is read one entry past its end in EEPROM"},
       {"torn-tick", "a 16-bit tick is read in two halves around its interrupt"},
+      {"short-blink", "the same fault, found by measuring pins and variables"},
       {"deep-plan", "a call depth runs the stack into data"},
       {"wrong-bit", "a skip-on-bit tests the wrong bit, in assembly"},
       {"no-handler", "a timer's interrupt is enabled and has no handler: the kiln starts again"},

@@ -282,6 +282,25 @@ struct JsonViews {
   Json operator()(const MeasuredSpans& m) const {
     return {{"view", "measured spans"}, {"what", m.what}, {"picoseconds", json(m.spans)}};
   }
+  Json operator()(const Matched& m) const {
+    Json out{{"view", "match"},
+             {"one", m.one},
+             {"other", m.other},
+             {"edges", m.match.edges},
+             {"picoseconds_later", m.match.offset},
+             {"ppm_slower", m.match.ppm},
+             {"picoseconds_worst", m.match.worst.count},
+             {"picoseconds_worst_at", m.match.worst_at.count},
+             {"same", !m.match.difference}};
+    if (const auto& d = m.match.difference) {
+      out["difference"] = {{"picoseconds", d->at.count}, {"rises", d->rises}, {"extra", d->extra}};
+      if (d->other_at) {
+        out["difference"]["picoseconds_other"] = d->other_at->count;
+        out["difference"]["other_rises"] = d->other_rises;
+      }
+    }
+    return out;
+  }
   Json operator()(const DecodedWires& w) const {
     const Decoded& d = w.decoded;
     Json out{{"view", "decoded"},    {"name", d.signal.name()}, {"bytes", d.bytes},

@@ -129,6 +129,11 @@ struct MeasuredSpans {
   std::string what;
   Spans spans;
 };
+struct Matched {
+  std::string one, other;
+  Picoseconds tolerance;
+  Match match;
+};
 struct DecodedWires {
   Decoded decoded;
 };
@@ -157,13 +162,13 @@ struct Chips {
   std::vector<Chip::Summary> chips;
 };
 
-using Reply =
-    std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
-                 MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
-                 TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView, Found,
-                 OpenedLine, Inputs, Logged, Help, Completions, Remark, ChipFacts, Demos, Marks,
-                 Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView,
-                 MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing, DecodedWires>;
+using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView,
+                           Registers, MemoryView, StackView, Callers, Breakpoints, Pins, Parts,
+                           IoRegisters, Variables, TimeView, Explanation, Serial, Chips, Watches,
+                           Faults, GraphView, Found, OpenedLine, Inputs, Logged, Help, Completions,
+                           Remark, ChipFacts, Demos, Marks, Session::TimelineView, Writes,
+                           OriginView, ComparisonView, SuppositionView, MissedView, Parting, Traces,
+                           Measured, MeasuredSpans, Drawing, DecodedWires, Matched>;
 
 }  // namespace lucid::app
 

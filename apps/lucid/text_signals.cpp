@@ -108,7 +108,10 @@ std::string SignalViews::operator()(const Measured& m) const {
       const double all = static_cast<double>(x.to.count - x.from.count - x.unknown.count);
       std::size_t widest = 0;
       constexpr std::size_t kShown = 8;
-      const std::size_t shown = std::min(x.held.size(), kShown);
+      // Where no value held for long, none says anything.
+      const bool telling =
+          all > 0 && !x.held.empty() && static_cast<double>(x.held[0].time.count) >= all / 50;
+      const std::size_t shown = telling ? std::min(x.held.size(), kShown) : 0;
       for (std::size_t i = 0; i < shown; ++i)
         widest = std::max(widest, style_.columns(x.held[i].text));
       for (std::size_t i = 0; i < shown; ++i) {
@@ -117,8 +120,10 @@ std::string SignalViews::operator()(const Measured& m) const {
         out += fmt::format("  {}  {:>14} {:>6.2f} %  {:>9}  {}\n", style_.padded(h.text, widest),
                            to_text(h.time), 100 * share, count_of(h.times, "time"), bar(share));
       }
-      if (x.different > shown)
+      if (telling && x.different > shown)
         out += style_.dim(fmt::format("  and {} other values\n", x.different - shown));
+      if (!telling && x.different > 1)
+        out += style_.dim(fmt::format("  {} values, none of them for long\n", x.different));
       break;
     }
   }
@@ -157,6 +162,37 @@ std::string SignalViews::operator()(const DecodedWires& w) const {
   if (shown < d.data.size())
     out += style_.dim(fmt::format("  and {} more; --json has them\n", d.data.size() - shown));
   return out;
+}
+
+std::string SignalViews::operator()(const Matched& m) const {
+  const Match& x = m.match;
+  std::string out = fmt::format("  {} of {} and {} the same within {}\n", count_of(x.edges, "edge"),
+                                m.one, m.other, to_text(m.tolerance));
+  const bool later = x.offset >= 0;
+  const auto distance = static_cast<std::uint64_t>(later ? x.offset : -x.offset);
+  if (x.edges != 0)
+    out += "  " +
+           style_.wrapped(fmt::format("{} begins {} {}, its clock is {:.4g} ppm {}; the worst that "
+                                      "is left is {} at {}",
+                                      m.other, to_text({distance}), later ? "later" : "earlier",
+                                      x.ppm < 0 ? -x.ppm : x.ppm, x.ppm < 0 ? "faster" : "slower",
+                                      to_text(x.worst), to_text(x.worst_at)),
+                          2) +
+           "\n";
+  if (!x.difference) return out;
+  const Match::Difference& d = *x.difference;
+  const auto word = [](bool rises) { return rises ? "rises" : "falls"; };
+  std::string what;
+  if (d.extra)
+    what = fmt::format("{} {} at {}, about {} here: {} has no such edge", m.other,
+                       word(d.other_rises), to_text(*d.other_at), to_text(d.at), m.one);
+  else if (d.other_at)
+    what = fmt::format("{} {} at {}; {} {} at {}", m.one, word(d.rises), to_text(d.at), m.other,
+                       word(d.other_rises), to_text(*d.other_at));
+  else
+    what = fmt::format("{} {} at {}; {} has no such edge", m.one, word(d.rises), to_text(d.at),
+                       m.other);
+  return out + "  " + style_.bad(style_.wrapped("then " + what, 2)) + "\n";
 }
 
 }  // namespace lucid::app

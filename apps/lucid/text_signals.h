@@ -18,6 +18,7 @@ class SignalViews {
   [[nodiscard]] std::string operator()(const Measured&) const;
   [[nodiscard]] std::string operator()(const MeasuredSpans&) const;
   [[nodiscard]] std::string operator()(const DecodedWires&) const;
+  [[nodiscard]] std::string operator()(const Matched&) const;
   [[nodiscard]] std::string operator()(const Drawing&) const;
 
  private:

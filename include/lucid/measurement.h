@@ -64,6 +64,26 @@ enum class Edge : std::uint8_t { kAny, kRising, kFalling };
 [[nodiscard]] LUCID_API Result<Spans> measure_delays(const Signal& one, Edge edge,
                                                      const Signal& other, Edge other_edge,
                                                      Picoseconds from, Picoseconds to);
+/// Whether two levels do the same: a trace, and a capture of the real thing.
+struct Match {
+  std::uint64_t edges = 0;      ///< that are the same, from the first one on
+  std::int64_t offset = 0;      ///< picoseconds that the other one's first edge comes later
+  double ppm = 0;               ///< by so much the other one's clock is slower, in millionths
+  Picoseconds worst, worst_at;  ///< the largest deviation that is left, and where
+  struct Difference {
+    Picoseconds at;                       ///< in the one
+    std::optional<Picoseconds> other_at;  ///< in the other; nothing: it has no such edge
+    bool rises = false;                   ///< in the one
+    bool other_rises = false;
+    bool extra = false;  ///< it is the other one that has an edge more
+  };
+  std::optional<Difference> difference;  ///< the first one
+};
+/// From the first edge of this kind on in both. Where one ends, nothing is compared any more. The
+/// clocks may differ by up to a tenth. Errors: kUsage for what is no level; kNotFound without such
+/// an edge.
+[[nodiscard]] LUCID_API Result<Match> match(const Signal& one, const Signal& other, Edge from,
+                                            Picoseconds tolerance);
 /// The stretches during which a number is within [least, most].
 [[nodiscard]] LUCID_API Result<Spans> measure_within(const Signal& signal, double least,
                                                      double most, Picoseconds from, Picoseconds to);

@@ -237,6 +237,9 @@ class LUCID_API Session {
   /// To a time, back or forward. A time that a pause has told means that very moment, for any other
   /// the last instruction boundary at or before it if it is in the past.
   Result<Pause> go_to_time(Picoseconds time);
+  /// A person has been shown this time, rounded as to_text() does it: given back, it means the very
+  /// moment.
+  void told(Picoseconds time);
   /// The same, but only back. Error: kUsage for a time that is not earlier.
   Result<Pause> back_to_time(Picoseconds time);
   /// Where the value that an object has now has come from: the instruction that worked it out,

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 // Reads bench files. The only file that knows TOML.
 #include "lucid/bench.h"
+#include "lucid/waveform.h"
 
 #include <fmt/format.h>
 
@@ -175,6 +176,11 @@ class Reader {
         setting.value = *real;
       } else if (const auto flag = node.value_exact<bool>()) {
         setting.value = *flag;
+      } else if (const toml::table* inner = node.as_table()) {
+        Setting::Words words;
+        for (const auto& [word, value] : *inner)
+          words.emplace(std::string(word.str()), value.value<std::string>().value_or(""));
+        setting.value = words;
       } else {
         std::vector<std::string> list;
         if (const toml::array* array = node.as_array())
@@ -300,6 +306,7 @@ class Reader {
 
   Result<void> input(Keys& keys) {
     Seat& seat = seat_of(keys);
+    if (keys.has("from")) return capture(seat, keys);
     Input input;
     input.at = {keys.picoseconds("at")};
     if (keys.has("serial")) {
@@ -335,6 +342,78 @@ class Reader {
       }
     }
     seat.inputs.push_back(std::move(input));
+    return {};
+  }
+
+  /// A recording from elsewhere: its levels are what the pins are driven to. `at` is when its first
+  /// moment comes, or the edge that `start` names.
+  Result<void> capture(Seat& seat, Keys& keys) {
+    const std::string path = base::in_folder(around_.folder, keys.text("from"));
+    const Picoseconds at{keys.has("at") ? keys.picoseconds("at") : 0};
+    const auto pins = keys.words("pins");
+    std::string edge, of;
+    if (keys.has("start")) {
+      edge = keys.text("start");
+      const std::size_t open = edge.find('(');
+      if (open == std::string::npos || edge.back() != ')' ||
+          (edge.compare(0, open, "first rise") != 0 && edge.compare(0, open, "first fall") != 0)) {
+        keys.wrong("start", "must be such as \"first fall(PD2)\"");
+      } else {
+        of = edge.substr(open + 1, edge.size() - open - 2);
+        edge.resize(open);
+      }
+    }
+    if (auto done = keys.finish(); !done) return done;
+    const std::string where = fmt::format("{}, line {}, input", name_, keys.line());
+    const auto signals = open_waveforms(path);
+    if (!signals) return fail(ErrorCode::kBadImage, signals.error().text(), "", where);
+    std::vector<std::pair<const Signal*, std::string>> lines;
+    for (const auto& [name, pin] : pins) {
+      std::vector<std::string> names;
+      const Signal* found = nullptr;
+      for (const Signal& signal : *signals) {
+        names.push_back(signal.name());
+        if (signal.name() == name && signal.facts().kind == Signal::Kind::kLevel) found = &signal;
+      }
+      if (found == nullptr)
+        return fail(ErrorCode::kBadImage, fmt::format("there is no level '{}' in {}", name, path),
+                    did_you_mean(name, names), where);
+      lines.emplace_back(found, pin);
+    }
+    // Where the recording begins to count.
+    std::optional<std::uint64_t> zero;
+    for (const auto& [signal, pin] : lines) {
+      if (of != pin) continue;
+      std::optional<Sample> before;
+      auto samples = signal->samples();
+      while (const auto sample = samples.next()) {
+        const bool both = before && before->known() && sample->known();
+        if (!zero && both && before->value != sample->value &&
+            (sample->value != 0) == (edge == "first rise"))
+          zero = signal->time(sample->tick).count;
+        before = sample;
+      }
+    }
+    if (!of.empty() && !zero)
+      return fail(ErrorCode::kBadImage, fmt::format("{} has no {} on {}", path, edge.substr(6), of),
+                  "`pins` says what is on which pin", where);
+    for (const auto& [signal, pin] : lines) {
+      auto samples = signal->samples();
+      while (const auto sample = samples.next()) {
+        const std::uint64_t time = signal->time(sample->tick).count;
+        Input input;
+        input.pin = pin;
+        // What was before the start holds from power-on.
+        const std::uint64_t from = zero.value_or(0);
+        input.at.count = time + at.count < from ? 0 : time + at.count - from;
+        if (sample->known()) input.level = sample->value != 0;
+        if (!sample->known() && time == signal->time(signal->begin()).count) continue;
+        if (!seat.inputs.empty() && seat.inputs.back().pin == pin && input.at.count == 0 &&
+            seat.inputs.back().at.count == 0)
+          seat.inputs.pop_back();
+        seat.inputs.push_back(std::move(input));
+      }
+    }
     return {};
   }
 

@@ -64,6 +64,15 @@ std::vector<std::string> Keys::texts(const std::string& key) {
   return {};
 }
 
+Setting::Words Keys::words(const std::string& key) {
+  const Setting* setting = find(key, true);
+  if (setting == nullptr) return {};
+  if (const auto* value = std::get_if<Setting::Words>(&setting->value); value && !value->empty())
+    return *value;
+  wrong(key, "must be a table of texts, such as { D0 = \"PD2\" }");
+  return {};
+}
+
 std::int64_t Keys::number(const std::string& key, std::int64_t least, std::int64_t most,
                           std::optional<std::int64_t> or_else) {
   const Setting* setting = find(key, !or_else);

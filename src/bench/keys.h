@@ -16,7 +16,8 @@
 namespace lucid::bench {
 
 struct Setting {
-  std::variant<std::string, std::int64_t, double, bool, std::vector<std::string>> value;
+  using Words = std::map<std::string, std::string>;
+  std::variant<std::string, std::int64_t, double, bool, std::vector<std::string>, Words> value;
   std::uint32_t line = 0;
 };
 
@@ -36,6 +37,8 @@ class Keys {
   // A key without a default must be there.
   std::string text(const std::string& key, const std::optional<std::string>& or_else = {});
   std::vector<std::string> texts(const std::string& key);
+  /// A table of texts within this one: { D0 = "PD2" }.
+  Setting::Words words(const std::string& key);
   std::int64_t number(const std::string& key, std::int64_t least, std::int64_t most,
                       std::optional<std::int64_t> or_else = {});
   /// A time such as "5ms", in microseconds.

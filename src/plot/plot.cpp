@@ -438,7 +438,7 @@ class Picture {
     double free_from = left_;
     for (const PlotOptions::Line& mark : options_.lines) {
       const double x = std::floor(x_of(mark.at)) + 0.5;
-      if (x < left_ || x > right_) continue;
+      if (x < left_ || x > right_ + 1) continue;
       cairo_set_dash(cr_, dashes, 2, 0);
       cairo_set_line_width(cr_, 1);
       set(theme_.muted, 0.8);

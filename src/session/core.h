@@ -99,6 +99,7 @@ class Session::Core final : private machine::MarkListener {
   Result<Pause> stepped_back(StepKind kind, StepUnit unit, std::uint64_t count);
   /// The tick of a time as people write it: what has been told as that time, or the time itself.
   [[nodiscard]] std::uint64_t tick_of(Picoseconds time) const;
+  void told(Picoseconds time, std::uint64_t tick);
 
   // Signals: tracing.cpp.
   Result<Session::TraceView> trace(const Session::TraceSpec& spec);
@@ -485,7 +486,7 @@ class Session::Core final : private machine::MarkListener {
   std::shared_ptr<const Kept> present_;  ///< the end of the timeline, while one is in the past
   bool again_ = false;                   ///< the stretch under way has been run before
   unsigned kept_armings_ = 0;            ///< those that the last copy knows
-  void told(const Pause& pause);
+  void told(const Pause& pause) { told(pause.time, machine().ticks()); }
   std::size_t acts_until_ = SIZE_MAX;  ///< how many acts are to be done at most
   std::vector<Entry> dormant_;         ///< not yet armed, while the past is gone through
   std::vector<std::pair<record::Moment, unsigned>> arming_;  ///< what will be, by moment

@@ -292,11 +292,10 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
 }
 
 /// A time that is told may be given back.
-void Session::Core::told(const Pause& pause) {
+void Session::Core::told(Picoseconds time, std::uint64_t tick) {
   constexpr std::size_t kMost = 10'000;
   if (told_times_.size() > kMost) told_times_.erase(told_times_.begin());
-  if (const auto time = parse_time(to_text(pause.time)))
-    told_times_[time->count] = machine().ticks();
+  if (const auto shown = parse_time(to_text(time))) told_times_[shown->count] = tick;
 }
 
 Pause Session::Core::go(machine::RunRequest request, Pause::Cause at_end) {

@@ -565,6 +565,9 @@ std::vector<std::string> Session::Core::trace_again() {
   return out;
 }
 
+void Session::told(Picoseconds time) {
+  core_->told(time, to_ticks(time, core_->machine().info().clock_hz));
+}
 Result<Session::TraceView> Session::trace(const TraceSpec& spec) { return core_->trace(spec); }
 std::vector<Session::TraceView> Session::traces() const { return core_->traces(); }
 Result<void> Session::untrace(const std::string& name) { return core_->untrace(name); }

@@ -688,3 +688,58 @@ TEST_CASE("a companion slower than anything else does not hold the others up") {
     CHECK(chip->cycles() >= 200'000);
   }
 }
+
+TEST_CASE("a capture from a board drives pins, aligned as it is said") {
+  const std::string vcd = test::scratch("board.vcd");
+  test::write(vcd,
+              "$timescale 1 us $end $var wire 1 ! D0 $end $var wire 1 \" D1 $end $var wire 8 # n "
+              "$end $enddefinitions $end\n#1000 1! 0\" #2000 0! #2500 1! #3000 0! 1\" #4000 z\"\n");
+  const auto bench = [&](const std::string& input) {
+    return Bench::parse("[chip]\nname = \"ATmega328P\"\nclock = \"16MHz\"\n[[input]]\nfrom = \"" +
+                            vcd + "\"\n" + input,
+                        "board");
+  };
+  struct Row {
+    const char* keys;
+    std::vector<std::pair<unsigned, bool>> d0;  ///< when PD2 changes, in microseconds
+  };
+  for (const Row& row :
+       {Row{"pins = { D0 = \"PD2\" }", {{1000, true}, {2000, false}, {2500, true}, {3000, false}}},
+        Row{"pins = { D0 = \"PD2\" }\nat = \"5ms\"",
+            {{6000, true}, {7000, false}, {7500, true}, {8000, false}}},
+        Row{"pins = { D0 = \"PD2\", D1 = \"PD3\" }\nat = \"5ms\"\nstart = \"first fall(PD2)\"",
+            {{4000, true}, {5000, false}, {5500, true}, {6000, false}}},
+        Row{"pins = { D0 = \"PD2\", D1 = \"PD3\" }\nat = \"1ms\"\nstart = \"first rise(PD3)\"",
+            {{500, true}, {1000, false}}}}) {
+    INFO(row.keys);
+    const auto made = bench(row.keys);
+    if (!made) FAIL(made.error().text());
+    Session session(*Chip::make(made->chip));
+    REQUIRE(session.open(test::assembled("capture-loop", "1: rjmp 1b\n")));
+    REQUIRE(session.trace({"pin.PD2"}));
+    session.go_for(Picoseconds{10'000'000'000});
+    const Signal pin = *session.signal("pin.PD2");
+    for (const auto& [microseconds, high] : row.d0) {
+      CHECK(pin.at(16ULL * microseconds + 1).value == (high ? 1U : 0U));
+      CHECK(pin.at(16ULL * microseconds + 1).known());
+      const Sample before = pin.at(16ULL * microseconds - 1);
+      CHECK((!before.known() || (before.value != 0) != high));
+    }
+  }
+  const std::pair<const char*, const char*> wrong[] = {
+      {"pins = { D7 = \"PD2\" }", "did you mean"},
+      {"pins = { n = \"PD2\" }", "no level 'n'"},
+      {"pins = \"PD2\"", "must be a table"},
+      {"", "pins"},
+      {"pins = { D0 = \"PD2\" }\nstart = \"first fall\"", "first fall(PD2)"},
+      {"pins = { D0 = \"PD2\" }\nstart = \"first fall(PD9)\"", "no fall on PD9"},
+      {"pins = { D0 = \"PD2\" }\nlevel = \"low\"", "level"},
+  };
+  for (const auto& [keys, text] : wrong) {
+    INFO(keys);
+    const auto made = bench(keys);
+    REQUIRE_FALSE(made);
+    CHECK_THAT(made.error().text(), Catch::Contains(text));
+  }
+  CHECK_FALSE(Bench::parse("[[input]]\nfrom = \"nowhere.vcd\"\npins = { D0 = \"PD2\" }\n", "x"));
+}

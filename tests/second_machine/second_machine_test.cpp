@@ -392,6 +392,33 @@ struct Heard final : machine::RecordSink {
 
 }  // namespace
 
+TEST_CASE("signals of another family are traced, too") {
+  Session session(*Chip::make({"Second32", 8'000'000}));
+  REQUIRE(session.open(kiln32("-O2")));
+  for (const char* signal : {"pin.IO0", "ticks", "interrupt", "byte out"}) {
+    INFO(signal);
+    const auto traced = session.trace({signal});
+    if (!traced) FAIL(traced.error().text());
+  }
+  session.go_for(Picoseconds{300'000'000'000});
+  const Signal ticks = *session.signal("ticks");
+  CHECK(ticks.changes() > 100);
+  CHECK(ticks.at(ticks.end()).value ==
+        static_cast<std::uint64_t>(session.evaluate("ticks")->integer));
+  CHECK(session.signal("interrupt")->changes() >= 2 * (ticks.changes() - 2));
+  const Signal pin = *session.signal("pin.IO0");
+  for (const PinView& view : session.pins())
+    if (view.pin.name == "IO0") CHECK((pin.at(pin.end()).value != 0) == view.pin.level);
+  // Afterwards, it is the same.
+  std::vector<std::uint64_t> changes;
+  for (const auto& view : session.traces()) changes.push_back(view.changes);
+  for (const char* signal : {"pin.IO0", "ticks", "interrupt", "byte out"}) {
+    REQUIRE(session.untrace(signal));
+    REQUIRE(session.trace({signal, "", "", true}));
+  }
+  for (std::size_t i = 0; i < changes.size(); ++i) CHECK(session.traces()[i].changes == changes[i]);
+}
+
 TEST_CASE("who listens hears all that happens, in both families, and changes nothing") {
   using machine::EventKind;
   for (const bool avr : {true, false}) {

@@ -10,6 +10,7 @@
 
 #include "lucid/bench.h"
 #include "lucid/decode.h"
+#include "lucid/measurement.h"
 #include "lucid/session.h"
 #include "lucid/waveform.h"
 #include "tools.h"
@@ -423,4 +424,69 @@ TEST_CASE("captures that are no captures", "[decode]") {
   CHECK_FALSE((*table)[0].at(1'300'000'000).known());
   CHECK_FALSE(waveform_kind("x.txt"));
   CHECK_FALSE(open_waveforms("/nowhere/x.vcd"));
+}
+
+TEST_CASE("a capture is matched with a trace: offset, rate, and what differs first", "[decode]") {
+  std::mt19937 random(test::fresh_seed());
+  for (unsigned round = 0; round < 200; ++round) {
+    // A trace, and the same by another clock that is off, with noise below the tolerance.
+    const double rate = 1 + (static_cast<double>(random() % 20'001) - 10'000) / 1e6 * (round % 3);
+    const std::uint64_t later = random() % 1'000'000'000;
+    Signal one = wire("one", false), other({"other"}, 1'000'000'000'000, 0);
+    other.add({0, 0});
+    std::vector<std::uint64_t> edges;
+    std::uint64_t at = 5'000 + random() % 1000;
+    const unsigned count = 3 + random() % 200;
+    for (unsigned i = 0; i < count; ++i) edges.push_back(at += 400 + random() % 20'000);
+    const unsigned kind = random() % 4;  // what is wrong: nothing, an edge, a pulse more, one less
+    const std::size_t bad = 2 + random() % (count - 2);
+    const auto there = [&](std::uint64_t tick) {
+      return later + 1'000'000'000 +
+             static_cast<std::uint64_t>(static_cast<double>(tick) * 62'500 * rate + 0.5);
+    };
+    bool level = false;
+    for (std::size_t i = 0; i < edges.size(); ++i) {
+      level = !level;
+      one.add({edges[i], level ? 1U : 0U});
+      std::uint64_t time = there(edges[i]) + random() % 100'000;
+      if (kind == 1 && i == bad) time += 12'000'000;
+      if (kind == 2 && i == bad) {
+        other.add({time - 9'000'000, level ? 1U : 0U});
+        other.add({time - 8'000'000, level ? 0U : 1U});
+      }
+      if (kind == 3 && (i == bad || i == bad + 1)) continue;
+      other.add({time, level ? 1U : 0U});
+    }
+    one.end_at(edges.back() + 40'000);
+    other.end_at(there(edges.back() + 40'000));
+    const auto found = match(one, other, Edge::kAny, {5'000'000});
+    REQUIRE(found);
+    INFO("round " << round << " kind " << kind << " bad " << bad << " of " << count << " rate "
+                  << rate);
+    if (kind == 0) {
+      CHECK_FALSE(found->difference);
+      CHECK(found->edges == count);
+      CHECK(found->worst.count <= 200'000);
+      if (count > 20) CHECK(std::abs(found->ppm - (rate - 1) * 1e6) < 200);
+    } else {
+      // What few edges are off by may be taken for the clock's.
+      if (bad <= 10 || bad + 4 > count) continue;
+      REQUIRE(found->difference);
+      CHECK(found->edges == bad);
+      if (kind == 1) CHECK(found->difference->at.count == edges[bad] * 62'500);
+    }
+  }
+  CHECK_FALSE(match(wire("a", true), wire("b", true), Edge::kAny, {1}));
+  Signal a = wire("a", false), b = wire("b", false);
+  a.add({100, 1});
+  a.add({200, 0});
+  b.add({50, 1});
+  a.end_at(1000);
+  b.end_at(60);  // the capture was stopped: nothing is missing
+  const auto part = match(a, b, Edge::kRising, {1000});
+  REQUIRE(part);
+  CHECK(part->edges == 1);
+  CHECK_FALSE(part->difference);
+  CHECK(part->offset == -50 * 62'500);
+  CHECK_FALSE(match(a, b, Edge::kFalling, {1000}));
 }
