@@ -21,9 +21,9 @@ double seconds_of(const std::function<void()>& act) {
   return std::chrono::duration<double>(std::chrono::steady_clock::now() - begin).count();
 }
 
-Session opened() {
+Session opened(const std::string& image) {
   Session session(*lucid::Chip::make({"ATmega328P", 16'000'000}));
-  if (!session.open(std::string(LUCID_IMAGES) + "/traced-Os.elf")) {
+  if (!session.open(std::string(LUCID_IMAGES) + "/" + image + "-Os.elf")) {
     fmt::print("build the target benchmark_images first\n");
     std::exit(1);
   }
@@ -36,14 +36,15 @@ const std::vector<std::string> kSixteen{
     "phase",   "flags",   "energy",     "byte out"};
 
 /// Runs alternate, so that both see the same neighbours; the median of the ratios.
-void cost(const char* name, const std::vector<std::string>& signals, std::uint64_t cycles) {
+void cost(const char* name, const std::vector<std::string>& signals, std::uint64_t cycles,
+          const std::string& image = "traced") {
   std::vector<double> ratios;
   double rate = 0;
   std::size_t bytes = 0;
   for (unsigned i = 0; i < 11; ++i) {
     double time[2];
     for (const bool on : {i % 2 == 0, i % 2 != 0}) {
-      Session session = opened();
+      Session session = opened(image);
       session.go_for(std::uint64_t{2'000'000});
       if (on)
         for (const std::string& signal : signals)
@@ -79,6 +80,9 @@ int main() {
   cost("one pin", {"pin.PB0"}, kCycles);
   cost("one variable", {"position"}, kCycles);
   cost("interrupts", {"interrupt"}, kCycles);
+
+  for (const char* image : {"integer", "text", "float"})
+    cost((std::string("calls, ") + image).c_str(), {"calls"}, kCycles / 4, image);
 
   // A window of any width, of a signal with millions of changes.
   lucid::Signal::Facts facts;

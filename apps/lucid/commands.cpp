@@ -725,6 +725,7 @@ const std::vector<Topic>& topics() {
        "heater_ms            a variable, a member, an element; seconds - window_start / 1000\n"
        "chip.TCCR1B          an I/O register, by bit or field; changes by hardware, too\n"
        "interrupt            which handler is at work; interrupt TIMER1_COMPA that one\n"
+       "calls                which function is at work; calls 1, calls 2 … by call level\n"
        "byte out USART0      bytes that are sent; byte in USART0 those that arrive\n"
        "voltage PC0          at a pin; part chamber what is measured of a part\n"
        "sleep, reset, eeprom write\n"

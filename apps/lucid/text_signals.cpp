@@ -172,12 +172,13 @@ std::string SignalViews::operator()(const Matched& m) const {
   const auto distance = static_cast<std::uint64_t>(later ? x.offset : -x.offset);
   if (x.edges != 0)
     out += "  " +
-           style_.wrapped(fmt::format("{} begins {} {}, its clock is {:.4g} ppm {}; the worst that "
-                                      "is left is {} at {}",
-                                      m.other, to_text({distance}), later ? "later" : "earlier",
-                                      x.ppm < 0 ? -x.ppm : x.ppm, x.ppm < 0 ? "faster" : "slower",
-                                      to_text(x.worst), to_text(x.worst_at)),
-                          2) +
+           style_.wrapped(
+               fmt::format("{} begins {} {}, its clock is {:.4g} ppm {}; the worst that "
+                           "is left is {} at {}",
+                           m.other, to_text(Picoseconds{distance}), later ? "later" : "earlier",
+                           x.ppm < 0 ? -x.ppm : x.ppm, x.ppm < 0 ? "faster" : "slower",
+                           to_text(x.worst), to_text(x.worst_at)),
+               2) +
            "\n";
   if (!x.difference) return out;
   const Match::Difference& d = *x.difference;

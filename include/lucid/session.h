@@ -320,9 +320,9 @@ class LUCID_API Session {
   // trace never changes what happens.
 
   /// What can be traced: `pin.PB5`; `pin.PB`, all pins of a port as a number; `voltage PC0`; `part
-  /// chamber`; `interrupt` or `interrupt TIMER1_COMPA`; `byte out USART0`, `byte in USART0`;
-  /// `sleep`; `reset`; `eeprom write`; or an expression of objects that stay where they are:
-  /// `setpoint - measured`, `ramp.target`, `chip.PORTB.5`, `chip.TCCR1B`.
+  /// chamber`; `interrupt` or `interrupt TIMER1_COMPA`; `calls` or `calls 2` by call level; `byte
+  /// out USART0`, `byte in USART0`; `sleep`; `reset`; `eeprom write`; or an expression of objects
+  /// that stay where they are: `setpoint - measured`, `ramp.target`, `chip.PORTB.5`, `chip.TCCR1B`.
   struct TraceSpec {
     std::string signal;
     std::string format = {};  ///< as parse_format() takes it, or empty

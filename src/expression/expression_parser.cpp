@@ -167,11 +167,14 @@ class Parser {
   bool is_range_next() {
     const std::size_t before = at_;
     bool range = word() == "in";
-    skip_blanks();
+    unsigned deep = 0;
     std::size_t end = at_;
-    while (end < text_.size() && text_.compare(end, 2, "..") != 0 &&
-           text_.compare(end, 2, "&&") != 0 && text_.compare(end, 2, "||") != 0)
-      ++end;
+    for (; end < text_.size() && text_.compare(end, 2, "..") != 0; ++end) {
+      const char c = text_[end];
+      if (c == '(' || c == '[') ++deep;
+      if ((c == ')' || c == ']') && deep-- == 0) break;
+      if (deep == 0 && std::string_view("?:,&|=<>").find(c) != std::string_view::npos) break;
+    }
     range = range && text_.compare(std::min(end, text_.size()), 2, "..") == 0;
     at_ = before;
     return range;

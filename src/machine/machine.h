@@ -160,6 +160,9 @@ class Machine {
   /// that. Records that have not been told yet are told before a run ends. A copy is not listened
   /// to. Error: kUnsupported.
   virtual Result<void> listen(std::uint32_t kinds, RecordSink* sink);
+  /// Has calls and returns told to who listens, from now on; that makes them slow. False: it
+  /// cannot.
+  virtual bool tell_calls(bool /*on*/) { return false; }
   /// Makes a load of RAM that nothing has written since power-on a fault.
   virtual void check_unwritten(bool on) { (void)on; }
   /// A fault that is off is passed over: an access is completed, a word that is no instruction does

@@ -33,6 +33,8 @@ enum class EventKind : std::uint8_t {
   kIo,        ///< a byte watched with kTapChange is now `value`; `number` is its address in data
               ///< space, or in EEPROM with kNotData
   kVoltage,   ///< at a pin, in microvolts, as a signed number
+  kCall,      ///< of the function at byte address `number`; `value` is the stack pointer behind it
+  kLeave,     ///< by a return, but not from an interrupt; `value` is the stack pointer behind it
   kQuantity,  ///< of a part, Part::quantities(): part * 256 + place in them
 };
 constexpr std::uint32_t kNotData = 0x8000'0000;

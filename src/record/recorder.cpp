@@ -28,6 +28,9 @@ std::uint32_t kinds_of(Kind kind) {
     case Kind::kReset: return bit(EventKind::kReset);
     case Kind::kVoltage: return bit(EventKind::kVoltage);
     case Kind::kQuantity: return bit(EventKind::kQuantity);
+    case Kind::kCalls:
+      return bit(EventKind::kCall) | bit(EventKind::kLeave) | bit(EventKind::kInterrupt) |
+             bit(EventKind::kReturn) | bit(EventKind::kReset);
   }
   return 0;
 }
@@ -115,7 +118,7 @@ void Recorder::index() {
     }
     if (source.bytes.size() > 1) wide_.push_back(i);
     const bool other = source.kind == Kind::kInterrupt || source.kind == Kind::kSleep ||
-                       is_moment(lanes_[i].signal);
+                       source.kind == Kind::kCalls || is_moment(lanes_[i].signal);
     if (other) moments_.push_back(i);
   }
 }
@@ -170,6 +173,12 @@ Sample Recorder::value_of(const Lane& lane, std::uint64_t tick) const {
         out.value = std::count(handlers_.begin(), handlers_.end(), lane.source.numbers[0]) != 0;
       break;
     case Kind::kSleep: out.value = asleep_ ? 1 : 0; break;
+    case Kind::kCalls: {
+      const std::size_t level = lane.source.numbers[0];
+      if (level == 0 && !calls_.empty()) out.value = calls_.back().begin + 1;
+      if (level != 0 && level <= calls_.size()) out.value = calls_[level - 1].begin + 1;
+      break;
+    }
     default:
       out.value = lane.value;
       if (lane.odd != 0) out.state = Sample::State::kUnknown;
@@ -250,12 +259,29 @@ void Recorder::happened(const machine::Record& record) {
     case EventKind::kInterrupt:
       for (const std::size_t i : wide_) settle(lanes_[i]);
       handlers_.push_back(record.number);
+      if (const auto handler = handler_of_.find(record.number); handler != handler_of_.end())
+        calls_.push_back({handler->second, 0, true});
+      break;
+    case EventKind::kCall:
+      // A call of the next instruction makes room on the stack.
+      if (std::binary_search(functions_.begin(), functions_.end(), record.number))
+        calls_.push_back({record.number, record.value, false});
+      break;
+    case EventKind::kLeave:
+      while (!calls_.empty() && !calls_.back().handler && calls_.back().sp < record.value)
+        calls_.pop_back();
       break;
     case EventKind::kReturn:
       if (!handlers_.empty()) handlers_.pop_back();
+      while (!calls_.empty()) {
+        const bool handler = calls_.back().handler;
+        calls_.pop_back();
+        if (handler) break;
+      }
       break;
     case EventKind::kReset:
       handlers_.clear();
+      calls_.clear();
       asleep_ = false;
       break;
     case EventKind::kSleep: asleep_ = true; break;
@@ -355,9 +381,18 @@ void Recorder::read(Lane& lane, const machine::Machine& machine) {
   }
 }
 
-void Recorder::look(const machine::Machine& machine, const std::vector<unsigned>& handlers) {
+void Recorder::set_functions(std::vector<std::uint32_t> begins,
+                             std::map<unsigned, std::uint32_t> handlers) {
+  functions_ = std::move(begins);
+  handler_of_ = std::move(handlers);
+}
+
+void Recorder::look(const machine::Machine& machine, const Standing& standing) {
   const std::uint64_t now = machine.ticks();
-  if (left_at_ != now) handlers_ = handlers;
+  if (left_at_ != now) {
+    handlers_ = standing.handlers;
+    calls_ = standing.calls;
+  }
   left_at_ = now;
   asleep_ = machine.asleep();
   for (Lane& lane : lanes_) {

@@ -27,6 +27,7 @@ struct Source {
     kReset,
     kVoltage,   ///< `numbers`: a pin
     kQuantity,  ///< `numbers`: of a part, as in Record
+    kCalls,     ///< `numbers`: a call level, from 1; 0: the innermost
   } kind = Kind::kPins;
   std::vector<std::uint32_t> numbers = {};
   std::vector<Address> bytes = {};
@@ -36,6 +37,18 @@ struct Source {
   /// Of several objects together: the value that their bytes give; not for one.
   using WorkOut = std::function<Sample(const std::vector<std::uint8_t>& bytes)>;
   WorkOut work_out = {};
+};
+
+/// A function, or a handler, that is being called.
+struct Called {
+  std::uint32_t begin = 0;  ///< its address
+  std::uint32_t sp = 0;     ///< behind the call
+  bool handler = false;
+};
+/// What a lane needs to know of the program and the machine, where the machine stands.
+struct Standing {
+  std::vector<unsigned> handlers;  ///< that are under way, the innermost last
+  std::vector<Called> calls;       ///< the outermost first
 };
 
 class Recorder final : public machine::RecordSink {
@@ -54,9 +67,10 @@ class Recorder final : public machine::RecordSink {
   [[nodiscard]] std::uint32_t kinds() const { return kinds_; }
   [[nodiscard]] const std::map<Address, std::uint8_t>& taps() const { return taps_; }
 
-  /// The machine is about to run from here, or something has been done to it by hand. `handlers`
-  /// are the vectors of the interrupts that are under way, the innermost last.
-  void look(const machine::Machine& machine, const std::vector<unsigned>& handlers);
+  /// The beginnings of all functions, and of the handler of each vector.
+  void set_functions(std::vector<std::uint32_t> begins, std::map<unsigned, std::uint32_t> handlers);
+  /// The machine is about to run from here, or something has been done to it by hand.
+  void look(const machine::Machine& machine, const Standing& standing);
   void take(const machine::Record* records, std::size_t count) override;
   /// It has run up to here.
   void end_at(std::uint64_t tick);
@@ -111,6 +125,9 @@ class Recorder final : public machine::RecordSink {
   std::vector<std::size_t> wide_;     ///< lanes of several bytes
   std::vector<std::size_t> moments_;  ///< and those of which only some records matter
   std::vector<unsigned> handlers_;
+  std::vector<Called> calls_;
+  std::vector<std::uint32_t> functions_;          ///< by address
+  std::map<unsigned, std::uint32_t> handler_of_;  ///< by vector
   bool asleep_ = false;
   std::optional<std::uint64_t> left_at_;  ///< the tick at which the machine was last listened to
   std::size_t bound_ = kBound;

@@ -312,7 +312,8 @@ class Session::Core final : private machine::MarkListener {
   Result<Traceable> traceable(const Session::TraceSpec& spec) const;
   Result<Traceable> traceable_object(const std::string& text) const;
   [[nodiscard]] std::optional<Result<Traceable>> traceable_event(const std::string& text) const;
-  [[nodiscard]] std::vector<unsigned> handlers_under_way() const;
+  [[nodiscard]] record::Standing standing() const;
+  [[nodiscard]] std::map<unsigned, std::uint32_t> handler_begins() const;
   void listen(record::Recorder& recorder);
   void stop_listening(record::Recorder& recorder);
   void hear_on();

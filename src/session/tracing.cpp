@@ -109,6 +109,26 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_event(
     }
     return out;
   }
+  if (is(0, "calls") && words.size() <= 2) {
+    const auto level =
+        words.size() == 2 ? base::parse_unsigned(words[1]) : std::optional<std::uint64_t>(0);
+    if (!level || *level > 1000 || (words.size() == 2 && *level == 0))
+      return Result<Traceable>(fail(ErrorCode::kUsage,
+                                    fmt::format("'{}' is no call level", words[1]),
+                                    "calls 1 is the outermost, main; calls alone the innermost"));
+    if (!machine().clone()->tell_calls(true))
+      return Result<Traceable>(
+          fail(ErrorCode::kUnsupported, fmt::format("{} does not tell of calls", info.name)));
+    out.source.kind = SourceKind::kCalls;
+    out.source.numbers = {static_cast<std::uint32_t>(*level)};
+    out.facts.scope.emplace_back("calls");
+    out.facts.kind = Signal::Kind::kNumber;
+    out.facts.bits = 32;
+    out.facts.names[0] = "-";
+    for (const Function& function : program_.functions())
+      out.facts.names[function.begin + 1] = function.name;
+    return out;
+  }
   if (words.size() == 2 && is(0, "eeprom") && is(1, "write")) {
     out.source.kind = SourceKind::kEepromWrite;
     out.facts.kind = Signal::Kind::kMoment;
@@ -308,30 +328,56 @@ Result<Session::Core::Traceable> Session::Core::traceable(const Session::TraceSp
   return out;
 }
 
-/// The interrupts whose handlers have not returned, the innermost last.
-std::vector<unsigned> Session::Core::handlers_under_way() const {
-  std::vector<unsigned> out;
-  if ((recorder_.kinds() & bit(machine::EventKind::kReturn)) == 0 &&
-      (listening_ == nullptr || (listening_->kinds() & bit(machine::EventKind::kReturn)) == 0))
-    return out;
+/// The interrupts whose handlers have not returned, and who calls whom.
+record::Standing Session::Core::standing() const {
+  record::Standing out;
+  const auto wants = [&](machine::EventKind kind) {
+    return ((recorder_.kinds() | (listening_ != nullptr ? listening_->kinds() : 0)) & bit(kind)) !=
+           0;
+  };
+  if (!wants(machine::EventKind::kReturn)) return out;
+  const auto& vectors = machine().info().vectors;
   for (const frames::Frame& frame : frames::unwind(program_, machine(), flows_)) {
-    if (!frame.interrupt || frame.function == nullptr) continue;
-    for (const InterruptVector& vector : machine().info().vectors)
+    if (frame.function == nullptr) continue;
+    out.calls.insert(out.calls.begin(),
+                     {frame.function->begin, frame.known ? frame.cfa - 1 : 0, frame.interrupt});
+    if (!frame.interrupt) continue;
+    for (const InterruptVector& vector : vectors)
       if (frames::is_handler_of(machine(), *frame.function, vector)) {
-        out.insert(out.begin(), vector.number);
+        out.handlers.insert(out.handlers.begin(), vector.number);
         break;
       }
   }
-  for (const InterruptVector& vector : machine().info().vectors)  // entered this moment
-    if (vector.number != 0 && vector.address == machine().pc()) out.push_back(vector.number);
+  for (const InterruptVector& vector : vectors) {
+    if (vector.number == 0 || vector.address != machine().pc()) continue;  // entered this moment
+    out.handlers.push_back(vector.number);
+    if (const auto target = machine().instruction_at(vector.address).target)
+      out.calls.push_back({*target, 0, true});
+  }
+  return out;
+}
+
+/// Where the handler of each vector begins.
+std::map<unsigned, std::uint32_t> Session::Core::handler_begins() const {
+  std::map<unsigned, std::uint32_t> out;
+  for (const InterruptVector& vector : machine().info().vectors)
+    if (const auto target = machine().instruction_at(vector.address).target; target)
+      out.emplace(vector.number, *target);
   return out;
 }
 
 void Session::Core::listen(record::Recorder& recorder) {
   listening_ = &recorder;
+  if ((recorder.kinds() & bit(machine::EventKind::kCall)) != 0) {
+    std::vector<std::uint32_t> begins;
+    for (const Function& function : program_.functions()) begins.push_back(function.begin);
+    std::sort(begins.begin(), begins.end());
+    recorder.set_functions(std::move(begins), handler_begins());
+    machine().tell_calls(true);
+  }
   (void)machine().listen(recorder.kinds(), &recorder).has_value();
   sync_watches();
-  recorder.look(machine(), handlers_under_way());
+  recorder.look(machine(), standing());
 }
 
 void Session::Core::stop_listening(record::Recorder& recorder) {
@@ -345,7 +391,7 @@ void Session::Core::stop_listening(record::Recorder& recorder) {
 void Session::Core::hear_on() {
   if (listening_ == nullptr) return;
   listening_->end_at(machine().ticks());
-  listening_->look(machine(), handlers_under_way());
+  listening_->look(machine(), standing());
 }
 
 /// From where the timeline begins up to now. Error: there is no past, or somebody asked for a
@@ -535,6 +581,7 @@ Result<void> Session::Core::untrace(const std::string& name) {
   const auto id = find_trace(name);
   if (!id) return fail(id.error());
   recorder_.remove(*id);
+  if ((recorder_.kinds() & bit(machine::EventKind::kCall)) == 0) machine().tell_calls(false);
   traced_.erase(std::remove_if(traced_.begin(), traced_.end(),
                                [&](const Traced& traced) { return traced.id == *id; }),
                 traced_.end());

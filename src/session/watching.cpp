@@ -485,6 +485,8 @@ std::string Session::Core::event_text(const machine::Event& event) const {
     case machine::EventKind::kIo:
     case machine::EventKind::kVoltage:
     case machine::EventKind::kQuantity:
+    case machine::EventKind::kCall:
+    case machine::EventKind::kLeave:
     case machine::EventKind::kWrite: break;  // only told to who listens
     case machine::EventKind::kReset: return fmt::format("the chip has been reset ({})", event.name);
   }

@@ -483,3 +483,110 @@ TEST_CASE("traces outlive a new build, and memory is bounded", "[tracing]") {
   session.go_for(Picoseconds{100'000'000'000});
   CHECK(session.signal("interrupt")->changes() > 100);
 }
+
+TEST_CASE("traced calls are the call levels that one sees by stepping", "[tracing]") {
+  for (const char* at : {"0s", "999ms", "2999ms"}) {
+    INFO(at);
+    Session stepped = kiln(), traced = kiln();
+    const Picoseconds start = *parse_time(at);
+    if (start.count != 0) {
+      stepped.go_for(start);
+      traced.go_for(start);
+    }
+    trace(traced, {"calls", "calls 1", "calls 2", "calls 3", "calls 4", "calls 5"});
+    struct Seen {
+      std::uint64_t tick = 0;
+      std::vector<std::string> levels;
+    };
+    std::vector<Seen> seen;
+    const unsigned steps = test::kSanitized ? 400 : 6'000;
+    for (unsigned i = 0; i <= steps; ++i) {
+      Seen now{ticks_of(stepped), {}};
+      for (const CallLevel& level : stepped.callers()) {
+        if (level.inlined) continue;
+        std::string name = level.where.function;
+        if (!level.where.vector.empty()) name = level.where.vector + "_vect";
+        if (name == "eeprom_read_blraw") name = "eeprom_read_block";  // a label within it
+        now.levels.push_back(name);
+      }
+      seen.push_back(std::move(now));
+      (void)stepped.step(StepKind::kInto, StepUnit::kInstruction).has_value();
+    }
+    traced.go_for(seen.back().tick - seen.front().tick);
+    CHECK(traced.chip().hash() != 0);
+    unsigned wrong = 0, compared = 0;
+    const Signal innermost = *traced.signal("calls");
+    for (const Seen& now : seen) {
+      if (now.levels.empty() || now.levels[0] != "main") continue;  // start-up code calls nobody
+      ++compared;
+      std::vector<std::string> got;
+      for (unsigned level = 1; level <= std::min<std::size_t>(5, now.levels.size()); ++level) {
+        const Signal signal = *traced.signal(fmt::format("calls {}", level));
+        got.push_back(signal.text(signal.at(now.tick)));
+      }
+      std::vector<std::string> expected = now.levels;
+      if (expected.size() > 5) expected.resize(5);
+      const std::string last = innermost.text(innermost.at(now.tick));
+      if (got == expected && last == now.levels.back()) continue;
+      ++wrong;
+      UNSCOPED_INFO(now.tick << ": " << fmt::format("{}", fmt::join(got, " ")) << " | stepped "
+                             << fmt::format("{}", fmt::join(expected, "/")) << " | " << last);
+    }
+    CHECK(wrong == 0);
+    CHECK(compared > steps / 2);
+  }
+}
+
+TEST_CASE("expressions ask of signals", "[tracing]") {
+  Session session = kiln();
+  REQUIRE(session.trace({"pin.PB0", "", "lamp"}));
+  REQUIRE(session.trace({"byte out"}));
+  REQUIRE(session.trace({"part chamber", "", "chamber"}));
+  CHECK_FALSE(session.evaluate("width(lamp, high)"));
+  session.go_for(Picoseconds{4'000'000'000'000});
+  const Measurement lamp = *measure(*session.signal("lamp"), {}, {UINT64_MAX});
+  CHECK(session.evaluate("width(lamp, high)")->integer ==
+        static_cast<std::int64_t>(lamp.high.last.count));
+  CHECK(session.evaluate("width(lamp, low)")->kind == Value::Kind::kTime);
+  CHECK(session.evaluate("frequency(lamp)")->real == *lamp.hertz);
+  CHECK(session.evaluate("duty(lamp)")->real == *lamp.duty);
+  CHECK(session.evaluate("edges(lamp)")->integer ==
+        static_cast<std::int64_t>(lamp.rising + lamp.falling));
+  CHECK(session.evaluate("edges(lamp rising) - edges(lamp falling)")->integer == 1);
+  const std::pair<const char*, bool> holds[] = {
+      {"width(lamp, high) in 124ms..126ms", true},
+      {"width(lamp, high) in 125ms..126ms", false},  // not all of them
+      {"width(lamp, high) > 124ms", true},
+      {"gap(byte out) in 1us..2 s", true},
+      {"delay(lamp rising, byte out) > 0ms", true},
+      {"most(chamber) in 21.5..30 && least(chamber) == 21", true},
+      {"seconds in 3..4", true},
+      {"seconds in 4..9 || seconds in 1..2", false},
+      {"(seconds in kiln.c) in 2 + 1..2 * 2", true},
+      {"seconds in kiln.c == 3 || seconds in kiln.c == 4", true},
+      {"!(seconds in 3..4)", false},
+  };
+  for (const auto& [expression, expected] : holds) {
+    INFO(expression);
+    const auto result = session.holds(expression);
+    if (!result) FAIL(result.error().text());
+    CHECK(*result == expected);
+  }
+  const std::pair<const char*, const char*> wrong[] = {
+      {"width(lamp, high) in 1..2", "compared with times"},
+      {"width(lamp, up)", "width(SIGNAL, high|low)"},
+      {"width(lamp)", "width(SIGNAL, high|low)"},
+      {"width(lamp rising, high)", "width(SIGNAL, high|low)"},
+      {"delay(lamp, nobody)", "'nobody' is not traced"},
+      {"period(lamp", "')' is missing"},
+      {"seconds in 3..", "ends too early"},
+      {"ramp in 1..2", "in no range"},
+      {"volume(lamp)", "volume"},
+  };
+  for (const auto& [expression, text] : wrong) {
+    INFO(expression);
+    const auto result = session.evaluate(expression);
+    REQUIRE_FALSE(result);
+    CHECK_THAT(result.error().text(), Catch::Contains(text));
+  }
+}

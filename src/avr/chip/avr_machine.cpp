@@ -41,6 +41,7 @@ AvrMachine::AvrMachine(const AvrMachine& other)
       watched_(other.watched_),
       unwritten_(other.unwritten_),
       check_unwritten_(other.check_unwritten_),
+      tells_calls_(other.tells_calls_),
       translate_after_(other.translate_after_),
       outputs_(other.outputs_),
       code_store_(other.code_store_) {
@@ -313,6 +314,14 @@ Result<void> AvrMachine::watch(Address address, std::uint8_t kinds) {
 Result<void> AvrMachine::listen(std::uint32_t kinds, machine::RecordSink* sink) {
   outputs_.tap.listen(kinds, sink);
   return {};
+}
+
+/// What has been translated goes through calls: it is made anew, without them.
+bool AvrMachine::tell_calls(bool on) {
+  if (std::exchange(tells_calls_, on) == on) return true;
+  engine_.reset();
+  code_store_ = std::make_shared<CodeStore>();
+  return true;
 }
 
 void AvrMachine::check_unwritten(bool on) {

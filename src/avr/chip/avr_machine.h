@@ -35,6 +35,7 @@ class AvrMachine final : public machine::Machine {
   void guard_stack(std::uint32_t begin, std::uint32_t end) override;
   Result<void> watch(Address address, std::uint8_t kinds) override;
   Result<void> listen(std::uint32_t kinds, machine::RecordSink* sink) override;
+  bool tell_calls(bool on) override;
   void check_unwritten(bool on) override;
 
   [[nodiscard]] std::optional<std::uint8_t> peek(Address address) const override;
@@ -124,6 +125,7 @@ class AvrMachine final : public machine::Machine {
   std::map<Address, u8> watched_;        ///< by machine::kOnRead and so on
   std::vector<u8> unwritten_;            ///< timeline: 1 for RAM that nothing has written yet
   bool check_unwritten_ = false;
+  bool tells_calls_ = false;
   u8 translate_after_;  ///< Chip::Options
   Outputs outputs_;
   std::shared_ptr<class CodeStore> code_store_;  ///< with all copies

@@ -336,6 +336,10 @@ void Engine::note_return(u64 now) {
   bus().record(machine::EventKind::kReturn, 0, 0, now);
 }
 
+void Engine::note_call(machine::EventKind kind, u32 word, u32 sp, u64 now) {
+  bus().record(kind, 2 * word, sp, now);
+}
+
 /// REQUIRES: it is watched.
 void Engine::note_access(const machine::Access& access) {
   const unsigned kinds = machine_.watched_.find(access.address)->second;

@@ -108,6 +108,10 @@ class Engine {
   void note_access(const machine::Access& access);
   LUCID_SLOW void happened(machine::EventKind kind, unsigned number = 0);
   LUCID_SLOW void note_return(u64 now);
+  static constexpr bool is_call(unsigned op) {
+    return op == kRCALL || op == kCALL || op == kICALL || op == kEICALL;
+  }
+  LUCID_SLOW void note_call(machine::EventKind kind, u32 word, u32 sp, u64 now);
   LUCID_SLOW void note_unmodelled(u16 address);
   LUCID_SLOW u8 note_off(u16 address);
   bool reach_external(u16 address);

@@ -98,6 +98,7 @@ std::optional<Entry> Engine::translatable(u32 word, bool starts) {
     if (entry.op < kOpCount && result_is_undefined(entry)) return std::nullopt;
   }
   if (entry.op >= kOpCount || word + entry.length > words) return std::nullopt;
+  if (machine_.tells_calls_ && (is_call(entry.op) || entry.op == kRET)) return std::nullopt;
   return entry;
 }
 

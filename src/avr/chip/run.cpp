@@ -231,6 +231,9 @@ struct Engine::Frame {
     if (engine.machine_.outputs_.events_wanted != 0) deadline = 0;
     turned_on_interrupts();
   }
+  void note_call(machine::EventKind kind) {
+    engine.note_call(kind, word_of(next) & pc_mask, sp, now);
+  }
   void sleep() {
     store_back();
     engine.fall_asleep();
@@ -274,6 +277,8 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   if (steps_left_ == 0) return stop_;
   if (boundary(false)) return stop_;
 
+  const bool tells_calls =
+      machine_.tells_calls_ && machine_.outputs_.tap.wants(machine::EventKind::kCall);
   Frame f(*this);
   if (request.pass_first_breakpoint && !entered_interrupt_) {
     const u32 word = f.word_of(f.slot);
@@ -310,6 +315,8 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   f.now += LUCID_CYCLES(c16, c22);                                                        \
   f.next = f.slot + LUCID_LENGTH(id);                                                     \
   Execute<Frame>::id(f, f.slot->entry);                                                   \
+  if (is_call(k##id) && tells_calls) f.note_call(machine::EventKind::kCall);              \
+  if (k##id == kRET && tells_calls) f.note_call(machine::EventKind::kLeave);              \
   LUCID_NEXT_RUN();
 #include "avr/isa/instructions.def"
 
