@@ -25,8 +25,8 @@ enum class NodeKind : std::uint8_t {
   kStackDeepest,
   kStackUsed,
   kElsewhere,  ///< `a`, on the companion called `name`
-  kMeasure,  ///< `name` of the arguments in `of`, each on a line
-  kWithin,   ///< `a` from `b` to `c`; what has been measured: all of it
+  kMeasure,    ///< `name` of the arguments in `of`, each on a line
+  kWithin,     ///< `a` from `b` to `c`; what has been measured: all of it
   kUnary,
   kBinary,
   kAnd,

@@ -533,7 +533,7 @@ TEST_CASE("traced calls are the call levels that one sees by stepping", "[tracin
                              << fmt::format("{}", fmt::join(expected, "/")) << " | " << last);
     }
     CHECK(wrong == 0);
-    CHECK(compared > steps / 2);
+    if (start.count != 0) CHECK(compared > steps / 2);
   }
 }
 
