@@ -11,6 +11,7 @@
 #define LUCID_SIGNAL_H
 
 #include <cstdint>
+#include <deque>
 #include <map>
 #include <memory>
 #include <optional>
@@ -122,12 +123,14 @@ class LUCID_API Signal {
   struct Block;
   void close_block();
   void encode(const Sample& sample);
+  static std::size_t bytes_of(const Block& block);
   [[nodiscard]] const Sample* in_blocks() const;
 
   std::shared_ptr<const Facts> facts_;
   std::uint64_t hz_ = 1, begin_ = 0, end_ = 0;
   std::uint64_t changes_ = 0, discarded_ = 0;
-  std::vector<std::shared_ptr<const Block>> blocks_;
+  std::deque<std::shared_ptr<const Block>> blocks_;
+  std::size_t block_bytes_ = 0;  ///< of memory that they take
   std::shared_ptr<Block> open_;  ///< not shared while it grows
   std::optional<Sample> last_;   ///< not in a block yet
 };

@@ -424,6 +424,7 @@ void Recorder::end_at(std::uint64_t tick) {
 
 void Recorder::cut_at(std::uint64_t tick) {
   left_at_.reset();
+  ++futures_;
   for (Lane& lane : lanes_) {
     lane.heard = std::min(lane.heard, tick);
     if (lane.end <= tick) continue;
@@ -438,6 +439,7 @@ void Recorder::cut_at(std::uint64_t tick) {
 }
 
 void Recorder::begin_anew(const machine::Machine& machine) {
+  ++futures_;
   const std::vector<Lane> all = std::move(lanes_);
   lanes_.clear();
   for (const Lane& lane : all) add(lane.id, lane.signal.facts(), lane.source, machine);
@@ -451,12 +453,6 @@ std::optional<Signal> Recorder::signal(unsigned id) const {
     return out;
   }
   return std::nullopt;
-}
-
-std::vector<unsigned> Recorder::ids() const {
-  std::vector<unsigned> out;
-  for (const Lane& lane : lanes_) out.push_back(lane.id);
-  return out;
 }
 
 }  // namespace lucid::record

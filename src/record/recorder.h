@@ -81,7 +81,8 @@ class Recorder final : public machine::RecordSink {
 
   /// Nothing: there is none.
   [[nodiscard]] std::optional<Signal> signal(unsigned id) const;
-  [[nodiscard]] std::vector<unsigned> ids() const;
+  /// How often something that was recorded has been taken back.
+  [[nodiscard]] std::uint64_t futures() const { return futures_; }
 
  private:
   struct Lane {
@@ -132,6 +133,7 @@ class Recorder final : public machine::RecordSink {
   std::optional<std::uint64_t> left_at_;  ///< the tick at which the machine was last listened to
   std::size_t bound_ = kBound;
   unsigned takes_ = 0;
+  std::uint64_t futures_ = 0;
 };
 
 }  // namespace lucid::record

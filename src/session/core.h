@@ -298,6 +298,12 @@ class Session::Core final : private machine::MarkListener {
     Session::TraceSpec spec;
     std::shared_ptr<const Signal> imported = {};              ///< it is not of the chip
     std::shared_ptr<const Session::DecodeSpec> decoder = {};  ///< it follows from others
+    /// What a decoder made of its wires when they had come so far.
+    struct Made {
+      std::vector<std::uint64_t> of;
+      Signal signal;
+    };
+    mutable std::shared_ptr<const Made> made = {};
     [[nodiscard]] const std::string& name() const {
       return spec.name.empty() ? spec.signal : spec.name;
     }

@@ -125,6 +125,7 @@ void Signal::encode(const Sample& sample) {
 
 void Signal::close_block() {
   open_->bytes.shrink_to_fit();
+  block_bytes_ += bytes_of(*open_);
   blocks_.push_back(std::exchange(open_, nullptr));
 }
 
@@ -161,6 +162,7 @@ void Signal::cut_at(std::uint64_t tick) {
   for (const auto& block : blocks_) {
     if (block->last > tick) break;
     kept.blocks_.push_back(block);
+    kept.block_bytes_ += bytes_of(*block);
     kept.changes_ += block->count;
   }
   Samples rest = samples();
@@ -182,14 +184,18 @@ bool Signal::discard_oldest() {
            : open_ != nullptr ? open_->first
            : last_            ? last_->tick
                               : end_;
-  blocks_.erase(blocks_.begin());
+  block_bytes_ -= bytes_of(oldest);
+  blocks_.pop_front();
   return true;
 }
 
+std::size_t Signal::bytes_of(const Block& block) {
+  constexpr std::size_t kAround = 64;  // what the blocks of memory take beside
+  return sizeof block + block.bytes.size() + kAround;
+}
+
 std::size_t Signal::bytes() const {
-  std::size_t out = sizeof *this + (open_ != nullptr ? open_->bytes.size() : 0);
-  for (const auto& block : blocks_) out += sizeof *block + block->bytes.size();
-  return out;
+  return sizeof *this + block_bytes_ + (open_ != nullptr ? open_->bytes.size() : 0);
 }
 
 // Looking

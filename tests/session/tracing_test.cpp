@@ -590,3 +590,22 @@ TEST_CASE("expressions ask of signals", "[tracing]") {
     CHECK_THAT(result.error().text(), Catch::Contains(text));
   }
 }
+
+TEST_CASE("a trace may be asked for while the program runs", "[tracing]") {
+  Session session = kiln(), plain = kiln();
+  session.post([&] {
+    CHECK(session.trace({"pin.PB0"}));
+    CHECK(session.trace({"ticks"}));
+    CHECK_FALSE(session.trace({"state", "", "", true}));  // the past is not gone through now
+  });
+  session.go_for(Picoseconds{1'000'000'000'000});
+  CHECK(session.signal("pin.PB0")->changes() >= 8);
+  CHECK(session.signal("ticks")->changes() > 900);
+  trace(plain, {"pin.PB0", "ticks"});
+  plain.go_for(Picoseconds{1'000'000'000'000});
+  CHECK(plain.chip().hash() == session.chip().hash());
+  CHECK(recorded(session) == recorded(plain));
+  session.post([&] { CHECK(session.untrace("ticks")); });
+  session.go_for(Picoseconds{500'000'000'000});
+  CHECK(session.traces().size() == 1);
+}
