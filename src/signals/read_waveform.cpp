@@ -86,7 +86,8 @@ class VcdReader {
       const std::string_view word = words_.next();
       if (word == "$end") return out;
       if (word.empty()) return words_.wrong("the file ends before $end");
-      if (out.size() < 100) out.push_back(word);
+      constexpr std::size_t kMostWords = 10'000;
+      if (out.size() < kMostWords) out.push_back(word);
     }
   }
 
@@ -111,6 +112,8 @@ class VcdReader {
         if (!scopes.empty()) scopes.pop_back();
       } else if (keyword == "$var") {
         if (auto done = variable(*words, scopes); !done) return done;
+      } else if (keyword == "$comment") {
+        comment(*words);
       }
     }
     return {};
@@ -164,6 +167,19 @@ class VcdReader {
     by_code_[std::string(words[2])].push_back(facts_.size());
     facts_.push_back(std::move(facts));
     return {};
+  }
+
+  /// What we have written there ourselves: `state 0=idle 1=ramp`, `temperature in C`.
+  void comment(const std::vector<std::string_view>& words) {
+    if (facts_.empty() || words.size() < 2 || words[0] != facts_.back().name) return;
+    Signal::Facts& facts = facts_.back();
+    if (words[1] == "in" && words.size() > 2) facts.unit = std::string(words[2]);
+    for (const std::string_view word : words) {
+      const std::size_t equal = word.find('=');
+      if (equal == std::string_view::npos) continue;
+      if (const auto value = number_in<std::uint64_t>(word.substr(0, equal)))
+        facts.names.emplace(*value, word.substr(equal + 1));
+    }
   }
 
   Result<void> changes() {

@@ -106,11 +106,11 @@ std::string plain_name(const std::string& name, std::set<std::string>& taken) {
   return out;
 }
 
-/// Nothing that ends a comment.
+/// One word, and none that ends a comment.
 std::string in_comment(const std::string& text) {
   std::string out;
   for (const char c : text)
-    if (c >= ' ' && c <= '~') out += c == '$' ? '_' : c;
+    if (c >= ' ' && c <= '~') out += c == '$' || c == ' ' ? '_' : c;
   return out;
 }
 

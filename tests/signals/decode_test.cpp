@@ -372,6 +372,19 @@ TEST_CASE("what is written is read again, whatever it is", "[decode]") {
   }
 }
 
+TEST_CASE("names of values come back", "[decode]") {
+  Signal::Facts facts{"state", {"kiln"}, Signal::Kind::kNumber, 16};
+  facts.names = {{0, "IDLE"}, {1, "two words"}, {7, "cost $end"}};
+  std::ostringstream out;
+  REQUIRE_FALSE(write_waveforms(out, WaveformKind::kVcd, {}, {}, {UINT64_MAX}));
+  Signal ordered(facts, 1000, 0);
+  for (const unsigned value : {0U, 1U, 3U, 7U}) ordered.add({10ULL * value, value});
+  REQUIRE(write_waveforms(out, WaveformKind::kVcd, {ordered}, {}, {UINT64_MAX}));
+  const auto read = read_waveforms(out.str(), WaveformKind::kVcd, "x");
+  REQUIRE(read);
+  CHECK(texts_of((*read)[0]) == std::vector<std::string>{"IDLE", "two_words", "3", "cost__end"});
+}
+
 TEST_CASE("captures that are no captures", "[decode]") {
   const std::string head = "$timescale 1 ns $end $var wire 1 ! a $end $enddefinitions $end\n";
   const std::pair<std::string, const char*> vcds[] = {
