@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cmath>
 
 namespace lucid::app {
 namespace {
@@ -27,7 +28,7 @@ std::string value_text(double value, const std::string& unit) {
 std::string SignalViews::bar(double share) const {
   constexpr unsigned kWidth = 20;
   std::string out;
-  for (unsigned i = 0; i < static_cast<unsigned>(share * kWidth + 0.5); ++i)
+  for (unsigned i = 0; i < static_cast<unsigned>(std::lround(share * kWidth)); ++i)
     out += style_.utf8() ? "▪" : "#";
   return style_.accent(out);
 }

@@ -13,7 +13,6 @@
 
 namespace lucid {
 
-using record::Source;
 using SourceKind = record::Source::Kind;
 
 namespace {

@@ -171,6 +171,7 @@ void measure_number(const Signal& signal, std::uint64_t begin, std::uint64_t end
   if (too_many) return;
   out.different = held.size();
   std::vector<Times> all;
+  all.reserve(held.size());
   for (const auto& [value, times] : held) all.push_back(times);
   std::sort(all.begin(), all.end(), [&](const Times& a, const Times& b) {
     return a.ticks != b.ticks ? a.ticks > b.ticks

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cctype>
 #include <charconv>
+#include <cmath>
 #include <cstring>
 #include <optional>
 #include <unordered_map>
@@ -360,7 +361,7 @@ class CsvReader {
     if (e != std::string_view::npos) {
       const auto real = number_in<double>(text);
       if (!real || *real < 0 || *real * static_cast<double>(unit_) > 9e18) return std::nullopt;
-      return static_cast<std::uint64_t>(*real * static_cast<double>(unit_) + 0.5);
+      return static_cast<std::uint64_t>(std::llround(*real * static_cast<double>(unit_)));
     }
     const std::size_t point = std::min(text.find('.'), text.size());
     const auto whole = number_in<std::uint64_t>(text.substr(0, point));
