@@ -473,7 +473,7 @@ const std::vector<Command>& commands() {
        Group::kSignals,
        {"measure delay SIGNAL [rising|falling] to SIGNAL [rising|falling] [from WHEN to WHEN]",
         "measure SIGNAL in LIMITS [from WHEN to WHEN]", "measure SIGNAL [from WHEN to WHEN]"},
-       "read widths, periods, delays, values off it",
+       "widths, periods, delays, values of a signal",
        "Of a level: widths, period, frequency, duty. Of a number: least, mean, most, and how long "
        "it had which value, or was within limits. `delay`: from each edge of one signal to the "
        "next of the other.",
@@ -482,7 +482,7 @@ const std::vector<Command>& commands() {
       {"match",
        Group::kSignals,
        {"match SIGNAL with SIGNAL [from rising|falling] within TIME"},
-       "does a capture do the same as a trace?",
+       "whether a capture does the same as a trace",
        "From the first edge on, or the first of a kind. Offset and rate of the clocks are fitted "
        "and "
        "told; the first edge that differs by more than that, too.",

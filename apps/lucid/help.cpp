@@ -171,7 +171,16 @@ std::vector<std::string> Console::values(const ArgumentKind& kind, const std::st
     if (name == "INTERRUPT")
       for (const InterruptVector& vector : info.vectors) out.push_back(vector.name);
     if (name == "WHERE") return session_->places(start);
-    if (name == "MARK")
+    if (name == "SIGNAL") {
+      out = session_->names(start);
+      for (const char* word : {"interrupt", "calls", "byte in", "byte out", "voltage", "part",
+                               "sleep", "reset", "eeprom write"})
+        out.emplace_back(word);
+    }
+    if (name == "SIGNAL" || name == "SIGNALS")
+      for (const Session::TraceView& trace : session_->traces()) out.push_back(trace.name);
+    if (name == "WHEN") out = {"start", "now"};
+    if (name == "MARK" || name == "WHEN")
       for (const Session::MarkView& mark : session_->marks()) out.push_back(mark.name);
     if (name == "FAULT")
       for (const Session::Fault& fault : session_->faults()) out.push_back(fault.name);

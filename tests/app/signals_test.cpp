@@ -71,6 +71,15 @@ TEST_CASE("tracing, measuring, drawing and writing at the prompt", "[signals]") 
   CHECK(lucid("plot /nowhere.vcd").code == 3);
   CHECK(lucid("plot " + test::kKilnOg).code == 2);
 
+  // Tab.
+  const auto words =
+      lucid(kKiln,
+            "trace pin.PB0 named lamp\ncomplete \"measure la\"\ncomplete \"plot lam\"\n"
+            "complete \"trace int\"\ncomplete \"trace heater_\"\ncomplete \"plot lamp from st\"\n");
+  INFO(words.text);
+  for (const char* word : {"lamp", "interrupt", "heater_ms", "start"})
+    CHECK_THAT(words.text, Catch::Contains(std::string(word) + "\n"));
+
   // The same for programs.
   const auto json =
       lucid(kKiln + " --json", "trace pin.PB0\ngo for 1 s\nmeasure pin.PB0\nplot pin.PB0\n");
