@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <tuple>
 
 #include "lucid/drawing.h"
 #include "text_signals.h"
@@ -98,13 +99,7 @@ std::string moment_lane(const Signal& signal, const Columns& columns, const Stro
 std::vector<std::string> curve_lanes(const Signal& signal, const Columns& columns, const Strokes& s,
                                      double& least, double& most) {
   constexpr int kRows = 3, kSteps = 8;
-  bool any = false;
-  for (const Signal::Column& c : columns) {
-    if (!c.known) continue;
-    least = any ? std::min(least, c.least) : c.least;
-    most = any ? std::max(most, c.most) : c.most;
-    any = true;
-  }
+  std::tie(least, most) = extremes(columns).value_or(std::pair(0.0, 0.0));
   std::vector<std::string> rows(kRows);
   for (const Signal::Column& c : columns) {
     const double value = c.last.known() ? signal.number(c.last) : c.most;

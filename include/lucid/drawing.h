@@ -4,7 +4,9 @@
 #ifndef LUCID_DRAWING_H
 #define LUCID_DRAWING_H
 
+#include <optional>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "lucid/signal.h"
@@ -21,6 +23,10 @@ struct TimeTick {
 /// Round numbers from `least` or a little below to `most` or a little above, about `count` of them.
 [[nodiscard]] LUCID_API std::vector<double> round_numbers(double least, double most,
                                                           unsigned count);
+
+/// The least and the most of all columns; nothing if none has a known value.
+[[nodiscard]] LUCID_API std::optional<std::pair<double, double>> extremes(
+    const std::vector<Signal::Column>& columns);
 
 enum class LaneKind : std::uint8_t {
   kLevel,

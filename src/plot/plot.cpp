@@ -376,16 +376,10 @@ class Picture {
   }
 
   void curve(const Lane& lane, const Columns& columns) const {
-    double least = 0, most = 0;
-    bool any = false;
-    for (const Signal::Column& c : columns) {
-      if (!c.known) continue;
-      least = any ? std::min(least, c.least) : c.least;
-      most = any ? std::max(most, c.most) : c.most;
-      any = true;
-    }
     all_unknown(lane, columns);
-    if (!any) return;
+    const auto values = extremes(columns);
+    if (!values) return;
+    const auto [least, most] = *values;
     const auto scale = round_numbers(least, most, lane.height > 120 ? 4 : 3);
     const double pad = std::max(6.0, lane.height * 0.1);
     const double low = lane.top + lane.height - pad, high = lane.top + pad;

@@ -51,6 +51,8 @@ void Recorder::add(unsigned id, Signal::Facts facts, Source source,
   const std::uint64_t now = machine.ticks();
   lane.signal = Signal(std::move(facts), machine.info().clock_hz, now);
   lane.end = lane.heard = now;
+  for (std::size_t k = 0; lane.source.kind == Kind::kPins && k < lane.source.numbers.size(); ++k)
+    if (lane.source.numbers[k] != Source::kNoPin) lane.pins |= std::uint64_t{1} << k;
   const MemoryArea* ram = machine.area("ram");
   for (const Address address : lane.source.bytes) {
     const bool stored =
@@ -97,6 +99,9 @@ void Recorder::clear() {
 /// Who is asked when something is heard.
 void Recorder::index() {
   kinds_ = 0;
+  left_at_.reset();  // what is known of calls may have been kept by nobody
+  furthest_.reset();
+  behind_furthest_ = false;
   taps_.clear();
   by_address_.clear();
   by_pin_.clear();
@@ -150,7 +155,7 @@ Sample Recorder::value_of(const Lane& lane, std::uint64_t tick) const {
       // A bus is what would be read of it, unless all of it floats.
       if (lane.fought != 0)
         out.state = Sample::State::kUnknown;
-      else if (lane.odd + 1 == std::uint64_t{1} << lane.source.numbers.size())
+      else if (lane.odd == lane.pins)
         out.state = Sample::State::kFloating;
       break;
     case Kind::kBytes: {
@@ -168,15 +173,19 @@ Sample Recorder::value_of(const Lane& lane, std::uint64_t tick) const {
     }
     case Kind::kInterrupt:
       if (lane.source.numbers.empty())
-        out.value = handlers_.empty() ? 0 : handlers_.back();
+        out.value = standing_.handlers.empty() ? 0 : standing_.handlers.back();
       else
-        out.value = std::count(handlers_.begin(), handlers_.end(), lane.source.numbers[0]) != 0;
+        out.value = std::count(standing_.handlers.begin(), standing_.handlers.end(),
+                               lane.source.numbers[0]) != 0;
       break;
     case Kind::kSleep: out.value = asleep_ ? 1 : 0; break;
     case Kind::kCalls: {
       const std::size_t level = lane.source.numbers[0];
-      if (level == 0 && !calls_.empty()) out.value = calls_.back().begin + 1;
-      if (level != 0 && level <= calls_.size()) out.value = calls_[level - 1].begin + 1;
+      if (level == 0 && !standing_.calls.empty()) out.value = standing_.calls.back().begin + 1U;
+      if (level != 0 && level <= standing_.calls.size())
+        out.value = standing_.calls[level - 1].begin + 1;
+      if (!standing_.all_calls && (level != 0 || standing_.calls.empty()))
+        out.state = Sample::State::kUnknown;
       break;
     }
     default:
@@ -258,30 +267,37 @@ void Recorder::happened(const machine::Record& record) {
   switch (record.kind) {
     case EventKind::kInterrupt:
       for (const std::size_t i : wide_) settle(lanes_[i]);
-      handlers_.push_back(record.number);
-      if (const auto handler = handler_of_.find(record.number); handler != handler_of_.end())
-        calls_.push_back({handler->second, 0, true});
+      standing_.handlers.push_back(record.number);
+      {
+        constexpr std::uint32_t kNobody = UINT32_MAX;  // it stands in the vector itself
+        const auto handler = handler_of_.find(record.number);
+        standing_.calls.push_back(
+            {handler != handler_of_.end() ? handler->second : kNobody, 0, true});
+      }
       break;
     case EventKind::kCall:
       // A call of the next instruction makes room on the stack.
       if (std::binary_search(functions_.begin(), functions_.end(), record.number))
-        calls_.push_back({record.number, record.value, false});
+        standing_.calls.push_back({record.number, record.value, false});
       break;
     case EventKind::kLeave:
-      while (!calls_.empty() && !calls_.back().handler && calls_.back().sp < record.value)
-        calls_.pop_back();
+      while (!standing_.calls.empty() && !standing_.calls.back().handler &&
+             standing_.calls.back().sp < record.value)
+        standing_.calls.pop_back();
       break;
     case EventKind::kReturn:
-      if (!handlers_.empty()) handlers_.pop_back();
-      while (!calls_.empty()) {
-        const bool handler = calls_.back().handler;
-        calls_.pop_back();
-        if (handler) break;
+      if (!standing_.handlers.empty()) standing_.handlers.pop_back();
+      // One that was entered before anybody listened is not among them.
+      if (std::any_of(standing_.calls.begin(), standing_.calls.end(),
+                      [](const Called& c) { return c.handler; })) {
+        while (!standing_.calls.back().handler) standing_.calls.pop_back();
+        standing_.calls.pop_back();
       }
       break;
     case EventKind::kReset:
-      handlers_.clear();
-      calls_.clear();
+      standing_.handlers.clear();
+      standing_.calls.clear();
+      standing_.all_calls = true;
       asleep_ = false;
       break;
     case EventKind::kSleep: asleep_ = true; break;
@@ -297,8 +313,16 @@ void Recorder::happened(const machine::Record& record) {
   }
 }
 
+/// What was known there is known again.
+void Recorder::pass_furthest(std::uint64_t tick) {
+  if (!behind_furthest_ || tick <= furthest_->tick) return;
+  behind_furthest_ = false;
+  standing_ = furthest_->standing;
+}
+
 void Recorder::take(const machine::Record* records, std::size_t count) {
   for (const machine::Record* r = records; r != records + count; ++r) {
+    if (behind_furthest_) pass_furthest(r->tick);
     switch (r->kind) {
       case EventKind::kPin:
         if (const auto found = by_pin_.find(r->number); found != by_pin_.end())
@@ -390,8 +414,9 @@ void Recorder::set_functions(std::vector<std::uint32_t> begins,
 void Recorder::look(const machine::Machine& machine, const Standing& standing) {
   const std::uint64_t now = machine.ticks();
   if (left_at_ != now) {
-    handlers_ = standing.handlers;
-    calls_ = standing.calls;
+    standing_ = standing;
+    behind_furthest_ = furthest_ && now < furthest_->tick;
+    if (furthest_ && now == furthest_->tick) standing_ = furthest_->standing;
   }
   left_at_ = now;
   asleep_ = machine.asleep();
@@ -411,6 +436,9 @@ void Recorder::look(const machine::Machine& machine, const Standing& standing) {
 
 void Recorder::end_at(std::uint64_t tick) {
   left_at_ = tick;
+  pass_furthest(tick);
+  if (behind_furthest_ && tick == furthest_->tick) standing_ = furthest_->standing;
+  if (!furthest_ || tick > furthest_->tick) furthest_ = Furthest{tick, standing_};
   for (Lane& lane : lanes_) {
     lane.heard = std::max(lane.heard, tick);
     if (lane.partial && tick - lane.partial->last > kTogether) settle(lane);
@@ -425,6 +453,8 @@ void Recorder::end_at(std::uint64_t tick) {
 void Recorder::cut_at(std::uint64_t tick) {
   left_at_.reset();
   ++futures_;
+  if (furthest_ && furthest_->tick > tick) furthest_.reset();
+  behind_furthest_ = false;
   for (Lane& lane : lanes_) {
     lane.heard = std::min(lane.heard, tick);
     if (lane.end <= tick) continue;
@@ -440,6 +470,8 @@ void Recorder::cut_at(std::uint64_t tick) {
 
 void Recorder::begin_anew(const machine::Machine& machine) {
   ++futures_;
+  furthest_.reset();
+  behind_furthest_ = false;
   const std::vector<Lane> all = std::move(lanes_);
   lanes_.clear();
   for (const Lane& lane : all) add(lane.id, lane.signal.facts(), lane.source, machine);

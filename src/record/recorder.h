@@ -17,7 +17,7 @@ namespace lucid::record {
 /// Where a signal comes from.
 struct Source {
   enum class Kind : std::uint8_t {
-    kPins,       ///< `numbers`: one, or a bus with the lowest bit first
+    kPins,       ///< `numbers`: one, or a bus with the lowest bit first; kNoPin where it has a gap
     kBytes,      ///< `bytes`, lowest first; judged as a whole when they are stored together
     kInterrupt,  ///< `numbers`: one vector, or none for whichever is at work
     kByteIn,     ///< `numbers`: a serial port
@@ -29,6 +29,7 @@ struct Source {
     kQuantity,  ///< `numbers`: of a part, as in Record
     kCalls,     ///< `numbers`: a call level, from 1; 0: the innermost
   } kind = Kind::kPins;
+  static constexpr std::uint32_t kNoPin = UINT32_MAX;
   std::vector<std::uint32_t> numbers = {};
   std::vector<Address> bytes = {};
   std::vector<std::uint8_t> objects =
@@ -49,6 +50,7 @@ struct Called {
 struct Standing {
   std::vector<unsigned> handlers;  ///< that are under way, the innermost last
   std::vector<Called> calls;       ///< the outermost first
+  bool all_calls = true;           ///< the first of them is really the outermost
 };
 
 class Recorder final : public machine::RecordSink {
@@ -102,6 +104,7 @@ class Recorder final : public machine::RecordSink {
       std::uint64_t last = 0;    ///< tick
     };
     std::optional<Partial> partial;
+    std::uint64_t pins = 0;            ///< a bit for each that is there
     std::vector<std::uint64_t> masks;  ///< of each object's bytes
     std::vector<std::uint8_t> taps;    ///< of each byte
   };
@@ -125,8 +128,16 @@ class Recorder final : public machine::RecordSink {
   std::unordered_map<std::uint32_t, Ends> by_address_, by_pin_, by_voltage_, by_quantity_;
   std::vector<std::size_t> wide_;     ///< lanes of several bytes
   std::vector<std::size_t> moments_;  ///< and those of which only some records matter
-  std::vector<unsigned> handlers_;
-  std::vector<Called> calls_;
+  Standing standing_;                 ///< where the records have led to
+  /// The same as far as anybody has come: what the stack says of a moment in the middle of it may
+  /// be less.
+  struct Furthest {
+    std::uint64_t tick = 0;
+    Standing standing;
+  };
+  std::optional<Furthest> furthest_;
+  void pass_furthest(std::uint64_t tick);
+  bool behind_furthest_ = false;
   std::vector<std::uint32_t> functions_;          ///< by address
   std::map<unsigned, std::uint32_t> handler_of_;  ///< by vector
   bool asleep_ = false;

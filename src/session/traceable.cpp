@@ -200,8 +200,13 @@ Result<Session::Core::Traceable> Session::Core::traceable_object(const std::stri
     for (const PinState& pin : machine().pins()) {
       const bool of_port = pin.name.size() == name.size() + 1 &&
                            base::equal_ignoring_case(pin.name.substr(0, name.size()), name);
-      if (const auto number = machine().wire_pin(pin.name); of_port && number)
-        pins.push_back(*number);
+      const auto number = machine().wire_pin(pin.name);
+      if (!of_port || !number) continue;
+      // Its last letter is its place: a port may have gaps.
+      const auto place = static_cast<std::size_t>(pin.name.back() - '0');
+      if (place >= 8) continue;
+      if (pins.size() <= place) pins.resize(place + 1, record::Source::kNoPin);
+      pins[place] = *number;
     }
     if (!pins.empty()) {
       be_pins(std::move(pins));

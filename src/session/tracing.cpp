@@ -18,7 +18,18 @@ record::Standing Session::Core::standing() const {
   };
   if (!wants(machine::EventKind::kReturn)) return out;
   const auto& vectors = machine().info().vectors;
-  for (const frames::Frame& frame : frames::unwind(program_, machine(), flows_)) {
+  if (!machine().deepest_sp()) return out;  // since the reset nobody has called anybody
+  const auto frames = frames::unwind(program_, machine(), flows_);
+  for (const frames::Frame& frame : frames) {
+    switch (frame.end) {
+      case CallersEnd::kNone:
+      case CallersEnd::kStart:
+      case CallersEnd::kTaskBegins: break;
+      case CallersEnd::kNotOnStack:  // start-up code: nobody has called it
+        if (!frame.interrupt) continue;
+        break;
+      default: out.all_calls = false;
+    }
     if (frame.function == nullptr) continue;
     out.calls.insert(out.calls.begin(),
                      {frame.function->begin, frame.known ? frame.cfa - 1 : 0, frame.interrupt});

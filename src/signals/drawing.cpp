@@ -96,6 +96,17 @@ std::vector<double> round_numbers(double least, double most, unsigned count) {
   return out;
 }
 
+std::optional<std::pair<double, double>> extremes(const std::vector<Signal::Column>& columns) {
+  std::optional<std::pair<double, double>> out;
+  for (const Signal::Column& c : columns) {
+    if (!c.known) continue;
+    if (!out) out.emplace(c.least, c.most);
+    out->first = std::min(out->first, c.least);
+    out->second = std::max(out->second, c.most);
+  }
+  return out;
+}
+
 LaneKind lane_kind(const Signal& signal) {
   const Signal::Facts& facts = signal.facts();
   if (facts.kind == Signal::Kind::kLevel) return LaneKind::kLevel;

@@ -510,10 +510,10 @@ TEST_CASE("traced calls are the call levels that one sees by stepping", "[tracin
         now.levels.push_back(name);
       }
       seen.push_back(std::move(now));
-      (void)stepped.step(StepKind::kInto, StepUnit::kInstruction).has_value();
+      if (i != steps) (void)stepped.step(StepKind::kInto, StepUnit::kInstruction).has_value();
     }
     traced.go_for(seen.back().tick - seen.front().tick);
-    CHECK(traced.chip().hash() != 0);
+    CHECK(traced.chip().hash() == stepped.chip().hash());
     unsigned wrong = 0, compared = 0;
     const Signal innermost = *traced.signal("calls");
     for (const Seen& now : seen) {
@@ -608,4 +608,87 @@ TEST_CASE("a trace may be asked for while the program runs", "[tracing]") {
   session.post([&] { CHECK(session.untrace("ticks")); });
   session.go_for(Picoseconds{500'000'000'000});
   CHECK(session.traces().size() == 1);
+}
+
+TEST_CASE("programs that were not made for it: traced or not, by whatever way", "[tracing]") {
+  std::mt19937 random(test::fresh_seed());
+  const char* const programs[] = {"ring",  "states", "recursion", "schedule",
+                                  "parse", "real",   "curve"};
+  for (const std::string program : programs) {
+    const char* const levels[] = {"-O0", "-Os", "-O2"};
+    const std::string level = levels[random() % 3];
+    const bool large = random() % 3 == 0;
+    INFO(program << " " << level << (large ? " on a 2560" : ""));
+    const std::string image =
+        test::compiled("tracing-program",
+                       test::read(std::string(LUCID_TEST_SOURCES) + "/programs/" + program + ".c"),
+                       level + " -gdwarf-4 -std=gnu11 -w -I" LUCID_TEST_SOURCES "/programs",
+                       large ? "atmega2560" : "atmega328p");
+    const Chip chip = *Chip::make({large ? "ATmega2560" : "ATmega328P", 16'000'000});
+    Session plain(chip), live(chip), late(chip), back(chip);
+    for (Session* session : {&plain, &live, &late, &back}) REQUIRE(session->open(image));
+    std::vector<std::string> signals{"calls", "calls 1", "calls 2", "interrupt",  "byte out",
+                                     "sleep", "pin.PB",  "pin.PD0", "chip.UCSR0A"};
+    for (const Variable& variable : plain.program().variables())
+      if (variable.function.empty() && live.trace({variable.name}))
+        REQUIRE(back.trace({variable.name}));
+    for (const Session::TraceView& view : live.traces()) signals.push_back(view.signal);
+    for (const std::string& name : std::vector<std::string>(signals.begin(), signals.begin() + 9)) {
+      REQUIRE(live.trace({name}));
+      REQUIRE(back.trace({name}));
+    }
+    constexpr std::uint64_t kEnd = 100'000;
+    const auto finish = [](Session& session) {
+      for (unsigned i = 0; i < 100 && ticks_of(session) < kEnd; ++i)
+        session.go_for(kEnd - ticks_of(session));
+    };
+    for (Session* session : {&plain, &live, &late}) finish(*session);
+    for (const Session::TraceView& view : live.traces())
+      REQUIRE(late.trace({view.signal, "", "", true}));
+    for (unsigned i = 0; i < 8; ++i) {
+      const std::uint64_t now = ticks_of(back);
+      if (random() % 2 == 0)
+        (void)back.back_for(random() % (now + 1)).has_value();
+      else if (now < kEnd)
+        back.go_for(1 + random() % (kEnd - now));
+    }
+    finish(back);
+    CHECK(live.chip().hash() == plain.chip().hash());
+    CHECK(late.chip().hash() == plain.chip().hash());
+    check_same(recorded(late), recorded(live));
+    if (ticks_of(back) != ticks_of(live)) continue;  // it ran past the end
+    CHECK(back.chip().hash() == plain.chip().hash());
+    check_same(recorded(back), recorded(live));
+  }
+}
+
+TEST_CASE("calls are known where their trace begins, whatever was traced before", "[tracing]") {
+  Session session = kiln();
+  trace(session, {"interrupt"});
+  session.go_for(Picoseconds{2'999'000'000'000});
+  REQUIRE(session.go_to("serial_put"));
+  trace(session, {"calls", "calls 1", "calls 2"});
+  std::vector<std::string> levels;
+  for (const CallLevel& level : session.callers()) levels.push_back(level.where.function);
+  session.go_for(std::uint64_t{3});
+  CHECK(session.signal("calls")->text(session.signal("calls")->at(ticks_of(session))) ==
+        "serial_put");
+  for (unsigned level : {1U, 2U}) {
+    const Signal signal = *session.signal(fmt::format("calls {}", level));
+    CHECK(signal.text(signal.at(ticks_of(session))) == levels.at(level - 1));
+  }
+}
+
+TEST_CASE("a port with gaps keeps its places", "[tracing]") {
+  Session session(*Chip::make({"ATmega32U4", 16'000'000}));
+  REQUIRE(session.open(test::assembled("tracing-gaps",
+                                       "ldi r16, 0xff\nout IO(DDRC), r16\nout IO(DDRE), r16\n"
+                                       "ldi r16, 0x80\nout IO(PORTC), r16\n"
+                                       "ldi r16, 0x44\nout IO(PORTE), r16\n1: rjmp 1b\n",
+                                       "atmega32u4")));
+  for (const char* port : {"pin.PC", "pin.PE"}) REQUIRE(session.trace({port}));
+  CHECK(session.traces()[0].value == "floating");
+  session.go_for(std::uint64_t{50});
+  CHECK(session.traces()[0].value == "0b10000000");
+  CHECK(session.traces()[1].value == "0b1000100");
 }
