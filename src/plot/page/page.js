@@ -348,6 +348,12 @@
         c.lineTo(width, at);
       }
       c.stroke();
+      for (const mark of marks) {
+        const at = low - (mark - from) / (to - from) * (low - high);
+        const text = String(Number(mark.toPrecision(6)));
+        c.fillStyle = colours.muted;
+        c.fillText(text, 4, at - 7);
+      }
       c.fillStyle = box.colour;
       for (let x = 0; x < count; ++x)
         if (known[x] && changes[x] > 1) {
@@ -375,16 +381,6 @@
         }
       });
       c.stroke();
-      for (const mark of marks) {
-        const at = low - (mark - from) / (to - from) * (low - high);
-        const text = String(Number(mark.toPrecision(6)));
-        c.fillStyle = colours.ground;
-        c.globalAlpha = 0.75;
-        c.fillRect(2, at - 13, c.measureText(text).width + 4, 11);
-        c.globalAlpha = 1;
-        c.fillStyle = colours.muted;
-        c.fillText(text, 4, at - 7);
-      }
     },
   };
 
