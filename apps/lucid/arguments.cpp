@@ -149,6 +149,8 @@ void declare(CLI::App& app, Arguments& a) {
                    "came before it can be gone back to")
       ->type_name("FILE")
       ->excludes(image);
+  open->add_flag("--screen", a.screen,
+                 "Begin with the full-screen view; `screen` leads to it, too");
   add_common(open, a);
   open->footer("Example: lucid open main.elf --clock 8MHz");
 

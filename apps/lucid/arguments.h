@@ -24,6 +24,7 @@ struct Arguments {
   bool all = false;
   bool pace = false;
   bool no_timeline = false;
+  bool screen = false;
   bool plain_serial = false;
 };
 

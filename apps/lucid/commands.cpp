@@ -656,6 +656,13 @@ const std::vector<Command>& commands() {
        "help pause at",
        &Console::do_help,
        false},
+      {"screen",
+       Group::kScript,
+       {"screen"},
+       "to the full-screen view, and back",
+       "Code, values, pins and signals stay in sight and change together; `?` there explains.",
+       "screen",
+       &Console::do_screen},
       {"quit", Group::kScript, {"quit"}, "leave", "", "quit", &Console::do_quit, false},
   };
   return kCommands;

@@ -120,6 +120,14 @@ Result<void> Console::do_complete(const Words& words) {
   return {};
 }
 
+Result<void> Console::do_screen(const Words& /*words*/) {
+  if (!options_.screen)
+    return fail(ErrorCode::kUsage, "the screen needs a terminal for keys and for drawing",
+                "it is there at the prompt, not in scripts, pipes or with --json");
+  wants_screen_ = true;
+  return {};
+}
+
 Result<void> Console::do_quit(const Words& /*words*/) {
   finished_ = true;
   return {};

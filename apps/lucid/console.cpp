@@ -159,6 +159,13 @@ Error unknown_command(const std::string& word) {
   return error;
 }
 
+/// Would a command interfere with a run that is under way?
+bool moves(const Command& command) {
+  const std::string name = command.name;
+  return command.group == Command::Group::kRun || command.group == Command::Group::kBack ||
+         name == "open" || name == "reload" || name == "play";
+}
+
 }  // namespace
 
 Result<void> Console::carry_out(const std::string& line) {
@@ -176,6 +183,10 @@ Result<void> Console::carry_out(const std::string& line) {
   const Command& command = command_of_form(read->form);
   if (command.needs_session && session_ == nullptr)
     return fail(ErrorCode::kUsage, "no image is open", "begin with: open main.elf");
+  if (session_ != nullptr && session_->running() && (moves(command) || read->words.has("start")))
+    return fail(ErrorCode::kUsage,
+                fmt::format("the program runs: `{}` would move it", command.name),
+                "pause it first");
   if (command.repeats) repeat_ = line;
   return (this->*command.run)(read->words);
 }
@@ -277,6 +288,7 @@ void Console::set_pace() {
 std::vector<SerialText> Console::on_pace(Picoseconds now) {
   std::this_thread::sleep_until(command_began_ +
                                 std::chrono::nanoseconds((now.count - began_at_) / 1000));
+  on_progress(now);
   std::vector<SerialText> out;
   for (const auto& end : ends_)
     if (std::string bytes = end->read(); !bytes.empty())

@@ -10,6 +10,7 @@
 #include <optional>
 #include <ostream>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "commands.h"
@@ -51,6 +52,7 @@ class Console final : public Listener {
     TextStyle style;
     bool pace = false;     ///< no faster than real time
     bool timeline = true;  ///< what was can be gone back to
+    bool screen = false;   ///< there is a terminal that the screen can be shown in
     Picoseconds limit;     ///< the longest that a command runs, in simulated time; 0: no matter
   };
 
@@ -88,6 +90,14 @@ class Console final : public Listener {
   Result<void> attach(const std::string& phrase);
   /// Says what the other ends of serial ports have not taken.
   void tell_lost();
+  /// Answers go to another writer from now on. Result: the one before.
+  std::unique_ptr<Writer> write_with(std::unique_ptr<Writer> writer) {
+    return std::exchange(writer_, std::move(writer));
+  }
+  /// All that serial ports have sent up to now.
+  [[nodiscard]] const std::string& sent() const { return serial_; }
+  /// Has `screen` been said since the last time?
+  bool take_wish_for_screen() { return std::exchange(wants_screen_, false); }
   /// Serial text that stands in an unfinished line is shown.
   void pause_serial() { writer_->pause_serial(); }
   /// A command is being carried out. From any thread, and in a signal handler.
@@ -174,6 +184,7 @@ class Console final : public Listener {
   Result<void> do_abbreviate(const Words& words);
   Result<void> do_complete(const Words& words);
   Result<void> do_help(const Words& words);
+  Result<void> do_screen(const Words& words);
   Result<void> do_quit(const Words& words);
 
  private:
@@ -225,6 +236,7 @@ class Console final : public Listener {
   std::uint64_t began_at_ = 0;  ///< of the command under way: its simulated time
   unsigned answers_ = 0;
   bool finished_ = false;
+  bool wants_screen_ = false;
   bool expectation_failed_ = false;
   unsigned expectations_ = 0;
   unsigned play_depth_ = 0;

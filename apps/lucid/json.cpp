@@ -583,11 +583,16 @@ struct JsonViews {
   }
   Json operator()(const Parts& p) const {
     Json out{{"view", "parts"}, {"parts", Json::array()}};
-    for (const PartState& part : p.parts)
-      out["parts"].push_back({{"name", part.name},
-                              {"pins", part.pins},
-                              {"state", part.state},
-                              {"failed", part.failed}});
+    for (const PartState& part : p.parts) {
+      Json item{{"name", part.name},
+                {"pins", part.pins},
+                {"state", part.state},
+                {"failed", part.failed},
+                {"actions", Json::array()}};
+      for (const PartState::Action& a : part.actions)
+        item["actions"].push_back(a.value.empty() ? a.action : a.action + " " + a.value);
+      out["parts"].push_back(std::move(item));
+    }
     return out;
   }
   Json operator()(const IoRegisters& r) const {

@@ -77,6 +77,8 @@ Result<Console::Options> options_of(const Arguments& a) {
   options.style.plain_serial = a.plain_serial;
   options.pace = a.pace;
   options.timeline = !a.no_timeline;
+  options.screen =
+      !a.json && options.style.terminal && isatty(STDIN_FILENO) != 0 && a.script.empty();
   // Nobody is there to press Ctrl-C.
   if (isatty(STDIN_FILENO) == 0 || !a.script.empty() || !a.commands.empty())
     options.limit = {kDefaultLimit};
@@ -153,7 +155,11 @@ int open_image(const Arguments& a, Console& console, const std::string& timeline
         console.answer("open --at " + a.at, [&] { return console.follow(timeline); });
     if (!followed) return told(followed.error(), console);
   }
-  const bool at_prompt = a.commands.empty() && isatty(STDIN_FILENO) != 0;
+  if (a.screen && !console.options().screen)
+    return told({ErrorCode::kUsage, "the screen needs a terminal for keys and for drawing",
+                 "--screen", "leave --json away, and input and output to the terminal"},
+                console);
+  const bool at_prompt = (a.commands.empty() || a.screen) && isatty(STDIN_FILENO) != 0;
   if (at_prompt && !a.json) {
     const ChipInfo& info = console.session()->chip().info();
     console.show(
@@ -162,8 +168,8 @@ int open_image(const Arguments& a, Console& console, const std::string& timeline
     play_start(console);
   }
   if (auto done = do_commands(console, a); !done) return failed(console, done.error());
-  if (a.commands.empty())
-    if (const int code = run_prompt(console); code != kExitGood) return code;
+  if (a.commands.empty() || a.screen)
+    if (const int code = run_prompt(console, a.screen); code != kExitGood) return code;
   return finished(console);
 }
 

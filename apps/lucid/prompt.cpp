@@ -2,18 +2,17 @@
 #include "prompt.h"
 
 #include <editline/readline.h>
-#include <fcntl.h>
 #include <signal.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 #include <csignal>
 #include <cstdlib>
 #include <cstring>
-#include <fstream>
 #include <iostream>
+#include <utility>
 
-#include "output.h"
+#include "history.h"
+#include "screen/run_screen.h"
 
 namespace lucid::app {
 namespace {
@@ -29,67 +28,6 @@ void on_interrupt(int /*signal*/) {
   interrupts = interrupts + 1;
   if (current != nullptr && current->busy()) current->interrupt();
 }
-
-/// The commands of earlier sessions: $XDG_STATE_HOME/lucid/commands, a line each. Sessions append
-/// to it side by side. A file of another form is left alone.
-class History {
- public:
-  History() {
-    std::string folder;
-    if (const char* state = std::getenv("XDG_STATE_HOME"); state != nullptr && *state != '\0')
-      folder = state;
-    else if (const char* home = std::getenv("HOME"); home != nullptr && *home != '\0')
-      folder = std::string(home) + "/.local/state";
-    if (folder.empty()) return;
-    folder += "/lucid";
-    for (std::size_t at = 1; at != std::string::npos;) {
-      at = folder.find('/', at + 1);
-      mkdir(folder.substr(0, at).c_str(), 0700);
-    }
-    read(folder + "/commands");
-  }
-
-  void add(const std::string& line) {
-    add_history(line.c_str());
-    if (path_.empty()) return;
-    // One write each: what two sessions append stays apart.
-    const std::string text = line + "\n";
-    const int file = ::open(path_.c_str(), O_WRONLY | O_APPEND | O_CREAT | O_CLOEXEC, 0600);
-    if (file < 0) return;
-    const bool complete = ::write(file, text.data(), text.size()) == ssize_t(text.size());
-    ::close(file);
-    if (!complete) path_.clear();
-  }
-
- private:
-  void read(const std::string& path) {
-    constexpr std::size_t kMost = 1000;
-    std::ifstream in(path, std::ios::binary);
-    std::vector<std::string> lines;
-    std::string line;
-    bool ours = true;
-    while (std::getline(in, line)) {
-      ours = ours && (!lines.empty() || line == kFirst) && is_utf8(line) &&
-             line.find('\0') == std::string::npos;
-      lines.push_back(line);
-    }
-    if (!ours) return;
-    path_ = path;
-    const bool is_new = lines.empty();
-    if (!is_new) lines.erase(lines.begin());
-    if (is_new || lines.size() > 2 * kMost) {  // begun, or cut to its end
-      if (lines.size() > kMost)
-        lines.erase(lines.begin(), lines.end() - static_cast<std::ptrdiff_t>(kMost));
-      std::string text = std::string(kFirst) + "\n";
-      for (const std::string& l : lines) text += l + "\n";
-      if (!write_file(path, text)) path_.clear();
-    }
-    for (const std::string& l : lines) add_history(l.c_str());
-  }
-
-  static constexpr const char* kFirst = "# commands given to lucid, the latest last";
-  std::string path_;
-};
 
 char** complete(const char* /*text*/, int start, int end) {
   const std::string line(rl_line_buffer, static_cast<std::size_t>(end));
@@ -142,7 +80,7 @@ int run_lines(Console& console) {
 
 }  // namespace
 
-int run_prompt(Console& console) {
+int run_prompt(Console& console, bool screen) {
   catch_interrupts(console);
   if (isatty(STDIN_FILENO) == 0) return run_lines(console);
   static char kName[] = "lucid";
@@ -152,7 +90,18 @@ int run_prompt(Console& console) {
   rl_attempted_completion_function = complete;
   rl_completion_append_character = '\0';
   History history;
+  for (const std::string& line : history.lines()) add_history(line.c_str());
   while (!console.finished()) {
+    if (std::exchange(screen, false) || console.take_wish_for_screen()) {
+      const std::size_t known = history.lines().size();
+      if (auto left = run_screen(console, history); !left)
+        console.show_error(left.error());
+      else if (!*left)
+        break;
+      for (std::size_t i = known; i < history.lines().size(); ++i)
+        add_history(history.lines()[i].c_str());
+      continue;
+    }
     const int before = interrupts;
     char* raw = readline(drawn_prompt(console.prompt(), console.options().style).c_str());
     std::cout << prompt_end(console.options().style) << std::flush;
@@ -164,7 +113,10 @@ int run_prompt(Console& console) {
     std::string line = raw;
     std::free(raw);
     line.erase(line.find_last_not_of(' ') + 1);
-    if (!line.empty()) history.add(line);
+    if (!line.empty()) {
+      history.add(line);
+      add_history(line.c_str());
+    }
     if (auto done = console.execute(line); !done) console.show_error(done.error());
     console.forget_interrupt();
   }

@@ -8,7 +8,8 @@
 namespace lucid::app {
 
 /// Reads commands until the end of input or `quit`. Ctrl-C pauses the chip, not the program.
-int run_prompt(Console& console);
+/// `screen`: begins with the screen.
+int run_prompt(Console& console, bool screen = false);
 /// Ctrl-C asks the console's session to pause from now on.
 void catch_interrupts(Console& console);
 

@@ -540,21 +540,6 @@ class TextViews : public BackViews, public SignalViews {
     return out;
   }
 
-  static std::string drivers_of(const PinState& pin) {
-    std::string out = pin.taken_by;
-    const auto add = [&](const std::string& text) { out += (out.empty() ? "" : ", ") + text; };
-    if (out.empty() && pin.output) add("the port");
-    if (pin.pull_up) add("pull-up");
-    if (pin.pulled_up_outside) add("pull-up outside");
-    if (pin.microvolts)
-      add(fmt::format("{:g} V from outside", *pin.microvolts / 1e6));
-    else if (pin.driven)
-      add(pin.driven_high ? "high from outside" : "low from outside");
-    if (pin.floating) add(out.empty() ? "nobody: floating" : "floating");
-    if (pin.contention) add("contention");
-    return out;
-  }
-
   [[nodiscard]] std::string headline(const Pause& p) const {
     std::string cause;
     switch (p.cause) {
@@ -662,6 +647,21 @@ class TextViews : public BackViews, public SignalViews {
 };
 
 }  // namespace
+
+std::string drivers_of(const PinState& pin) {
+  std::string out = pin.taken_by;
+  const auto add = [&](const std::string& text) { out += (out.empty() ? "" : ", ") + text; };
+  if (out.empty() && pin.output) add("the port");
+  if (pin.pull_up) add("pull-up");
+  if (pin.pulled_up_outside) add("pull-up outside");
+  if (pin.microvolts)
+    add(fmt::format("{:g} V from outside", *pin.microvolts / 1e6));
+  else if (pin.driven)
+    add(pin.driven_high ? "high from outside" : "low from outside");
+  if (pin.floating) add(out.empty() ? "nobody: floating" : "floating");
+  if (pin.contention) add("contention");
+  return out;
+}
 
 std::string to_text(const Reply& reply, const Style& style) {
   return std::visit(TextViews(style), reply);

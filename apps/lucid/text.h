@@ -12,6 +12,8 @@ namespace lucid::app {
 
 /// Lines, each ended by a line feed.
 std::string to_text(const Reply& reply, const Style& style);
+/// Who determines a pin's level, in a few words.
+std::string drivers_of(const PinState& pin);
 
 }  // namespace lucid::app
 

@@ -118,12 +118,16 @@ std::vector<std::string> curve_lanes(const Signal& signal, const Columns& column
 
 }  // namespace
 
-std::string SignalViews::operator()(const Drawing& d) const {
-  const Strokes& s = style_.utf8() ? kUnicode : kAscii;
+std::size_t drawn_names(const std::vector<Signal>& signals, const Style& style) {
   std::size_t names = 0;
   constexpr std::size_t kWidest = 24;
-  for (const Signal& signal : d.signals) names = std::max(names, style_.columns(signal.name()));
-  names = std::clamp<std::size_t>(names, 9, kWidest);
+  for (const Signal& signal : signals) names = std::max(names, style.columns(signal.name()));
+  return std::clamp<std::size_t>(names, 9, kWidest);
+}
+
+std::string SignalViews::operator()(const Drawing& d) const {
+  const Strokes& s = style_.utf8() ? kUnicode : kAscii;
+  const std::size_t names = drawn_names(d.signals, style_);
   const auto width = static_cast<unsigned>(style_.width() - names - 4);
   std::string out;
   const auto lane = [&](const std::string& name, const std::string& drawn) {

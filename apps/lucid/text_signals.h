@@ -10,6 +10,9 @@
 
 namespace lucid::app {
 
+/// How wide the names beside lanes are drawn; the lanes begin 4 columns behind that.
+std::size_t drawn_names(const std::vector<Signal>& signals, const Style& style);
+
 class SignalViews {
  public:
   explicit SignalViews(const Style& style) : style_(style) {}

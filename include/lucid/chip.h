@@ -113,6 +113,11 @@ struct PartState {
     std::int32_t thousandths = 0;
   };
   std::vector<Quantity> quantities = {};  ///< Part::quantities()
+  struct Action {
+    std::string action, value;
+    bool any_value = false;
+  };
+  std::vector<Action> actions = {};  ///< Part::actions()
 };
 
 /// Bytes that have left a serial port.

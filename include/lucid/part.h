@@ -89,6 +89,14 @@ class LUCID_API Part {
 
   /// What a person does to it: `press`, `release`, or `turn` with a value. Error: kUsage.
   virtual Result<void> act(Wires& wires, const std::string& action, const std::string& value) const;
+  /// What a person can do to it, constant: `press`, `turn on`; `turn 40%` with an example of a
+  /// value of one's own.
+  struct Action {
+    std::string action;      ///< press, release, turn
+    std::string value = {};  ///< of turn
+    bool any_value = false;  ///< that is an example
+  };
+  [[nodiscard]] virtual std::vector<Action> actions() const { return {}; }
   /// How it is at this moment, in a few words.
   [[nodiscard]] virtual std::string describe(Wires& wires) const = 0;
   /// What can be measured of it, constant. Values are in thousandths of the unit.

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-// Reads bench files. The only file that knows TOML.
+// Reads bench files.
 #include "lucid/bench.h"
 #include "lucid/waveform.h"
 
@@ -7,23 +7,9 @@
 
 #include <algorithm>
 #include <filesystem>
-#include <stdexcept>
-
-// This parser asserts what some broken input does not keep, and takes it for granted where
-// assertions are off. Here each is an error of the file.
-#undef NDEBUG
-#define TOML_ASSERT(expr) \
-  (static_cast<bool>(expr) ? void() : throw std::logic_error("this is not TOML"))
-#pragma GCC diagnostic push  // where it is noexcept, an assertion still aborts
-#ifdef __clang__
-#pragma GCC diagnostic ignored "-Wexceptions"
-#else
-#pragma GCC diagnostic ignored "-Wterminate"
-#endif
-#include <toml++/toml.h>
-#pragma GCC diagnostic pop
 
 #include "base/text.h"
+#include "base/toml.h"
 #include "bench/kinds.h"
 
 namespace lucid {
@@ -32,22 +18,6 @@ namespace {
 using bench::Keys;
 using bench::Setting;
 using bench::Table;
-
-/// The first line with letters beyond ASCII outside a line of comment, or 0: some of them lead the
-/// parser astray.
-unsigned stray_line(std::string_view text) {
-  unsigned line = 0;
-  while (!text.empty()) {
-    ++line;
-    const std::size_t end = std::min(text.find('\n'), text.size());
-    const std::string_view row = base::trim(text.substr(0, end));
-    text.remove_prefix(std::min(end + 1, text.size()));
-    const bool comment = !row.empty() && row[0] == '#';
-    const auto beyond = [](char c) { return static_cast<unsigned char>(c) >= 0x80; };
-    if (!comment && std::any_of(row.begin(), row.end(), beyond)) return line;
-  }
-  return 0;
-}
 
 class Reader {
  public:
@@ -96,18 +66,9 @@ class Reader {
 
   /// The tables of a file, behind those of the files it includes; each file counts once.
   Result<void> gather(std::string_view text, const std::string& name, const std::string& folder) {
-    if (const unsigned line = stray_line(text); line != 0)
-      return fail(ErrorCode::kBadImage, "letters beyond ASCII belong into lines of comment",
-                  "in a text write \\u00b0 and so on", fmt::format("{}, line {}", name, line));
-    File file{name, folder, {}};
-    try {
-      file.root = toml::parse(text);
-    } catch (const toml::parse_error& error) {
-      return fail(ErrorCode::kBadImage, std::string(error.description()), "",
-                  fmt::format("{}, line {}", name, error.source().begin.line));
-    } catch (const std::logic_error& error) {
-      return fail(ErrorCode::kBadImage, error.what(), "docs/bench.md has an example", name);
-    }
+    auto root = base::read_toml(text, name, ErrorCode::kBadImage, "docs/bench.md has an example");
+    if (!root) return fail(root.error());
+    File file{name, folder, std::move(*root)};
     const std::string self = identity(name);
     under_way_.push_back(self);
     seen_.push_back(self);

@@ -43,6 +43,10 @@ class Contact final : public Part {
     bounce(wires);
     return {};
   }
+  [[nodiscard]] std::vector<Action> actions() const override {
+    if (stays_) return {{"turn", "on"}, {"turn", "off"}};
+    return {{"press"}, {"release"}};
+  }
   void on_time(Wires& wires) const override {
     const bool closed = wires.number(kClosed) != 0;
     if (static_cast<std::int64_t>(wires.now()) >= wires.number(kEnd)) {

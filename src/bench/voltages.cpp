@@ -34,6 +34,7 @@ class Constant final : public Part {
     set(wires, *microvolts);
     return {};
   }
+  [[nodiscard]] std::vector<Action> actions() const override { return {{"turn", "2.5V", true}}; }
   [[nodiscard]] std::string describe(Wires& wires) const override { return volts(wires.number(0)); }
 
  private:
@@ -63,6 +64,7 @@ class Potentiometer final : public Part {
     set(wires, percent);
     return {};
   }
+  [[nodiscard]] std::vector<Action> actions() const override { return {{"turn", "40%", true}}; }
   [[nodiscard]] std::string describe(Wires& wires) const override {
     return fmt::format("{} %, {}", wires.number(0), volts(wires.supply() * wires.number(0) / 100));
   }

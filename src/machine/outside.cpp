@@ -173,6 +173,8 @@ std::vector<PartState> Outside::states(Terminals& chip) const {
         const auto place = static_cast<unsigned>(state.quantities.size());
         state.quantities.push_back({quantity.name, quantity.unit, p.measure(view, place)});
       }
+      for (const Part::Action& action : p.actions())
+        state.actions.push_back({action.action, action.value, action.any_value});
     });
     out.push_back(std::move(state));
   }
