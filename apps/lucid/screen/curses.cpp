@@ -66,7 +66,7 @@ constexpr std::array<GroundColours, static_cast<std::size_t>(Ground::kCount)> kG
 
 class Curses final : public Terminal {
  public:
-  Curses(Palette palette, bool utf8) : palette_(palette), utf8_(utf8) {}
+  explicit Curses(Palette palette) : palette_(palette) {}
   ~Curses() override {
     if (window_ == nullptr) return;
     ::endwin();
@@ -109,7 +109,7 @@ class Curses final : public Terminal {
     wint_t code = 0;
     errno = 0;
     const int kind = ::wget_wch(window_, &code);
-    if (kind == ERR) return is_gone(milliseconds) ? Event{Event::Kind::kGone} : Event{};
+    if (kind == ERR) return is_gone() ? Event{Event::Kind::kGone} : Event{};
     Event event{Event::Kind::kKey};
     if (kind == OK) {
       event.key = code == '\n'                   ? static_cast<Key>(kEnter)
@@ -167,14 +167,11 @@ class Curses final : public Terminal {
   static constexpr std::array<int, 2> kSignals{SIGHUP, SIGTERM};
 
   /// Nothing came: is anybody there?
-  static bool is_gone(int milliseconds) {
+  static bool is_gone() {
     if (gone != 0) return true;
     pollfd input{STDIN_FILENO, POLLIN, 0};
     if (::poll(&input, 1, 0) < 0) return false;
-    if ((input.revents & (POLLHUP | POLLERR | POLLNVAL)) != 0) return true;
-    // Readable, and yet nothing to read: its end.
-    (void)milliseconds;
-    return false;
+    return (input.revents & (POLLHUP | POLLERR | POLLNVAL)) != 0;
   }
 
   Event mouse() {
@@ -236,7 +233,6 @@ class Curses final : public Terminal {
   }
 
   Palette palette_;
-  bool utf8_;
   bool coloured_ = false, many_ = false;
   SCREEN* screen_ = nullptr;
   WINDOW* window_ = nullptr;
@@ -245,8 +241,8 @@ class Curses final : public Terminal {
 
 }  // namespace
 
-Result<std::unique_ptr<Terminal>> open_terminal(Palette palette, bool utf8) {
-  auto out = std::make_unique<Curses>(palette, utf8);
+Result<std::unique_ptr<Terminal>> open_terminal(Palette palette) {
+  auto out = std::make_unique<Curses>(palette);
   if (auto opened = out->open(); !opened) return fail(opened.error());
   return Result<std::unique_ptr<Terminal>>(std::move(out));
 }

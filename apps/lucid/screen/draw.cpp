@@ -42,17 +42,12 @@ bool Screen::in_sight(const std::string& name) const {
 }
 
 Frame Screen::frame() {
+  stale_ = false;
   arrange();
-  if (!in_sight(in_use_) && !placement_.panes.empty()) {
-    pane(in_use_).stop_typing();
-    edit_.reset();
-    in_use_ = placement_.panes.front().pane;
-  }
   log_.serial = !in_sight("serial");
   Frame out(rows_, columns_, utf8_);
-  constexpr int kLeastRows = 8, kLeastColumns = 40;
-  if (rows_ < kLeastRows || columns_ < kLeastColumns) {
-    out.put(0, 0, columns_, "too small: 80 by 24 at least");
+  if (too_small()) {
+    out.put(0, 0, columns_, "too small: better 80 by 24");
     return out;
   }
   hints_.clear();
@@ -65,16 +60,16 @@ Frame Screen::frame() {
 
 void Screen::draw_panes(Frame& frame) {
   for (const Placed& placed : placement_.panes) draw_pane(frame, placed);
-  for (const Edge& edge : placement_.edges)
-    if (edge.upright)
-      for (int r = edge.area.row; r < edge.area.row + edge.area.rows; ++r)
-        frame.put(r, edge.area.column, 1, "│", Look::kDim);
+  for (const Divider& divider : placement_.dividers)
+    if (divider.upright)
+      for (int r = divider.area.row; r < divider.area.row + divider.area.rows; ++r)
+        frame.put(r, divider.area.column, 1, "│", Look::kDim);
 }
 
 void Screen::draw_pane(Frame& frame, const Placed& placed) {
   const Area& area = placed.area;
   Pane& shown = pane(placed.pane);
-  const bool used = placed.pane == in_use_;
+  const bool used = placed.pane == in_use();
   shown.look(*this, area.rows - 1, area.columns);
   const bool typed = used && typing();
   const Look look = typed ? Look::kTitleTyping : used ? Look::kTitleInUse : Look::kTitle;
@@ -135,7 +130,7 @@ void Screen::draw_bars(Frame& frame) {
   if (!message_.empty())
     message.add(message_, message_look_);
   else
-    message.add(list_ == nullptr ? pane(in_use_).explanation(*this) : "", Look::kDim);
+    message.add(list_ == nullptr ? pane(in_use()).explanation(*this) : "", Look::kDim);
   frame.put(rows_ - 2, 0, columns_, message);
   Line keys;
   at = 0;
@@ -172,8 +167,8 @@ void Screen::draw_bars(Frame& frame) {
 
 void Screen::draw_edit(Frame& frame) {
   for (const Placed& placed : placement_.panes) {
-    if (placed.pane != in_use_) continue;
-    const Pane& edited = pane(in_use_);
+    if (placed.pane != in_use()) continue;
+    const Pane& edited = pane(in_use());
     const int row = edited.cursor_row();
     const auto& lines = edited.lines();
     if (row < 0 || row >= static_cast<int>(lines.size())) {  // it is no more

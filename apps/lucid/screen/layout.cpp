@@ -191,12 +191,12 @@ void place_in(const Arrangement& a, Area area, const std::map<std::string, Least
     (a.beside ? one.column : one.row) = at;
     (a.beside ? one.columns : one.rows) = sizes[i];
     if (i != 0) {
-      Edge edge{a.beside, one, a.parts[i - 1].panes().back(), a.parts[i].panes().front()};
+      Divider divider{a.beside, one, a.parts[i - 1].panes().back(), a.parts[i].panes().front()};
       if (a.beside)
-        edge.area.column = at - 1, edge.area.columns = 1;
+        divider.area.column = at - 1, divider.area.columns = 1;
       else
-        edge.area.rows = 1;
-      out.edges.push_back(std::move(edge));
+        divider.area.rows = 1;
+      out.dividers.push_back(std::move(divider));
     }
     place_in(a.parts[i], one, least, out);
     at += sizes[i] + (a.beside ? 1 : 0);

@@ -39,14 +39,14 @@ struct Placed {
   Area area;  ///< its first row is the title
 };
 /// A line between two neighbours that can be moved.
-struct Edge {
+struct Divider {
   bool upright = false;  ///< between columns
   Area area;
   std::string before, behind;  ///< a pane on each side
 };
 struct Placement {
   std::vector<Placed> panes;
-  std::vector<Edge> edges;
+  std::vector<Divider> dividers;
   std::vector<std::string> folded;  ///< for which there is no room
 };
 struct Least {

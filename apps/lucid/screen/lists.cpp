@@ -65,8 +65,7 @@ std::vector<Menu::Choice> everything(Screen& screen) {
                    [&screen, e = v.expression] { screen.command("watch " + e); }});
   for (const IoRegister& io : session.chip().info().io)
     out.push_back({io.name, "register of " + io.peripheral, [&screen, name = io.name] {
-                     screen.command("show io " + name);
-                     screen.use_pane("prompt");
+                     screen.reveal("io", name);
                    }});
   for (const RegisterView& r : session.registers())
     out.push_back({r.name, "register of the processor: watch it",

@@ -2,6 +2,7 @@
 #include "screen/pane.h"
 
 #include <algorithm>
+#include <utility>
 
 #include "output.h"
 
@@ -57,29 +58,36 @@ void ListPane::set_cursor(std::size_t index, int part) {
   cursor_key_ = index < count_ ? key_of_row(index) : std::string();
 }
 
-void ListPane::centre(std::size_t index) {
-  const long row = static_cast<long>(index) - top_;
-  const int third = std::max(height_ / 3, 1);
-  if (height_ >= 3 && row >= third && row < height_ - third) return;
-  top_ = static_cast<long>(index) - height_ / 2;
+void ListPane::choose(std::size_t index, int part) {
+  moved_ = true;
+  see_ = See::kCursor;
+  set_cursor(index, part);
 }
 
-void ListPane::keep_in_sight() {
-  const long last = static_cast<long>(count_) - height_;
-  if (!blank_above_) top_ = std::clamp(top_, 0L, std::max(last, 0L));
-  if (!moved_) return;
-  moved_ = false;
+void ListPane::centre() {
+  see_ = See::kCursorInMiddle;
+  moved_ = true;
+}
+
+/// What is in sight follows from what is wanted, the cursor and the size: the same after any way of
+/// resizing.
+void ListPane::find_top() {
+  top_ = wanted_;
   const long cursor = static_cast<long>(cursor_);
-  if (cursor < top_) top_ = cursor;
-  if (cursor >= top_ + height_) top_ = cursor - height_ + 1;
+  const long row = cursor - top_;
+  const long third = height_ >= 3 ? height_ / 3 : 0;
+  if (see_ == See::kCursorInMiddle && (row < third || row >= height_ - third))
+    top_ = cursor - height_ / 2;
+  if (see_ == See::kCursor && row < 0) top_ = cursor;
+  if (see_ == See::kCursor && row >= height_) top_ = cursor - height_ + 1;
+  if (!blank_above_)
+    top_ = std::clamp(top_, 0L, std::max(static_cast<long>(count_) - height_, 0L));
+  if (std::exchange(moved_, false)) wanted_ = top_;
 }
 
 void ListPane::look(Desk& desk, int rows, int columns) {
-  const bool resized = height_ != std::max(rows, 1);
   height_ = std::max(rows, 1);
-  columns_ = columns;
   utf8_ = desk.utf8();
-  moved_ = moved_ || resized;
   lines_.clear();
   std::string problem;
   count_ = gather(desk, columns, problem);
@@ -104,12 +112,11 @@ void ListPane::look(Desk& desk, int rows, int columns) {
     for (std::size_t i = 0; i < count_; ++i)
       if (key_of_row(i) == cursor_key_) {
         cursor_ = i;
-        moved_ = true;
         break;
       }
   if (cursor_ >= count_) cursor_ = count_ - 1;
   cursor_key_ = key_of_row(cursor_);
-  keep_in_sight();
+  find_top();
   for (long i = top_; i < top_ + height_; ++i) {
     if (i < 0 || i >= static_cast<long>(count_))
       lines_.emplace_back();
@@ -126,9 +133,7 @@ void ListPane::look(Desk& desk, int rows, int columns) {
 bool ListPane::key(Desk& desk, Key key) {
   const auto to = [&](long index) {
     if (count_ == 0) return true;
-    moved_ = true;
-    set_cursor(static_cast<std::size_t>(std::clamp(index, 0L, static_cast<long>(count_) - 1)),
-               part_);
+    choose(static_cast<std::size_t>(std::clamp(index, 0L, static_cast<long>(count_) - 1)), part_);
     return true;
   };
   const long at = static_cast<long>(cursor_);
@@ -180,6 +185,7 @@ int part_at(const Line& line, int column, bool utf8) {
 void ListPane::press(Desk& desk, int row, int column) {
   const long index = top_ + row;
   if (index < 0 || index >= static_cast<long>(count_)) return;
+  stay();
   const int part = part_at(lines_[static_cast<std::size_t>(row)], column, utf8_);
   if (part != 0 && touch(desk, static_cast<std::size_t>(index), part)) return;
   const bool again = static_cast<long>(cursor_) == index && part != 0 && part == part_;
@@ -190,14 +196,22 @@ void ListPane::press(Desk& desk, int row, int column) {
 void ListPane::menu(Desk& desk, int row, int column) {
   const long index = top_ + row;
   if (index < 0 || index >= static_cast<long>(count_)) return;
+  stay();
   const int part = part_at(lines_[static_cast<std::size_t>(row)], column, utf8_);
   set_cursor(static_cast<std::size_t>(index), part != 0 ? part : part_);
   offer(desk, cursor_, part_);
 }
 
+/// What can be clicked is in sight: nothing scrolls for that.
+void ListPane::stay() {
+  see_ = See::kCursor;
+  wanted_ = top_;
+}
+
 void ListPane::wheel(Desk& /*desk*/, int lines) {
   const long last = std::max(static_cast<long>(count_) - height_, 0L);
-  top_ = std::clamp(top_ + lines, blank_above_ ? std::min(top_, 0L) : 0L, std::max(last, top_));
+  see_ = See::kNothing;
+  wanted_ = std::clamp(top_ + lines, blank_above_ ? std::min(top_, 0L) : 0L, std::max(last, top_));
 }
 
 std::vector<std::unique_ptr<Pane>> make_panes() {

@@ -39,6 +39,8 @@ class Desk {
   /// The pane that keys act on.
   [[nodiscard]] virtual const std::string& in_use() const = 0;
   [[nodiscard]] virtual unsigned pauses() const = 0;  ///< so far; the next one while it runs
+  /// Another number after each pause; 0 while it runs.
+  [[nodiscard]] virtual unsigned standing() const = 0;
   /// Carries out a command as if it had been typed.
   virtual void command(const std::string& line) = 0;
   /// On the line below the panes, until the next key.
@@ -112,6 +114,8 @@ class Pane {
   [[nodiscard]] virtual std::string place(Desk& /*desk*/) { return {}; }
   /// A line that explains what is under the cursor.
   [[nodiscard]] virtual std::string explanation(Desk& /*desk*/) { return {}; }
+  /// Brings something of this name into sight.
+  virtual void reveal(Desk& /*desk*/, const std::string& /*name*/) {}
   [[nodiscard]] virtual bool by_instruction() const { return false; }
   virtual void next_view(Desk& desk);
   virtual void follow(Desk& /*desk*/) {}
@@ -154,27 +158,35 @@ class ListPane : public Pane {
   virtual std::string key_of_row(std::size_t /*index*/) const { return {}; }
 
   void set_cursor(std::size_t index, int part = 0);
-  /// Scrolls so that the row is in the middle third.
-  void centre(std::size_t index);
+  /// The same by a person: it comes into sight.
+  void choose(std::size_t index, int part);
+  /// Scrolls so that the cursor is in the middle third.
+  void centre();
   [[nodiscard]] std::size_t cursor() const { return cursor_; }
-  [[nodiscard]] int height() const { return height_; }
   [[nodiscard]] std::size_t count() const { return count_; }
-  [[nodiscard]] bool may_be_above_first() const { return blank_above_; }
+  /// Rows may be scrolled in from below a blank top, so that the first ones can be in the middle.
   void allow_blank_above() { blank_above_ = true; }
+  /// The first row in sight, as somebody has wanted it; a size that does not allow it changes
+  /// nothing about that.
+  [[nodiscard]] long wanted_top() const { return wanted_; }
+  void want_top(long row) { wanted_ = row; }
 
  private:
-  void keep_in_sight();
+  enum class See : std::uint8_t { kNothing, kCursor, kCursorInMiddle };
+  void find_top();
+  void stay();
   [[nodiscard]] std::vector<int> parts(const Line& line) const;
 
   std::vector<Line> lines_;
   std::size_t count_ = 0, cursor_ = 0;
   std::string cursor_key_;
   int part_ = 0;
+  long wanted_ = 0;
   long top_ = 0;  ///< index of the first line in sight; below 0: blank lines above
-  int height_ = 1, columns_ = 1;
-  bool blank_above_ = false;
-  bool utf8_ = true;
-  bool moved_ = false;  ///< the cursor, by a person
+  See see_ = See::kCursor;
+  bool moved_ = false;  ///< the cursor: what is in sight then is what is wanted
+  int height_ = 1;
+  bool blank_above_ = false, utf8_ = true;
 };
 
 /// All panes, by pane_names().

@@ -136,17 +136,17 @@ class CodePane final : public ListPane, public CodeView {
     const Session& session = desk.session();
     points_ = session.breakpoints();
     const std::uint64_t stands = session.chip().cycles();
-    const bool moved = !seen_ || stands_ != stands || pauses_ != desk.pauses() ||
+    const bool moved = !seen_ || stands_ != stands || standing_ != desk.standing() ||
                        level_ != session.level() || image_ != session.image_path();
     seen_ = true;
     stands_ = stands;
-    pauses_ = desk.pauses();
+    standing_ = desk.standing();
     level_ = session.level();
     image_ = session.image_path();
     if (moved && !desk.running() && !held_) anew_ = true;
     no_source_ = false;
     if (view_ == View::kSource) {
-      const std::size_t count = gather_source(session, problem);
+      const std::size_t count = gather_source(desk, problem);
       if (count != 0) return count;
       no_source_ = true;  // where there is none, instructions tell more
     }
@@ -230,7 +230,9 @@ class CodePane final : public ListPane, public CodeView {
 
   // Source ----------------------------------------------------------------------------------------
 
-  std::size_t gather_source(const Session& session, std::string& problem) {
+  std::size_t gather_source(Desk& desk, std::string& problem) {
+    const Session& session = desk.session();
+    if (source_.file.empty() && desk.running()) return 0;  // once it pauses
     const Program& program = session.program();
     std::optional<unsigned> line;
     Result<Location> where = session.locate(place_.empty() ? "here" : place_);
@@ -279,7 +281,7 @@ class CodePane final : public ListPane, public CodeView {
     shown_ = source_.file;
     if (anew_ && line && *line <= source_.lines.size()) {
       set_cursor(*line - 1);
-      centre(*line - 1);
+      centre();
       function_ = where->function;
     }
     anew_ = false;
@@ -300,7 +302,7 @@ class CodePane final : public ListPane, public CodeView {
     out.add(line.has_code ? "·" : " ", Look::kDim, kMargin);
     out.add(line.current ? "▌" : line.selected ? "│" : " ", Look::kAccent, kMargin);
     out.add(" ");
-    if (line.current) out.ground = Ground::kCurrent;
+    if (line.current || line.selected) out.ground = Ground::kCurrent;
     std::string text;
     for (const char c : line.text) {
       if (c == '\t')
@@ -421,7 +423,7 @@ class CodePane final : public ListPane, public CodeView {
       while (index + 1 < rows_.size() && rows_[index].kind != Row::kInstruction) ++index;
       index = std::min(index, rows_.size() - 1);
       set_cursor(index);
-      centre(index);
+      centre();
     }
     return rows_.size();
   }
@@ -491,7 +493,7 @@ class CodePane final : public ListPane, public CodeView {
     out.add(fmt::format(" {:05x} ", row.address), Look::kDim, kMargin);
     out.add(r.current ? "▌" : r.selected ? "│" : " ", Look::kAccent, kMargin);
     out.add(" ");
-    if (r.current) out.ground = Ground::kCurrent;
+    if (r.current || r.selected) out.ground = Ground::kCurrent;
     const std::string text =
         fmt::format("{:<6} {:<16}", r.instruction.mnemonic, r.instruction.operands);
     out.add(text, r.current ? Look::kStrong : Look::kPlain, kFirstName);
@@ -524,7 +526,7 @@ class CodePane final : public ListPane, public CodeView {
   std::size_t shift_ = 0;
   bool seen_ = false;
   std::uint64_t stands_ = 0;
-  unsigned pauses_ = 0, level_ = 0;
+  unsigned standing_ = 0, level_ = 0;
   std::string image_;
 };
 

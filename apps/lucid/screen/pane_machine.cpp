@@ -21,6 +21,19 @@ class RegistersPane final : public ListPane {
            "Left, Right and Up, Down choose one; Enter changes it (flags: the other value); "
            "{watch} keeps it in sight.";
   }
+  bool key(Desk& desk, Key key) override {
+    if ((key == kUp || key == kDown) && !rows_.empty() && cursor_part() > 0) {
+      const std::size_t row = row_of(cursor_part());
+      const auto& now = rows_[row];
+      const auto column = static_cast<std::size_t>(
+          std::find(now.begin(), now.end(), cursor_part()) - now.begin());
+      const std::size_t to = key == kUp ? row - std::min<std::size_t>(row, 1)
+                                        : std::min(row + 1, rows_.size() - 1);
+      if (!rows_[to].empty()) choose(to, rows_[to][std::min(column, rows_[to].size() - 1)]);
+      return true;
+    }
+    return ListPane::key(desk, key);
+  }
   std::string object(Desk& /*desk*/) override { return name_of_part(cursor_part()); }
   std::string explanation(Desk& /*desk*/) override {
     const std::string name = name_of_part(cursor_part());
@@ -51,29 +64,43 @@ class RegistersPane final : public ListPane {
     per_row_ = 4;
     for (const std::size_t n : {8, 16})
       if (static_cast<int>(n * cell_) + 1 <= columns) per_row_ = n;
-    const std::size_t grid = (general_.size() + per_row_ - 1) / per_row_;
-    grid_rows_ = grid;
-    return grid + 1 + (flags_.empty() ? 0 : 1);
+    // What stands in which row, by part.
+    rows_.clear();
+    for (std::size_t i = 0; i < general_.size(); ++i) {
+      if (i % per_row_ == 0) rows_.emplace_back();
+      rows_.back().push_back(static_cast<int>(general_[i] + 1));
+    }
+    int used = columns;
+    for (const std::size_t i : named_) {
+      if (registers_[i].name == "sreg" && !flags_.empty()) continue;
+      const int width = 6 + static_cast<int>(registers_[i].bits / 4);
+      if (used + width > columns) {
+        rows_.emplace_back();
+        used = 1;
+      }
+      rows_.back().push_back(static_cast<int>(i + 1));
+      used += width;
+    }
+    if (!flags_.empty()) rows_.emplace_back();
+    for (std::size_t i = 0; i < flags_.size(); ++i)
+      rows_.back().push_back(static_cast<int>(registers_.size() + 1 + i));
+    // The cursor stays with its register, in whichever row that is now.
+    if (cursor_part() > 0) set_cursor(row_of(cursor_part()), cursor_part());
+    return rows_.size();
   }
   Line row(Desk& desk, std::size_t index, int /*columns*/) override {
     Line out;
-    if (index < grid_rows_) {
-      for (std::size_t i = index * per_row_; i < std::min((index + 1) * per_row_, general_.size());
-           ++i)
-        cell(desk, out, general_[i], 4);
-      return out;
-    }
-    if (index == grid_rows_) {
-      for (const std::size_t i : named_)
-        if (registers_[i].name != "sreg" || flags_.empty()) cell(desk, out, i, 4);
-      return out;
-    }
-    out.add(" flags");
-    for (std::size_t i = 0; i < flags_.size(); ++i) {
-      const FlagView& f = flags_[i];
+    for (const int part : rows_[index]) {
+      const std::size_t i = static_cast<std::size_t>(part) - 1;
+      if (i < registers_.size()) {
+        cell(desk, out, i, 4);
+        continue;
+      }
+      if (out.pieces.empty()) out.add(" flags");
+      const FlagView& f = flags_[i - registers_.size()];
       const std::string text = fmt::format("{}={}", f.letter, f.value ? 1 : 0);
       out.add(" ").add(text, ages_.look(std::string("flag ") + f.letter, text, desk.pauses()),
-                       static_cast<int>(registers_.size() + 1 + i));
+                       part);
     }
     return out;
   }
@@ -98,6 +125,11 @@ class RegistersPane final : public ListPane {
             static_cast<int>(i + 1));
     out.add(" ");
   }
+  [[nodiscard]] std::size_t row_of(int part) const {
+    for (std::size_t r = 0; r < rows_.size(); ++r)
+      if (std::find(rows_[r].begin(), rows_[r].end(), part) != rows_[r].end()) return r;
+    return 0;
+  }
   [[nodiscard]] std::string name_of_part(int part) const {
     if (part <= 0) return {};
     const auto index = static_cast<std::size_t>(part) - 1;
@@ -110,7 +142,8 @@ class RegistersPane final : public ListPane {
   std::vector<RegisterView> registers_;
   std::vector<FlagView> flags_;
   std::vector<std::size_t> general_, named_;
-  std::size_t per_row_ = 4, grid_rows_ = 0, cell_ = 8;
+  std::vector<std::vector<int>> rows_;  ///< parts
+  std::size_t per_row_ = 4, cell_ = 8;
   Ages ages_;
 };
 
@@ -129,6 +162,14 @@ class IoPane final : public ListPane {
   }
   std::string object(Desk& /*desk*/) override {
     return count() != 0 ? rows_[cursor()].object : std::string();
+  }
+  void reveal(Desk& desk, const std::string& name) override {
+    for (const IoRegister& io : desk.session().chip().info().io)
+      if (io.name == name) {
+        open_.insert(io.peripheral);
+        open_.insert(io.peripheral + " " + name);
+        wanted_ = io.peripheral + " " + name;
+      }
   }
   std::string explanation(Desk& /*desk*/) override {
     if (count() == 0) return {};
@@ -181,6 +222,12 @@ class IoPane final : public ListPane {
         rows_.push_back(f);
       }
     }
+    for (std::size_t i = 0; i < rows_.size(); ++i)
+      if (!wanted_.empty() && rows_[i].key == wanted_) {
+        set_cursor(i);
+        centre();
+        wanted_.clear();
+      }
     return rows_.size();
   }
   std::string key_of_row(std::size_t index) const override {
@@ -255,6 +302,7 @@ class IoPane final : public ListPane {
   };
   std::vector<IoView> all_;
   std::vector<Row> rows_;
+  std::string wanted_;  ///< a row's key
   std::set<std::string> open_;
   Ages ages_;
 };

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <utility>
 
 #include "screen/pane.h"
 
@@ -25,11 +26,29 @@ class MemoryPane final : public ListPane, public MemoryDisplay {
     const auto names = areas(desk);
     const auto now = std::find(names.begin(), names.end(), area_);
     area_ = now == names.end() || now + 1 == names.end() ? names.front() : *(now + 1);
+    at_ = 0;
     set_cursor(0);
+    want_top(0);
   }
   void show(Desk& /*desk*/, const std::string& area, std::uint32_t address) override {
     area_ = area;
     wanted_ = address;
+  }
+  bool key(Desk& desk, Key key) override {
+    const bool used = ListPane::key(desk, key);
+    if (count() != 0) at_ = address_of_cursor();
+    return used;
+  }
+  void press(Desk& desk, int row, int column) override {
+    ListPane::press(desk, row, column);
+    if (count() != 0) at_ = address_of_cursor();
+  }
+  void look(Desk& desk, int rows, int columns) override {
+    const std::uint32_t before = per_row_;
+    ListPane::look(desk, rows, columns);
+    if (before == per_row_ && wanted_top() != last_top_)
+      top_at_ = first_ + static_cast<std::uint32_t>(std::max(wanted_top(), 0L)) * per_row_;
+    last_top_ = wanted_top();
   }
   std::string object(Desk& /*desk*/) override {
     return count() != 0 ? fmt::format("chip.{}[{:#x}]", area_, address_of_cursor()) : "";
@@ -62,20 +81,23 @@ class MemoryPane final : public ListPane, public MemoryDisplay {
     }
     constexpr int kNames = 24;  // have room beside the bytes
     constexpr int kWide = 8 + 16 * 3 + 2 + 16 + kNames;
-    per_row_ = columns >= kWide ? 16 : 8;
+    const std::uint32_t per_row = columns >= kWide ? 16 : 8;
     space_ = area->space;
     begin_ = area->begin;
     end_ = area->end;
-    first_ = begin_ - begin_ % per_row_;
-    observe(desk);
-    const std::size_t rows = (end_ - first_ + per_row_ - 1) / per_row_;
-    if (wanted_) {
-      const std::uint32_t at = std::clamp(*wanted_, begin_, end_ - 1) - first_;
-      wanted_.reset();
-      set_cursor(at / per_row_, static_cast<int>(at % per_row_) + 1);
-      centre(at / per_row_);
+    first_ = begin_ - begin_ % 16;
+    if (per_row != per_row_) {  // cursor and beginning stay where they are
+      per_row_ = per_row;
+      to(at_);
+      want_top(static_cast<long>((top_at_ - std::min(top_at_, first_)) / per_row_));
     }
-    return rows;
+    observe(desk);
+    if (wanted_) {
+      at_ = std::clamp(*std::exchange(wanted_, std::nullopt), begin_, end_ - 1);
+      to(at_);
+      centre();
+    }
+    return (end_ - first_ + per_row_ - 1) / per_row_;
   }
   Line row(Desk& desk, std::size_t index, int /*columns*/) override {
     Line out;
@@ -117,6 +139,11 @@ class MemoryPane final : public ListPane, public MemoryDisplay {
   }
 
  private:
+  /// Puts the cursor onto an address.
+  void to(std::uint32_t address) {
+    const std::uint32_t at = std::clamp(address, first_, end_ - 1) - first_;
+    set_cursor(at / per_row_, static_cast<int>(at % per_row_) + 1);
+  }
   static std::vector<std::string> areas(Desk& desk) {
     std::vector<std::string> out;
     for (const MemoryArea& a : desk.session().chip().info().memories)
@@ -153,6 +180,9 @@ class MemoryPane final : public ListPane, public MemoryDisplay {
   Space space_ = Space::kData;
   std::uint32_t begin_ = 0, end_ = 1, first_ = 0, per_row_ = 16;
   std::optional<std::uint32_t> wanted_;
+  // Of the cursor and the first row, as a person has chosen: rows hold more bytes in another size.
+  std::uint32_t at_ = 0, top_at_ = 0;
+  long last_top_ = 0;
   std::vector<std::uint8_t> seen_;
   std::vector<unsigned> changed_;  ///< the pause at which a byte has changed, plus 1; 0: never
 };

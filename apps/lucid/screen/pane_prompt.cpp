@@ -58,13 +58,13 @@ class PromptPane final : public Pane, public TypingPane {
     // From the last line upwards as far as is seen.
     const std::vector<Line>& log = desk.log();
     std::vector<Line> shown;
-    const int wanted = room + scroll_;
+    const int wanted = room + std::max(scroll_, 0) + height_;
     for (std::size_t i = log.size(); i-- > 0 && static_cast<int>(shown.size()) < wanted;) {
       auto pieces = wrapped(log[i], columns - 1);
       for (std::size_t n = pieces.size(); n-- > 0;) shown.push_back(std::move(pieces[n]));
     }
-    scroll_ = std::clamp(scroll_, 0, std::max(static_cast<int>(shown.size()) - room, 0));
-    const auto begin = static_cast<std::size_t>(scroll_);
+    most_ = std::max(static_cast<int>(shown.size()) - room, 0);
+    const auto begin = static_cast<std::size_t>(std::clamp(scroll_, 0, most_));
     const std::size_t end = std::min(shown.size(), begin + static_cast<std::size_t>(room));
     for (std::size_t i = end; i-- > begin;) lines_.push_back(std::move(shown[i]));
     for (Line& one : below) {
@@ -80,13 +80,13 @@ class PromptPane final : public Pane, public TypingPane {
 
   bool key(Desk& desk, Key key) override {
     if (key == kPageUp || key == kPageDown) {
-      scroll_ += (key == kPageUp ? 1 : -1) * std::max(height_ - 2, 1);
+      scroll((key == kPageUp ? 1 : -1) * std::max(height_ - 2, 1));
       return true;
     }
     if (!typing_) {
       if (key == kEnter) return typing_ = true;
-      if (key == kUp || key == kDown) return scroll_ += key == kUp ? 1 : -1, true;
-      if (key == kHome || key == kEnd) return scroll_ = key == kHome ? 1 << 20 : 0, true;
+      if (key == kUp || key == kDown) return scroll(key == kUp ? 1 : -1), true;
+      if (key == kEnd) return scroll_ = 0, true;
       return false;
     }
     if (key != kTab) offered_.clear();
@@ -109,7 +109,7 @@ class PromptPane final : public Pane, public TypingPane {
   void press(Desk& /*desk*/, int row, int /*column*/) override {
     if (row + 1 == static_cast<int>(lines_.size())) typing_ = true;
   }
-  void wheel(Desk& /*desk*/, int lines) override { scroll_ -= lines; }
+  void wheel(Desk& /*desk*/, int lines) override { scroll(-lines); }
   [[nodiscard]] bool typing() const override { return typing_; }
   void stop_typing() override {
     typing_ = false;
@@ -117,6 +117,8 @@ class PromptPane final : public Pane, public TypingPane {
   }
 
  private:
+  /// Lines upwards from the end of the log.
+  void scroll(int by) { scroll_ = std::clamp(std::clamp(scroll_, 0, most_) + by, 0, most_); }
   void complete(Desk& desk) {
     const std::string line = field_.text().substr(0, field_.caret());
     const auto found = desk.completions(line);
@@ -170,7 +172,7 @@ class PromptPane final : public Pane, public TypingPane {
   std::vector<std::string> offered_;
   Field field_;
   std::optional<std::pair<int, int>> caret_;
-  int scroll_ = 0, height_ = 1;
+  int scroll_ = 0, most_ = 0, height_ = 1;
   long back_ = 0;
   bool typing_ = false, utf8_ = true;
 };

@@ -56,7 +56,7 @@ class TracesPane final : public Pane {
       from_.count = to_.count > span_ ? to_.count - span_ : 0;
     }
     if (to_.count <= from_.count) to_.count = from_.count + 1;
-    column_ = std::clamp(column_, 0, width_ - 1);
+    at_ = std::clamp(column_, 0, width_ - 1);
     const std::string text = to_text(Drawing{signals_, from_, to_}, style);
     std::vector<std::string> all;
     for (std::size_t at = 0; at < text.size();) {
@@ -68,19 +68,21 @@ class TracesPane final : public Pane {
     const std::size_t axis = std::min<std::size_t>(all.size(), rows > 4 ? 2 : 1);
     const std::size_t lanes = all.size() - std::min<std::size_t>(all.size(), 2);
     const auto room = static_cast<std::size_t>(std::max(rows - static_cast<int>(axis), 1));
-    top_ = std::min(top_, lanes > room ? lanes - room : 0);
     std::vector<std::size_t> shown;
-    for (std::size_t i = top_; i < std::min(lanes, top_ + room); ++i) shown.push_back(i);
+    lane_rows();
+    std::size_t top = 0;  // so that the chosen one is in sight
+    for (std::size_t i = 0; i < lanes_.size(); ++i)
+      if (lanes_[i] == chosen_ && i >= room) top = i + 1 - room;
+    for (std::size_t i = top; i < std::min(lanes, top + room); ++i) shown.push_back(i);
     for (std::size_t i = 0; i < axis; ++i) shown.push_back(axis == 1 ? lanes + 1 : lanes + i);
-    lane_rows(desk);
     for (const std::size_t i : shown) {
       if (i >= all.size()) continue;
       Line line;
       const std::string& whole = all[i];
       const bool lane = i < lanes;
       const std::size_t names = bytes_in_cells(whole, names_ + 4);
-      const std::size_t cursor = bytes_in_cells(whole, names_ + 4 + column_);
-      const std::size_t behind = bytes_in_cells(whole, names_ + 5 + column_);
+      const std::size_t cursor = bytes_in_cells(whole, names_ + 4 + at_);
+      const std::size_t behind = bytes_in_cells(whole, names_ + 5 + at_);
       const bool chosen = lane && lane_of(i) == chosen_;
       line.add(whole.substr(0, names), chosen ? Look::kStrong : Look::kDim);
       const bool curve = lane && lane_kind(signals_[lane_of(i)]) == LaneKind::kCurve;
@@ -105,17 +107,18 @@ class TracesPane final : public Pane {
       case '[': pan(-static_cast<std::int64_t>(span / 4)); return true;
       case ']': pan(static_cast<std::int64_t>(span / 4)); return true;
       case kLeft:
-        if (--column_ < 0) pan(-static_cast<std::int64_t>(span / 4)), column_ += width_ / 4;
+        column_ = at_ - 1;
+        if (column_ < 0) pan(-static_cast<std::int64_t>(span / 4)), column_ += width_ / 4;
         return true;
       case kRight:
-        if (++column_ >= width_) pan(static_cast<std::int64_t>(span / 4)), column_ -= width_ / 4;
+        column_ = at_ + 1;
+        if (column_ >= width_) pan(static_cast<std::int64_t>(span / 4)), column_ -= width_ / 4;
         return true;
       case kUp:
         if (chosen_ > 0) --chosen_;
-        if (top_ > 0) --top_;
         return true;
       case kDown:
-        if (chosen_ + 1 < signals_.size()) ++chosen_, ++top_;
+        if (chosen_ + 1 < signals_.size()) ++chosen_;
         return true;
       case kHome: column_ = 0; return true;
       case kEnd: column_ = width_ - 1; return true;
@@ -152,7 +155,7 @@ class TracesPane final : public Pane {
   }
 
  private:
-  void lane_rows(Desk& /*desk*/) {
+  void lane_rows() {
     lanes_.clear();
     for (std::size_t i = 0; i < signals_.size(); ++i) {
       const int rows = lane_kind(signals_[i]) == LaneKind::kCurve ? 3 : 1;
@@ -163,7 +166,7 @@ class TracesPane final : public Pane {
     return row < lanes_.size() ? lanes_[row] : 0;
   }
   [[nodiscard]] Picoseconds cursor_time() const {
-    const double share = (column_ + 0.5) / std::max(width_, 1);
+    const double share = (at_ + 0.5) / std::max(width_, 1);
     return {from_.count +
             static_cast<std::uint64_t>(share * static_cast<double>(to_.count - from_.count))};
   }
@@ -174,7 +177,7 @@ class TracesPane final : public Pane {
     const Picoseconds at = cursor_time();
     span_ = span;
     if (!held_) return;
-    const auto before = static_cast<std::uint64_t>(static_cast<double>(span) * (column_ + 0.5) /
+    const auto before = static_cast<std::uint64_t>(static_cast<double>(span) * (at_ + 0.5) /
                                                    std::max(width_, 1));
     from_.count = at.count > before ? at.count - before : 0;
     to_.count = from_.count + span;
@@ -196,8 +199,9 @@ class TracesPane final : public Pane {
   std::uint64_t span_ = 1'000'000'000'000;  // a second
   std::optional<Picoseconds> anchor_;
   bool held_ = false;
-  int column_ = 1 << 20, width_ = 8, names_ = 9, height_ = 1;
-  std::size_t top_ = 0, chosen_ = 0;
+  int column_ = 1 << 20;  ///< the cursor's, as wanted
+  int at_ = 0, width_ = 8, names_ = 9, height_ = 1;
+  std::size_t chosen_ = 0;
 };
 
 class BreakpointsPane final : public ListPane {

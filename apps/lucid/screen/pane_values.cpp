@@ -105,6 +105,13 @@ class VariablesPane final : public ListPane {
       if (head.open)
         for (const VariableView& v : files[file]) add(session, v, 1, file);
     }
+    // In another function its variables come first.
+    for (std::size_t i = 0; i < rows_.size(); ++i)
+      if (rows_[i].level != 0 && rows_[i].open && rows_[i].name != at_hand_) {
+        at_hand_ = rows_[i].name;
+        set_cursor(i);
+        want_top(static_cast<long>(i));
+      }
     if (rows_.empty()) problem = "no variables are known: the image has no debug information";
     return rows_.size();
   }
@@ -209,6 +216,7 @@ class VariablesPane final : public ListPane {
 
   std::vector<Row> rows_;
   std::set<std::string> open_;
+  std::string at_hand_;  ///< the call level that is open
   Ages ages_;
 };
 
@@ -289,10 +297,10 @@ class CallersPane final : public ListPane {
   std::size_t gather(Desk& desk, int /*columns*/, std::string& /*problem*/) override {
     list_ = desk.session().callers();
     selected_ = desk.session().level();
-    const auto stands = std::pair{desk.pauses(), selected_};
-    if (stands != stands_ && !list_.empty())
+    const auto stands = std::pair{desk.standing(), selected_};
+    if (stands != stands_ && !list_.empty() && !desk.running())
       for (std::size_t i = 0; i < list_.size(); ++i)
-        if (list_[i].level == selected_) set_cursor(i), centre(i);
+        if (list_[i].level == selected_) set_cursor(i), centre();
     stands_ = stands;
     return list_.size();
   }

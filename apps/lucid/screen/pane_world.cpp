@@ -209,8 +209,8 @@ class SerialPane final : public Pane {
       return;
     }
     std::vector<Line> all = wrapped(desk.serial_text(), columns);
-    scroll_ = std::clamp(scroll_, 0, std::max(static_cast<int>(all.size()) - room, 0));
-    const int end = static_cast<int>(all.size()) - scroll_;
+    most_ = std::max(static_cast<int>(all.size()) - room, 0);
+    const int end = static_cast<int>(all.size()) - std::clamp(scroll_, 0, most_);
     for (int i = std::max(end - room, 0); i < end; ++i)
       lines_.push_back(std::move(all[static_cast<std::size_t>(i)]));
     while (static_cast<int>(lines_.size()) < room) lines_.emplace_back();
@@ -237,11 +237,11 @@ class SerialPane final : public Pane {
     if (!typing_) {
       switch (key) {
         case kEnter: typing_ = true; return true;
-        case kUp: ++scroll_; return true;
-        case kDown: --scroll_; return true;
-        case kPageUp: scroll_ += height_ - 2; return true;
-        case kPageDown: scroll_ -= height_ - 2; return true;
-        case kHome: scroll_ = 1 << 20; return true;
+        case kUp: scroll(1); return true;
+        case kDown: scroll(-1); return true;
+        case kPageUp: scroll(height_ - 2); return true;
+        case kPageDown: scroll(2 - height_); return true;
+        case kHome: scroll_ = most_; return true;
         case kEnd: scroll_ = 0; return true;
         default: return false;
       }
@@ -263,12 +263,13 @@ class SerialPane final : public Pane {
         !desk.session().chip().info().serial_ports.empty())
       typing_ = true;
   }
-  void wheel(Desk& /*desk*/, int lines) override { scroll_ -= lines; }
+  void wheel(Desk& /*desk*/, int lines) override { scroll(-lines); }
   [[nodiscard]] bool typing() const override { return typing_; }
   void stop_typing() override { typing_ = false; }
   void next_view(Desk& /*desk*/) override { raw_ = !raw_; }
 
  private:
+  void scroll(int by) { scroll_ = std::clamp(std::clamp(scroll_, 0, most_) + by, 0, most_); }
   void send(Desk& desk) {
     const auto& ports = desk.session().chip().info().serial_ports;
     if (ports.empty()) return;
@@ -338,7 +339,7 @@ class SerialPane final : public Pane {
   std::vector<std::string> sent_;
   std::size_t at_ = 0;
   std::optional<std::pair<int, int>> caret_;
-  int scroll_ = 0, height_ = 1;
+  int scroll_ = 0, most_ = 0, height_ = 1;
   bool typing_ = false, raw_ = false, utf8_ = true;
 };
 

@@ -70,7 +70,7 @@ Arrangement& Screen::arrangement() {
   return narrow() ? layout.narrow : layout.wide;
 }
 Pane& Screen::pane(const std::string& name) { return *panes_.at(name); }
-bool Screen::typing() const { return edit_ || panes_.at(in_use_)->typing(); }
+bool Screen::typing() const { return edit_ || panes_.at(in_use())->typing(); }
 
 std::string Screen::serial_text() const {
   constexpr std::size_t kMost = 16384;
@@ -183,6 +183,11 @@ void Screen::show_memory(const std::string& area, std::uint32_t address) {
 // Keys --------------------------------------------------------------------------------------------
 
 void Screen::handle(const Event& event) {
+  if (stale_) (void)frame();  // what an event means is said by what is seen
+  stale_ = true;
+  const bool seen = event.kind == Event::Kind::kResize || event.kind == Event::Kind::kGone;
+  if (!seen && too_small()) return;  // nothing is seen that it could mean
+  if (event.kind != Event::Kind::kResize) in_use_ = std::string(in_use());
   switch (event.kind) {
     case Event::Kind::kNone: break;
     case Event::Kind::kKey: key(event.key); break;
@@ -201,7 +206,14 @@ void Screen::handle(const Event& event) {
         if (placed.area.holds(event.row, event.column)) pane(placed.pane).wheel(*this, by);
       break;
     }
-    case Event::Kind::kResize: std::tie(rows_, columns_) = terminal_.size(); break;
+    case Event::Kind::kResize:
+      std::tie(rows_, columns_) = terminal_.size();
+      arrange();
+      if (!in_sight(in_use_)) {  // nobody types where nothing is seen
+        pane(in_use_).stop_typing();
+        edit_.reset();
+      }
+      break;
     case Event::Kind::kGone: leave(Left::kGone); break;
   }
 }
@@ -417,7 +429,8 @@ void Screen::press(const Event& event) {
         key(hint.key);
       return;
     }
-  for (const Placed& placed : placement_.panes) {
+  const auto placed_now = placement_.panes;  // using a pane arranges them anew
+  for (const Placed& placed : placed_now) {
     const Area& area = placed.area;
     if (!area.holds(event.row, event.column)) continue;
     const bool again = in_use_ == placed.pane;
@@ -442,9 +455,9 @@ void Screen::release(const Event& event) {
   const Event from = *std::exchange(pressed_, std::nullopt);
   const int rows = event.row - from.row;
   const int columns = event.column - from.column;
-  for (const Edge& edge : placement_.edges)
-    if (edge.area.holds(from.row, from.column) && (edge.upright ? columns : rows) != 0) {
-      resize(arrangement(), edge.before, edge.upright, edge.upright ? columns : rows, placement_);
+  for (const Divider& divider : placement_.dividers)
+    if (divider.area.holds(from.row, from.column) && (divider.upright ? columns : rows) != 0) {
+      resize(arrangement(), divider.before, divider.upright, divider.upright ? columns : rows, placement_);
       return;
     }
   for (const Placed& placed : placement_.panes) {

@@ -47,6 +47,10 @@ class Screen final : public Desk {
 
   // What the list of everything does.
   void use_pane(const std::string& name) { use(name); }
+  void reveal(const std::string& pane_name, const std::string& what) {
+    pane(pane_name).reveal(*this, what);
+    use(pane_name);
+  }
   void do_action(Action action) { act(action); }
   void type_command(const std::string& beginning);
 
@@ -54,8 +58,12 @@ class Screen final : public Desk {
   Session& session() override { return *console_.session(); }
   [[nodiscard]] bool running() const override;
   [[nodiscard]] bool utf8() const override { return utf8_; }
-  [[nodiscard]] const std::string& in_use() const override { return in_use_; }
+  /// Where the one that was chosen has no room, it is the first that has.
+  [[nodiscard]] const std::string& in_use() const override {
+    return in_sight(in_use_) || placement_.panes.empty() ? in_use_ : placement_.panes.front().pane;
+  }
   [[nodiscard]] unsigned pauses() const override { return log_.pauses + (running() ? 1 : 0); }
+  [[nodiscard]] unsigned standing() const override { return running() ? 0 : log_.pauses + 1; }
   void command(const std::string& line) override;
   void say(const std::string& text, Look look) override;
   void edit(const std::string& before, const std::string& text) override;
@@ -103,6 +111,7 @@ class Screen final : public Desk {
   void arrange();
   Arrangement& arrangement();
   [[nodiscard]] bool narrow() const;
+  [[nodiscard]] bool too_small() const { return rows_ < 8 || columns_ < 40; }
   [[nodiscard]] bool in_sight(const std::string& name) const;
 
   void draw_panes(Frame& frame);
@@ -141,6 +150,7 @@ class Screen final : public Desk {
   bool leave_when_paused_ = false;
   std::chrono::steady_clock::time_point drawn_at_;
   bool tick_posted_ = false;
+  bool stale_ = true;  ///< something has happened since the last frame
 };
 
 }  // namespace lucid::app

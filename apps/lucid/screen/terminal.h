@@ -24,7 +24,7 @@ class Terminal {
 };
 
 /// The terminal that the program runs in. Error: kIo if it cannot be used so.
-Result<std::unique_ptr<Terminal>> open_terminal(Palette palette, bool utf8);
+Result<std::unique_ptr<Terminal>> open_terminal(Palette palette);
 
 }  // namespace lucid::app
 
