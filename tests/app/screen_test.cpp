@@ -200,8 +200,7 @@ void check_truth(Desktop& d) {
     if (name == "callers") {
       const auto levels = session.callers();
       if (static_cast<int>(levels.size()) < area.rows)
-        for (const CallLevel& level : levels)
-          CHECK(has(text, std::to_string(level.level) + " "));
+        for (const CallLevel& level : levels) CHECK(has(text, std::to_string(level.level) + " "));
       if (!levels.empty() && !levels.back().where.function.empty())
         CHECK(has(text, levels.back().where.function));
     }
@@ -241,8 +240,7 @@ void check_truth(Desktop& d) {
       CHECK(has(text, to_text(session.chip().time())));
     if (name == "traces")
       for (const Session::TraceView& t : session.traces())
-        if (static_cast<int>(session.traces().size()) * 3 + 2 < area.rows)
-          CHECK(has(text, t.name));
+        if (static_cast<int>(session.traces().size()) * 3 + 2 < area.rows) CHECK(has(text, t.name));
     if (name == "serial" && !d.console.sent().empty()) {
       std::string last = d.console.sent();
       while (!last.empty() && (last.back() == '\n' || last.back() == '\r')) last.pop_back();
@@ -273,8 +271,7 @@ TEST_CASE("every layout at every size shows what the session says, in every stat
       {"traced",
        {"trace pin.PB5", "trace part chamber", "trace setpoint", "trace byte out",
         "trace interrupt", "go for 4 s"}},
-      {"in the past",
-       {"go for 3 s", "mark door", "go for 2 s", "back for 1500ms", "mark other"}},
+      {"in the past", {"go for 3 s", "mark door", "go for 2 s", "back for 1500ms", "mark other"}},
       {"a caller is selected", {"pause at control_step", "go", "level 1"}},
       {"after a fault", {"go for 1100ms", "feed USART0 \"P\\n\"", "go"}, "deep-plan.elf", false},
       {"without debug information", {"go for 10ms"}, "kiln-os.hex", false},
@@ -315,8 +312,8 @@ TEST_CASE("the same state is drawn the same after any way of resizing") {
   std::mt19937 random(test::fresh_seed());
   for (const char layout : std::string("12345")) {
     Desktop d;
-    for (const char* line : {"pause at control_step on pass 2", "watch measured",
-                             "trace pin.PB5", "trace setpoint", "go", "step", "step"})
+    for (const char* line : {"pause at control_step on pass 2", "watch measured", "trace pin.PB5",
+                             "trace setpoint", "go", "step", "step"})
       d.command(line);
     d.keys(std::string(1, layout));
     const unsigned steps = random() % 12;
@@ -348,7 +345,8 @@ TEST_CASE("after a step nothing changes but what the session has changed") {
       const Frame before = d.screen->frame();
       const auto pins = to_text(Pins{d.session().pins()}, Style(Palette::kNone, true, 200));
       const std::string sent = d.console.sent();
-      const auto levels = to_text(Callers{d.session().callers(), 0, 0}, Style(Palette::kNone, true, 200));
+      const auto levels =
+          to_text(Callers{d.session().callers(), 0, 0}, Style(Palette::kNone, true, 200));
       const auto points = d.session().breakpoints().front().passes;
       d.keys("o");
       const Frame after = d.screen->frame();
@@ -357,8 +355,8 @@ TEST_CASE("after a step nothing changes but what the session has changed") {
             (placed.pane == "pins" &&
              pins == to_text(Pins{d.session().pins()}, Style(Palette::kNone, true, 200))) ||
             (placed.pane == "serial" && sent == d.console.sent()) ||
-            (placed.pane == "callers" &&
-             levels == to_text(Callers{d.session().callers(), 0, 0}, Style(Palette::kNone, true, 200))) ||
+            (placed.pane == "callers" && levels == to_text(Callers{d.session().callers(), 0, 0},
+                                                           Style(Palette::kNone, true, 200))) ||
             (placed.pane == "breakpoints" && points == d.session().breakpoints().front().passes);
         if (!same) continue;
         INFO("layout " << layout << ", pane " << placed.pane);
@@ -377,9 +375,10 @@ TEST_CASE("a monkey at keys and mouse loses nothing") {
   setenv("HOME", folder.c_str(), 1);
   setenv("XDG_STATE_HOME", folder.c_str(), 1);
   std::mt19937 random(test::fresh_seed());
-  const unsigned presses = std::getenv("LUCID_PRESSES") != nullptr ? unsigned(std::atoi(std::getenv("LUCID_PRESSES")))
-                           : test::kSanitized                  ? 600
-                                                               : 2'000;
+  const unsigned presses = std::getenv("LUCID_PRESSES") != nullptr
+                               ? unsigned(std::atoi(std::getenv("LUCID_PRESSES")))
+                           : test::kSanitized ? 600
+                                              : 2'000;
   {
     Desktop d;
     d.console.session()->set_limit({30'000'000'000});  // 30 ms
@@ -390,13 +389,14 @@ TEST_CASE("a monkey at keys and mouse loses nothing") {
       e.column = static_cast<int>(random() % static_cast<unsigned>(d.paper.columns));
       if (what < 60) {
         e.kind = Event::Kind::kKey;
-        constexpr Key kSpecial[] = {kEscape, kEnter, kTab,  kSpace,  kUp,     kDown,      kLeft,
-                                    kRight,  kPageUp, kHome, kEnd,    kDelete, kBackspace, kBackTab,
-                                    kPageDown, 0xe9,  0x4e2d, 0x1f600, 0x0301, control('W')};
+        constexpr Key kSpecial[] = {kEscape, kEnter,  kTab,       kSpace,   kUp,
+                                    kDown,   kLeft,   kRight,     kPageUp,  kHome,
+                                    kEnd,    kDelete, kBackspace, kBackTab, kPageDown,
+                                    0xe9,    0x4e2d,  0x1f600,    0x0301,   control('W')};
         const bool special = random() % 2 == 0;
         const unsigned which = random();
-        e.key = special ? kSpecial[which % std::size(kSpecial)]
-                        : static_cast<Key>(0x20 + which % 0x5f);
+        e.key =
+            special ? kSpecial[which % std::size(kSpecial)] : static_cast<Key>(0x20 + which % 0x5f);
       } else if (what < 75) {
         e.kind = Event::Kind::kPress;
       } else if (what < 82) {

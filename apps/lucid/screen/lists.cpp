@@ -64,9 +64,8 @@ std::vector<Menu::Choice> everything(Screen& screen) {
     out.push_back({v.expression, "variable of this call: watch it",
                    [&screen, e = v.expression] { screen.command("watch " + e); }});
   for (const IoRegister& io : session.chip().info().io)
-    out.push_back({io.name, "register of " + io.peripheral, [&screen, name = io.name] {
-                     screen.reveal("io", name);
-                   }});
+    out.push_back({io.name, "register of " + io.peripheral,
+                   [&screen, name = io.name] { screen.reveal("io", name); }});
   for (const RegisterView& r : session.registers())
     out.push_back({r.name, "register of the processor: watch it",
                    [&screen, name = r.name] { screen.command("watch chip." + name); }});

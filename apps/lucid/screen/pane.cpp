@@ -80,8 +80,7 @@ void ListPane::find_top() {
     top_ = cursor - height_ / 2;
   if (see_ == See::kCursor && row < 0) top_ = cursor;
   if (see_ == See::kCursor && row >= height_) top_ = cursor - height_ + 1;
-  if (!blank_above_)
-    top_ = std::clamp(top_, 0L, std::max(static_cast<long>(count_) - height_, 0L));
+  if (!blank_above_) top_ = std::clamp(top_, 0L, std::max(static_cast<long>(count_) - height_, 0L));
   if (std::exchange(moved_, false)) wanted_ = top_;
 }
 

@@ -25,10 +25,10 @@ class RegistersPane final : public ListPane {
     if ((key == kUp || key == kDown) && !rows_.empty() && cursor_part() > 0) {
       const std::size_t row = row_of(cursor_part());
       const auto& now = rows_[row];
-      const auto column = static_cast<std::size_t>(
-          std::find(now.begin(), now.end(), cursor_part()) - now.begin());
-      const std::size_t to = key == kUp ? row - std::min<std::size_t>(row, 1)
-                                        : std::min(row + 1, rows_.size() - 1);
+      const auto column =
+          static_cast<std::size_t>(std::find(now.begin(), now.end(), cursor_part()) - now.begin());
+      const std::size_t to =
+          key == kUp ? row - std::min<std::size_t>(row, 1) : std::min(row + 1, rows_.size() - 1);
       if (!rows_[to].empty()) choose(to, rows_[to][std::min(column, rows_[to].size() - 1)]);
       return true;
     }

@@ -177,8 +177,8 @@ class TracesPane final : public Pane {
     const Picoseconds at = cursor_time();
     span_ = span;
     if (!held_) return;
-    const auto before = static_cast<std::uint64_t>(static_cast<double>(span) * (at_ + 0.5) /
-                                                   std::max(width_, 1));
+    const auto before =
+        static_cast<std::uint64_t>(static_cast<double>(span) * (at_ + 0.5) / std::max(width_, 1));
     from_.count = at.count > before ? at.count - before : 0;
     to_.count = from_.count + span;
   }

@@ -62,49 +62,20 @@ class VariablesPane final : public ListPane {
     rows_.clear();
     const Session& session = desk.session();
     const auto levels = session.callers();
-    for (auto level = levels.rbegin(); level != levels.rend(); ++level) {
-      const bool selected = level->level == session.level();
-      Row head;
-      head.key = fmt::format("level {}", level->level);
-      head.name = fmt::format(
-          "{} {}", level->level,
-          !level->where.function.empty() ? level->where.function : app::place(level->where));
-      head.level = level->level;
-      head.open = selected;
-      head.heading = true;
-      rows_.push_back(head);
-      if (!selected) continue;
-      const auto locals = session.variables();
-      for (const VariableView& v : locals) add(session, v, 1, head.name);
-      if (locals.empty()) {
-        Row none;
-        none.key = "none";
-        none.note = "no parameters or locals in scope";
-        none.depth = 1;
-        rows_.push_back(none);
-      }
-    }
-    // Statics and globals, by file: the one at hand is open until somebody closes it.
     std::map<std::string, std::vector<VariableView>> files;
     for (VariableView& v : session.globals()) files[v.file].push_back(std::move(v));
+    // What is at hand comes first: the selected call level, the statics and globals of its file.
     std::string at_hand;
     for (const CallLevel& level : levels)
-      if (level.level == session.level()) at_hand = level.where.file;
-    std::vector<std::string> order;
-    if (files.count(at_hand) != 0) order.push_back(at_hand);
+      if (level.level == session.level()) {
+        add_level(session, level);
+        at_hand = level.where.file;
+      }
+    if (files.count(at_hand) != 0) add_file(session, at_hand, files[at_hand], true);
+    for (auto level = levels.rbegin(); level != levels.rend(); ++level)
+      if (level->level != session.level()) add_level(session, *level);
     for (const auto& [file, list] : files)
-      if (file != at_hand) order.push_back(file);
-    for (const std::string& file : order) {
-      Row head;
-      head.key = "file " + file;
-      head.name = file.empty() ? "elsewhere" : file;
-      head.heading = true;
-      const auto toggled = open_.count(head.key) != 0;
-      head.open = (file == at_hand) != toggled;
-      rows_.push_back(head);
-      if (head.open)
-        for (const VariableView& v : files[file]) add(session, v, 1, file);
-    }
+      if (file != at_hand) add_file(session, file, list, false);
     // In another function its variables come first.
     for (std::size_t i = 0; i < rows_.size(); ++i)
       if (rows_[i].level != 0 && rows_[i].open && rows_[i].name != at_hand_) {
@@ -177,6 +148,38 @@ class VariablesPane final : public ListPane {
     bool heading = false, open = false;
     VariableView view;
   };
+  void add_level(const Session& session, const CallLevel& level) {
+    Row head;
+    head.key = fmt::format("level {}", level.level);
+    head.name =
+        fmt::format("{} {}", level.level,
+                    !level.where.function.empty() ? level.where.function : app::place(level.where));
+    head.level = level.level;
+    head.open = level.level == session.level();
+    head.heading = true;
+    rows_.push_back(head);
+    if (!head.open) return;
+    const auto locals = session.variables();
+    for (const VariableView& v : locals) add(session, v, 1, head.name);
+    if (!locals.empty()) return;
+    Row none;
+    none.key = "none";
+    none.note = "no parameters or locals in scope";
+    none.depth = 1;
+    rows_.push_back(none);
+  }
+  /// The file at hand is open until somebody closes it, the others are closed.
+  void add_file(const Session& session, const std::string& file,
+                const std::vector<VariableView>& list, bool at_hand) {
+    Row head;
+    head.key = "file " + file;
+    head.name = file.empty() ? "elsewhere" : file;
+    head.heading = true;
+    head.open = at_hand != (open_.count(head.key) != 0);
+    rows_.push_back(head);
+    if (head.open)
+      for (const VariableView& v : list) add(session, v, 1, file);
+  }
   void toggle(const std::string& key) {
     if (open_.erase(key) == 0) open_.insert(key);
   }

@@ -457,7 +457,8 @@ void Screen::release(const Event& event) {
   const int columns = event.column - from.column;
   for (const Divider& divider : placement_.dividers)
     if (divider.area.holds(from.row, from.column) && (divider.upright ? columns : rows) != 0) {
-      resize(arrangement(), divider.before, divider.upright, divider.upright ? columns : rows, placement_);
+      resize(arrangement(), divider.before, divider.upright, divider.upright ? columns : rows,
+             placement_);
       return;
     }
   for (const Placed& placed : placement_.panes) {
