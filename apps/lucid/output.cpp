@@ -49,7 +49,7 @@ struct StandIn {
   std::uint32_t code;
   std::string_view text;
 };
-constexpr std::array<StandIn, 17> kStandIns{{{0x258c, "|"},
+constexpr std::array<StandIn, 18> kStandIns{{{0x258c, "|"},
                                              {0x2212, "-"},
                                              {0x2194, "<->"},
                                              {0x2227, "&"},
@@ -65,7 +65,8 @@ constexpr std::array<StandIn, 17> kStandIns{{{0x258c, "|"},
                                              {0xb5, "u"},
                                              {0x2013, "-"},
                                              {0x201c, "\""},
-                                             {0x201d, "\""}}};
+                                             {0x201d, "\""},
+                                             {0xb0, ""}}};
 
 }  // namespace
 

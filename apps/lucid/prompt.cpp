@@ -90,11 +90,12 @@ int run_prompt(Console& console, bool screen) {
   rl_attempted_completion_function = complete;
   rl_completion_append_character = '\0';
   History history;
+  Log log;  // of the screen
   for (const std::string& line : history.lines()) add_history(line.c_str());
   while (!console.finished()) {
     if (std::exchange(screen, false) || console.take_wish_for_screen()) {
       const std::size_t known = history.lines().size();
-      if (auto left = run_screen(console, history); !left)
+      if (auto left = run_screen(console, history, log); !left)
         console.show_error(left.error());
       else if (!*left)
         break;

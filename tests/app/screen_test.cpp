@@ -47,7 +47,7 @@ struct Desktop {
     std::setlocale(LC_CTYPE, "C.UTF-8");  // how wide characters are
     const auto opened = console.open(image);
     if (!opened) throw std::runtime_error(opened.error().text());
-    screen = std::make_unique<Screen>(console, paper, history, "");
+    screen = std::make_unique<Screen>(console, paper, history, log, "");
     resize(36, 120);
   }
   static Console::Options options(bool bench, bool utf8) {
@@ -97,6 +97,7 @@ struct Desktop {
   std::ostringstream out;
   Paper paper;
   History history;
+  Log log;
   Console console;
   std::unique_ptr<Screen> screen;
 };
@@ -363,6 +364,55 @@ TEST_CASE("after a step nothing changes but what the session has changed") {
         CHECK(before.text(placed.area) == after.text(placed.area));
       }
     }
+  }
+}
+
+TEST_CASE("settings: what is written is read, what is wrong is told with its line") {
+  const std::string text = settings_text(first_settings());
+  const auto again = read_settings(text, "f");
+  REQUIRE(again);
+  CHECK(settings_text(*again) == text);
+  struct Case {
+    const char *text, *error;
+  };
+  const Case cases[] = {
+      {"layout = \"sauce\"", "f, line 1: there is no layout 'sauce'"},
+      {"\nlayouts = 3", "f, line 2: layouts is a table"},
+      {"[keys]\ngo = 'xx'", "f, line 2: 'xx' is no key for it"},
+      {"[keys]\nfly = 'x'", "f, line 2: 'fly' is no setting of keys"},
+      {"[keys]\ngo = 'o'", "f, line 1: o is the key of 'go' and of 'over'"},
+      {"[layouts.source]\nwide = \"code / cod\"", "column 8 of the text: there is no pane 'cod'"},
+      {"[layouts.source]\nwide = \"code | watches / io\"", "put ( ) around one of | and /"},
+      {"[layouts.source]\nwide = \"code / code\"", "'code' stands twice"},
+      {"[layouts.source]\nwide = \"(code\"", "a ) is missing"},
+      {"[layouts.source]\nwide = \"code 0\"", "a share is 1 to 1000"},
+      {"[serial]\nline-end = 'x'", "'x' is no end of a line"},
+      {"layout = ", "f, line 1"},
+      {"a\xff = 1", "letters beyond ASCII"},
+  };
+  for (const Case& c : cases) {
+    INFO(c.text);
+    const auto read = read_settings(c.text, "f");
+    REQUIRE_FALSE(read);
+    CHECK(has(read.error().text(), c.error));
+  }
+  // Whatever is done to an arrangement, it can be written, read, and placed without gaps.
+  std::mt19937 random(test::fresh_seed());
+  Desktop d;
+  for (unsigned n = 0; n < 150; ++n) {
+    constexpr char kKeys[] = "><+-xsz12345";
+    d.key(static_cast<Key>(kKeys[random() % (sizeof kKeys - 1)]));
+    if (random() % 3 == 0) d.key(kTab);
+    if (random() % 12 == 0) {
+      d.keys("r");
+      for (unsigned i = random() % 12; i-- > 0;) d.key(kDown);
+      d.key(kEnter);
+    }
+    check_frame(d);
+    const std::string now = settings_text(d.screen->settings());
+    const auto read = read_settings(now, "f");
+    REQUIRE(read);
+    CHECK(settings_text(*read) == now);
   }
 }
 

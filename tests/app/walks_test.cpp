@@ -53,7 +53,7 @@ TEST_CASE("by keys alone: why the heater stays on, and which character is lost")
   w.type("cdrive PD2 low\r\x1b");
   REQUIRE(truth.drive("PD2", false));
   w.type("5\t\t\r");  // the serial pane, and typing into it
-  REQUIRE(w.wait_for("typing, Enter sends"));
+  REQUIRE(w.wait_for("serial: USART0: typing"));
   w.type("G\rT3000\r\x1b");
   REQUIRE(truth.feed("USART0", "G\n"));
   REQUIRE(truth.feed("USART0", "T3000\n"));

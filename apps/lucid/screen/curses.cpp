@@ -2,12 +2,15 @@
 // The terminal by ncurses: it draws frames and reads keys, nothing else.
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <array>
 #include <cerrno>
 #include <csignal>
 #include <cstdlib>
 #include <cwchar>
 #include <string>
+#include <utility>
+#include <vector>
 
 #define NCURSES_WIDECHAR 1
 #define NCURSES_NOMACROS 1
@@ -196,44 +199,51 @@ class Curses final : public Terminal {
     return event;
   }
 
-  // A pair for each look on each ground, numbered in order.
-  static short pair_number(Look look, Ground ground) {
-    return static_cast<short>(1 + static_cast<int>(look) +
-                              static_cast<int>(Look::kCount) * static_cast<int>(ground));
-  }
+  /// A pair for each look on each ground; those with the same colours share one.
   void colours() {
     if (palette_ == Palette::kNone || !::has_colors()) return;
     ::start_color();
-    if (::use_default_colors() == ERR) return;
+    if (::use_default_colors() == ERR || COLORS < 8) return;
     many_ = COLORS >= 256;
-    const int pairs = static_cast<int>(Look::kCount) * static_cast<int>(Ground::kCount) + 1;
-    if (COLORS < 8 || COLOR_PAIRS < pairs) return;
-    coloured_ = true;
     const bool dark = palette_ == Palette::kDark;
-    for (int l = 0; l < static_cast<int>(Look::kCount); ++l)
-      for (int g = 0; g < static_cast<int>(Ground::kCount); ++g) {
+    std::vector<std::pair<short, short>> pairs{{-1, -1}};
+    for (std::size_t l = 0; l < kLooks; ++l)
+      for (std::size_t g = 0; g < kGrounds.size(); ++g) {
         const LookColours& look = colours_of(static_cast<Look>(l));
-        const GroundColours& ground = kGrounds[static_cast<std::size_t>(g)];
+        const GroundColours& ground = kGrounds[g];
         short text = !many_ ? look.basic : dark ? look.dark : look.light;
         short behind = !many_ ? look.ground_basic : dark ? look.ground_dark : look.ground_light;
         if (behind == -1) behind = !many_ ? ground.basic : dark ? ground.dark : ground.light;
         if (!many_ && behind == COLOR_BLUE && text == -1) text = COLOR_WHITE;
-        ::init_pair(pair_number(static_cast<Look>(l), static_cast<Ground>(g)), text, behind);
+        const std::pair both{text, behind};
+        const auto known = std::find(pairs.begin(), pairs.end(), both);
+        const auto number = static_cast<short>(known - pairs.begin());
+        if (known == pairs.end()) {
+          if (number >= COLOR_PAIRS) return;
+          ::init_pair(number, text, behind);
+          pairs.push_back(both);
+        }
+        pair_[l][g] = number;
       }
+    coloured_ = true;
   }
   [[nodiscard]] short pair(const Cell& cell) const {
-    return coloured_ ? pair_number(cell.look, cell.ground) : short{0};
+    return coloured_
+               ? pair_[static_cast<std::size_t>(cell.look)][static_cast<std::size_t>(cell.ground)]
+               : short{0};
   }
   [[nodiscard]] attr_t attributes(const Cell& cell) const {
     const LookColours& look = colours_of(cell.look);
     attr_t out = look.attributes;
-    if (!coloured_) out |= look.plain;
+    if (!coloured_ || (!many_ && cell.look == Look::kDim)) out |= look.plain;
     if (!coloured_ || !many_) out |= kGrounds[static_cast<std::size_t>(cell.ground)].plain;
     return out;
   }
 
   Palette palette_;
+  static constexpr std::size_t kLooks = static_cast<std::size_t>(Look::kCount);
   bool coloured_ = false, many_ = false;
+  std::array<std::array<short, kGrounds.size()>, kLooks> pair_{};
   SCREEN* screen_ = nullptr;
   WINDOW* window_ = nullptr;
   std::array<struct sigaction, 2> before_{};

@@ -75,7 +75,7 @@ void Screen::draw_pane(Frame& frame, const Placed& placed) {
   const Look look = typed ? Look::kTitleTyping : used ? Look::kTitleInUse : Look::kTitle;
   Line title;
   std::string text = shown.title(*this);
-  if (edit_ && used) text += ": typing, Enter changes it, Escape leaves";
+  if (edit_ && used) text += ": typing";
   title.add(used ? "▌" : " ", look).add(text + " ", look);
   frame.put(area.row, area.column, area.columns, title);
   const auto& lines = shown.lines();
@@ -149,8 +149,8 @@ void Screen::draw_bars(Frame& frame) {
     if (!list_->reading) hint(kEnter, "choose", Action::kNone);
     hint(kEscape, "leave", Action::kNone);
   } else if (typing()) {
-    hint(kEnter, "done", Action::kNone);
-    hint(kEscape, "leave", Action::kNone);
+    hint(kEnter, "carry it out", Action::kNone);
+    hint(kEscape, "leave the text", Action::kNone);
   } else {
     if (runs) of(Action::kPause);
     for (const Action action :

@@ -14,9 +14,7 @@ class PromptPane final : public Pane, public TypingPane {
  public:
   PromptPane() : Pane("prompt") {}
   [[nodiscard]] Least least() const override { return {3, 24}; }
-  std::string title(Desk& /*desk*/) override {
-    return typing_ ? "prompt: typing, Enter carries it out, Escape leaves" : "prompt";
-  }
+  std::string title(Desk& /*desk*/) override { return typing_ ? "prompt: typing" : "prompt"; }
   [[nodiscard]] const char* help() const override {
     return "What commands have answered, and a line to type them: everything that there is at the "
            "prompt. `help` lists the commands.\n"

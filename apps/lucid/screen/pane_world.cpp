@@ -188,7 +188,7 @@ class SerialPane final : public Pane {
     const auto& ports = desk.session().chip().info().serial_ports;
     std::string out = ports.empty() ? "serial" : "serial: " + ports.front();
     if (raw_) out += ", all characters";
-    if (typing_) out += ": typing, Enter sends, Escape leaves";
+    if (typing_) out += ": typing";
     return out;
   }
   [[nodiscard]] const char* help() const override {

@@ -4,12 +4,14 @@
 
 #include "console.h"
 #include "history.h"
+#include "screen/log.h"
 
 namespace lucid::app {
 
-/// The screen in the program's terminal, until somebody leaves it. True: to the prompt; false: the
-/// program ends. Errors: kIo for a terminal that cannot show it; kUsage without an image.
-Result<bool> run_screen(Console& console, History& history);
+/// The screen in the program's terminal, until somebody leaves it. `log` goes on from one time to
+/// the next. True: to the prompt, where the program's place is shown; false: the program ends.
+/// Errors: kIo for a terminal that cannot show it; kUsage without an image.
+Result<bool> run_screen(Console& console, History& history, Log& log);
 
 }  // namespace lucid::app
 

@@ -20,10 +20,12 @@ constexpr std::chrono::milliseconds kRefresh{50};
 
 }  // namespace
 
-Screen::Screen(Console& console, Terminal& terminal, History& history, std::string settings)
+Screen::Screen(Console& console, Terminal& terminal, History& history, Log& log,
+               std::string settings)
     : console_(console),
       terminal_(terminal),
       history_(history),
+      log_(log),
       settings_path_(std::move(settings)),
       settings_(first_settings()),
       utf8_(console.options().style.utf8) {
@@ -52,10 +54,16 @@ Screen::Screen(Console& console, Terminal& terminal, History& history, std::stri
     say(std::string("a session was cut off here: `breakpoints load ") + kKeptFile +
             "` brings its breakpoints and watches back",
         Look::kWarn);
+  if (message_.empty() && log_.lines.empty())
+    say(name_of(settings_.keys.at(Action::kHelp)) + " tells about the pane in use, " +
+            name_of(settings_.keys.at(Action::kFind)) + " finds everything by its name, " +
+            name_of(settings_.keys.at(Action::kPrompt)) + " leads back to the prompt",
+        Look::kDim);
   in_use_ = arrangement().panes().front();
 }
 
 Screen::~Screen() {
+  log_.on_progress = nullptr;
   console_.write_with(std::move(writer_before_));
   const std::string text = settings_text(settings_);
   if (!settings_path_.empty() && may_write_settings_ && text != kept_settings_)
@@ -255,8 +263,12 @@ void Screen::edit_key(Key key) {
   }
 }
 
+/// By what the pane in use shows; of others, by the code that is in sight.
 void Screen::step(const std::string& words) {
-  command(words + (pane(in_use_).by_instruction() ? " instruction" : " line"));
+  const bool is_code = in_use_ == "code" || in_use_ == "instructions";
+  const bool instructions =
+      is_code ? pane(in_use_).by_instruction() : in_sight("instructions") && !in_sight("code");
+  command(words + (instructions ? " instruction" : " line"));
 }
 
 void Screen::act(Action action) {

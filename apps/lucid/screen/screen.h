@@ -24,9 +24,9 @@ namespace lucid::app {
 
 class Screen final : public Desk {
  public:
-  /// Takes the console's answers as long as it lives. REQUIRES: an image is open. `settings`: the
-  /// file in which layouts are kept; empty: they are not.
-  Screen(Console& console, Terminal& terminal, History& history, std::string settings);
+  /// Takes the console's answers into `log` as long as it lives. REQUIRES: an image is open.
+  /// `settings`: the file in which layouts are kept; empty: they are not.
+  Screen(Console& console, Terminal& terminal, History& history, Log& log, std::string settings);
   ~Screen() override;
 
   enum class Left : std::uint8_t {
@@ -123,11 +123,11 @@ class Screen final : public Desk {
   Console& console_;
   Terminal& terminal_;
   History& history_;
+  Log& log_;
   std::string settings_path_;
   Settings settings_;
   std::string kept_settings_;  ///< as the file says; nothing is written if they are the same
   bool may_write_settings_ = true;
-  Log log_;
   std::unique_ptr<Writer> writer_before_;
   std::map<std::string, std::unique_ptr<Pane>> panes_;
   Placement placement_;
