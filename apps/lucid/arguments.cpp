@@ -154,6 +154,16 @@ void declare(CLI::App& app, Arguments& a) {
   add_common(open, a);
   open->footer("Example: lucid open main.elf --clock 8MHz");
 
+  CLI::App* serve =
+      app.add_subcommand("serve", "Let an editor debug, by the Debug Adapter Protocol");
+  serve->add_option("--port", a.port,
+                    "Listen at this port of 127.0.0.1, for any number of editors; else one is "
+                    "served over standard input and output")
+      ->type_name("N")
+      ->check(CLI::Range(1, 65535));
+  add_common(serve, a);
+  serve->footer("Example: lucid serve --port 5555");
+
   CLI::App* play =
       app.add_subcommand("play", "Carry out a script; the exit code says whether it held");
   play->add_option("script", a.script, "File of commands, *.loop")->required();

@@ -25,6 +25,7 @@ struct Arguments {
   bool pace = false;
   bool no_timeline = false;
   bool screen = false;
+  std::uint16_t port = 0;  ///< of serve; 0: standard input and output
   bool plain_serial = false;
 };
 

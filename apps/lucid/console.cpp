@@ -168,6 +168,26 @@ bool moves(const Command& command) {
 
 }  // namespace
 
+bool Console::is_command(const std::string& line) {
+  const auto tokens = tokens_of(line);
+  if (tokens.empty()) return false;
+  const std::string& first = tokens[0].text;
+  for (const ShortWord& fixed : short_words())
+    if (first == fixed.word) return true;
+  return std::any_of(commands().begin(), commands().end(), [&](const Command& c) {
+    const std::string name = c.name;
+    return name.substr(0, name.find(' ')) == first;
+  });
+}
+
+bool Console::is_mover(const std::string& line) const {
+  const Values any = [&](const ArgumentKind& kind, const std::string& start) {
+    return this->values(kind, start);
+  };
+  const auto read = command_grammar().read(lengthened(line), any);
+  return read && (moves(command_of_form(read->form)) || read->words.has("start"));
+}
+
 Result<void> Console::carry_out(const std::string& line) {
   const Values values = [&](const ArgumentKind& kind, const std::string& start) {
     return this->values(kind, start);

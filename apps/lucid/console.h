@@ -84,6 +84,12 @@ class Console final : public Listener {
   /// there.
   [[nodiscard]] std::map<std::string, bool> completions(const std::string& line) const;
   [[nodiscard]] const Options& options() const { return options_; }
+  /// For the next open().
+  void set_options(Options options) { options_ = std::move(options); }
+  /// Is the first word of a line a whole word that begins a command, or a short form? And is it one
+  /// that moves the program, or takes another image?
+  [[nodiscard]] static bool is_command(const std::string& line);
+  [[nodiscard]] bool is_mover(const std::string& line) const;
   void show(const Reply& reply) { writer_->reply(reply); }
   void show_error(const Error& error) { writer_->error(error); }
   /// Puts something at the other end of a serial port: `USART0 socket 5555`, or `USART0 nothing`.

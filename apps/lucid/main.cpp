@@ -17,6 +17,7 @@
 #include "output.h"
 #include "picture.h"
 #include "prompt.h"
+#include "serve/serve.h"
 
 namespace lucid::app {
 namespace {
@@ -466,6 +467,12 @@ int main_with(int argc, char** argv) {
   if (!options) return report(options.error(), a.json);
   if (command == "demo") return play_demo(a, *options);
   if (command == "diverge") return diverge(a, *options);
+  if (command == "serve" && a.limit.empty()) options->limit = {};  // somebody is there
+  if (command == "serve" && a.port == 0) return serve_here(*options);
+  if (command == "serve") {
+    const auto served = serve_port(*options, a.port);
+    return served ? *served : report(served.error(), false);
+  }
   Console console(*options, std::cout);
   if (command == "open") return open_image(a, console, timeline);
   if (command == "play") return play_script(a, console);

@@ -265,6 +265,12 @@ Result<void> Chip::act(const std::string& part, const std::string& action,
   return machine_->act(part, action, value);
 }
 std::vector<PartState> Chip::parts() const { return machine_->parts(); }
+std::uint32_t Chip::linker_address(Address address) const {
+  return machine_->target().linker_address(address);
+}
+Address Chip::placed(std::uint32_t linker_address) const {
+  return machine_->target().placed(linker_address);
+}
 Result<void> Chip::feed(const std::string& port, const std::string& bytes) {
   return machine_->feed(port, bytes);
 }

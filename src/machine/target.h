@@ -189,6 +189,14 @@ class Target {
   [[nodiscard]] virtual bool is_handler_name(const std::string& /*name*/) const { return false; }
   /// Lets a copy of a machine run a few instructions without being interrupted.
   virtual void mask_interrupts(Machine& /*machine*/) const {}
+  /// The number that the toolchain's linker gives to an address: it has all memories in one space.
+  [[nodiscard]] virtual std::uint32_t linker_address(Address address) const {
+    return address.offset;
+  }
+  /// And back.
+  [[nodiscard]] virtual Address placed(std::uint32_t linker_address) const {
+    return {Space::kData, linker_address};
+  }
   /// The code address that return-address bytes on the stack, lowest address first, stand for.
   [[nodiscard]] virtual std::uint32_t return_address(
       const std::vector<std::uint8_t>& bytes) const = 0;

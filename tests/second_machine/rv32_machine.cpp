@@ -900,4 +900,8 @@ Result<void> Rv32Machine::feed(const std::string& port, const std::string& bytes
   return {};
 }
 
+Address Target::placed(u32 flat) const {
+  return {flat < kFlashBytes ? Space::kCode : Space::kData, flat};
+}
+
 }  // namespace lucid::rv32

@@ -45,6 +45,7 @@ class Target final : public machine::Target {
   }
   void mask_interrupts(machine::Machine& machine) const override;
   [[nodiscard]] u32 return_address(const std::vector<u8>& bytes) const override;
+  [[nodiscard]] Address placed(u32 flat) const override;
 };
 
 }  // namespace lucid::rv32

@@ -6,6 +6,7 @@
 #include <cctype>
 #include <set>
 
+#include "code_map.h"
 #include "lucid/program.h"
 #include "screen/pane.h"
 
@@ -441,33 +442,14 @@ class CodePane final : public ListPane, public CodeView {
   void find_rows(const Session& session) {
     rows_.clear();
     const Program& program = session.program();
-    const auto stretch = [&](std::uint32_t begin, std::uint32_t end) {
-      for (std::uint32_t pc = begin; pc < end;) {
-        const Instruction instruction = session.chip().instruction_at(pc);
-        if (view_ == View::kBoth || no_source_)
-          if (const auto line = program.line_at(pc); line && line->begin == pc && line->line != 0)
-            rows_.push_back({Row::kSource, pc});
-        rows_.push_back({Row::kInstruction, pc});
-        pc += std::max<std::uint32_t>(instruction.size, 1);
-      }
-    };
-    std::uint32_t at = 0;
-    std::uint32_t end_of_code = 0;
-    for (const Function& f : program.functions()) end_of_code = std::max(end_of_code, f.end);
-    if (end_of_code == 0)  // nothing is known of it: as far as something was loaded
-      for (const MemoryArea& area : session.chip().info().memories)
-        if (area.name == "flash")
-          for (std::uint32_t i = area.begin; i < area.end; ++i)
-            if (session.chip().peek({Space::kCode, i}).value_or(0xff) != 0xff)
-              end_of_code = i / 2 * 2 + 2;
-    for (const Function& f : program.functions()) {
-      if (f.begin < at || f.end <= f.begin) continue;
-      stretch(at, f.begin);
-      rows_.push_back({Row::kFunction, f.begin});
-      stretch(f.begin, f.end);
-      at = f.end;
+    for (const std::uint32_t pc : instruction_starts(session)) {
+      if (const Function* f = program.function_at(pc); f != nullptr && f->begin == pc)
+        rows_.push_back({Row::kFunction, pc});
+      if (view_ == View::kBoth || no_source_)
+        if (const auto line = program.line_at(pc); line && line->begin == pc && line->line != 0)
+          rows_.push_back({Row::kSource, pc});
+      rows_.push_back({Row::kInstruction, pc});
     }
-    stretch(at, end_of_code);
   }
 
   Line instruction_row(Desk& desk, std::size_t index) {

@@ -9,24 +9,12 @@
 
 #include "avr/chip/avr_machine.h"
 #include "avr/devices/device.h"
+#include "avr/isa/target.h"
 #include "base/text.h"
 
 namespace lucid::avr {
 namespace {
 
-/// The toolchain keeps the memories apart in one flat space.
-Address placed(u32 flat) {
-  struct Row {
-    u32 begin;
-    Space space;
-  };
-  constexpr Row kRows[] = {{0x840000, Space::kSignature}, {0x830000, Space::kLock},
-                           {0x820000, Space::kFuse},      {0x810000, Space::kEeprom},
-                           {0x800000, Space::kData},      {0, Space::kCode}};
-  for (const Row& row : kRows)
-    if (flat >= row.begin) return {row.space, flat - row.begin};
-  return {};
-}
 
 /// The linker's number for the core: 5 is avr5, 51 is avr51.
 std::string core_of(u32 flags) {
@@ -61,7 +49,7 @@ std::optional<Space> address_class(std::uint64_t number) {
 }
 
 constexpr u8 kMemxBytes = 3;  // of a `__memx` pointer
-const image::ElfForm kForm{EM_AVR,  "avr-gcc",     placed,    core_of, ".note.gnu.avr.deviceinfo",
+const image::ElfForm kForm{EM_AVR,  "avr-gcc",     placed_by_linker,    core_of, ".note.gnu.avr.deviceinfo",
                            chip_of, address_class, kMemxBytes};
 
 class Avr final : public machine::Family {

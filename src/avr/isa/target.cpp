@@ -182,6 +182,28 @@ machine::StackEffect AvrTarget::stack_effect(const Instruction& instruction) con
   }
 }
 
+namespace {
+struct LinkerBegin {
+  std::uint32_t begin;
+  Space space;
+};
+constexpr LinkerBegin kLinkerBegins[] = {{0x840000, Space::kSignature}, {0x830000, Space::kLock},
+                                         {0x820000, Space::kFuse},      {0x810000, Space::kEeprom},
+                                         {0x800000, Space::kData},      {0, Space::kCode}};
+}  // namespace
+
+Address placed_by_linker(std::uint32_t flat) {
+  for (const LinkerBegin& row : kLinkerBegins)
+    if (flat >= row.begin) return {row.space, flat - row.begin};
+  return {};
+}
+
+std::uint32_t AvrTarget::linker_address(Address address) const {
+  for (const LinkerBegin& row : kLinkerBegins)
+    if (row.space == address.space) return row.begin + address.offset;
+  return address.offset;
+}
+
 std::uint32_t AvrTarget::return_address(const std::vector<std::uint8_t>& bytes) const {
   std::uint32_t word = 0;
   for (const std::uint8_t byte : bytes) word = word << 8 | byte;

@@ -11,6 +11,9 @@ namespace lucid::avr {
 /// Indices into Target::registers().
 enum RegisterIndex : unsigned { kSp = 32, kSreg = 33, kPc = 34, kXPair = 35, kYPair, kZPair };
 
+/// Where an address of the toolchain's is, which keeps the memories apart in one flat space.
+Address placed_by_linker(std::uint32_t flat);
+
 class AvrTarget final : public machine::Target {
  public:
   /// REQUIRES: `core` outlives the target; flash_bytes is a power of two.
@@ -61,6 +64,10 @@ class AvrTarget final : public machine::Target {
   [[nodiscard]] std::string handler_title(const InterruptVector& vector) const override;
   [[nodiscard]] bool is_handler_name(const std::string& name) const override;
   void mask_interrupts(machine::Machine& machine) const override;
+  [[nodiscard]] std::uint32_t linker_address(Address address) const override;
+  [[nodiscard]] Address placed(std::uint32_t linker_address) const override {
+    return placed_by_linker(linker_address);
+  }
   [[nodiscard]] std::uint32_t return_address(const std::vector<std::uint8_t>& bytes) const override;
 
   [[nodiscard]] const Core& core() const { return core_; }

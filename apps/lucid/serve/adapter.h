@@ -1,0 +1,160 @@
+// SPDX-License-Identifier: MIT
+// Adapter: one session of the Debug Adapter Protocol over a console. An editor on the other side
+// sets breakpoints, steps and looks; what it may do, the prompt may do, and both see the same.
+// Standard: "Debug Adapter Protocol", chapter "Specification".
+#ifndef LUCID_APP_SERVE_ADAPTER_H
+#define LUCID_APP_SERVE_ADAPTER_H
+
+#include <atomic>
+#include <condition_variable>
+#include <deque>
+#include <functional>
+#include <map>
+#include <memory>
+#include <mutex>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <nlohmann/json.hpp>
+
+#include "console.h"
+
+namespace lucid::app {
+
+using Json = nlohmann::json;
+
+class Adapter {
+ public:
+  /// `send` takes a message's contents; it is called on the session's thread alone.
+  Adapter(Console::Options options, std::function<void(const std::string&)> send);
+  ~Adapter();
+
+  /// From any thread: the contents of a message of the client's.
+  void receive(std::string message);
+  /// From any thread: the client is gone.
+  void close();
+  /// Carries out what is received until the client has disconnected.
+  void run();
+
+ private:
+  friend class AdapterWriter;
+  using Handler = Json (Adapter::*)(const Json& arguments);
+  struct Request {
+    const char* command;
+    Handler handle;
+    bool needs_image = true;
+    bool while_running = false;
+  };
+  static const std::vector<Request>& requests();
+
+  /// Something that a client asks for by a number, until the program moves.
+  struct Holder {
+    enum class Kind : std::uint8_t {
+      kLocals, kStatics, kGlobals, kRegisters, kFlags, kIo, kPeripheral, kIoRegister, kPins, kParts,
+      kChildren
+    } kind = Kind::kLocals;
+    unsigned level = 0;
+    std::string name;  ///< a file, a peripheral, a register, an expression
+  };
+
+  void handle(const std::string& message);
+  void handle_waiting();
+  void respond(const Json& request, Json body);
+  void refuse(const Json& request, const std::string& why);
+  void event(const char* name, Json body = Json::object());
+  void output(const char* category, const std::string& text);
+
+  // Requests, by their names; what they give is the response's body. They throw Refusal.
+  Json initialize(const Json& a);
+  Json launch(const Json& a);
+  Json attach(const Json& a);
+  Json configuration_done(const Json& a);
+  Json set_breakpoints(const Json& a);
+  Json set_function_breakpoints(const Json& a);
+  Json set_instruction_breakpoints(const Json& a);
+  Json set_data_breakpoints(const Json& a);
+  Json data_breakpoint_info(const Json& a);
+  Json set_exception_breakpoints(const Json& a);
+  Json breakpoint_locations(const Json& a);
+  Json exception_info(const Json& a);
+  Json threads(const Json& a);
+  Json stack_trace(const Json& a);
+  Json scopes(const Json& a);
+  Json variables(const Json& a);
+  Json set_variable(const Json& a);
+  Json set_expression(const Json& a);
+  Json evaluate(const Json& a);
+  Json completions(const Json& a);
+  Json continue_(const Json& a);
+  Json next(const Json& a);
+  Json step_in(const Json& a);
+  Json step_out(const Json& a);
+  Json step_back(const Json& a);
+  Json reverse_continue(const Json& a);
+  Json pause(const Json& a);
+  Json goto_targets(const Json& a);
+  Json goto_(const Json& a);
+  Json restart(const Json& a);
+  Json disassemble(const Json& a);
+  Json read_memory(const Json& a);
+  Json write_memory(const Json& a);
+  Json loaded_sources(const Json& a);
+  Json source(const Json& a);
+  Json modules(const Json& a);
+  Json disconnect(const Json& a);
+  Json nothing(const Json& a);
+
+  // What they share.
+  void open(const Json& a);
+  Json step(const Json& a, StepKind kind, bool backwards);
+  /// What is to be done once the response is out: it moves the program.
+  void then(std::function<void()> act) { after_.push_back(std::move(act)); }
+  /// Carries out a command that moves, and tells where the program stands then.
+  void move(const std::string& line);
+  void stopped(const Pause& pause, const char* reason);
+  void changed(bool memory);
+  Json set(const std::string& group, const std::vector<std::pair<std::string, BreakpointSpec>>& wanted);
+  Json breakpoint_json(const Breakpoint& point) const;
+  void tell_breakpoints();
+  [[nodiscard]] Json source_json(unsigned file) const;
+  [[nodiscard]] std::optional<unsigned> file_of(const Json& source) const;
+  [[nodiscard]] Json variable_json(const VariableView& v, unsigned level, bool hex);
+  [[nodiscard]] Json value_json(const std::string& name, const std::string& value,
+                                const std::string& evaluate_name, const Holder* inner);
+  [[nodiscard]] std::vector<Json> held(const Holder& holder, std::uint64_t from, std::uint64_t count,
+                                       bool hex);
+  int hold(Holder holder);
+  void select(unsigned level);
+  Result<void> let(const std::string& object, const std::string& value);
+  [[nodiscard]] std::string reference(Address address) const;
+  [[nodiscard]] Address address_of(const std::string& reference, std::int64_t offset) const;
+  Session& session() { return *console_.session(); }
+  [[nodiscard]] const Session& session() const { return *const_cast<Console&>(console_).session(); }
+
+  std::function<void(const std::string&)> send_;
+  std::string captured_;     ///< what a command answers, while it is carried out
+  bool capturing_ = false;
+  Console console_;
+  std::vector<std::function<void()>> after_;
+  std::map<int, Holder> holders_;
+  int next_holder_ = 1;
+  std::int64_t next_seq_ = 1;
+  /// The breakpoints that the client has set, by group (a source, or functions, ...), each by what
+  /// it was asked as.
+  std::map<std::string, std::map<std::string, unsigned>> groups_;
+  std::map<unsigned, std::string> told_;  ///< breakpoints as the client knows them
+  bool lines_from_1_ = true, columns_from_1_ = true;
+  bool invalidated_ = false, memory_events_ = false;  ///< the client knows these events
+  bool stop_on_entry_ = true, configured_ = false, finished_ = false;
+
+  std::mutex mutex_;  ///< of what follows
+  std::condition_variable arrived_;
+  std::deque<std::string> waiting_;
+  bool closed_ = false;
+  Session* running_ = nullptr;  ///< while its program moves
+};
+
+}  // namespace lucid::app
+
+#endif  // LUCID_APP_SERVE_ADAPTER_H
