@@ -156,9 +156,10 @@ void declare(CLI::App& app, Arguments& a) {
 
   CLI::App* serve =
       app.add_subcommand("serve", "Let an editor debug, by the Debug Adapter Protocol");
-  serve->add_option("--port", a.port,
-                    "Listen at this port of 127.0.0.1, for any number of editors; else one is "
-                    "served over standard input and output")
+  serve
+      ->add_option("--port", a.port,
+                   "Listen at this port of 127.0.0.1, for any number of editors; else one is "
+                   "served over standard input and output")
       ->type_name("N")
       ->check(CLI::Range(1, 65535));
   add_common(serve, a);

@@ -212,8 +212,8 @@ class LUCID_API Chip {
   [[nodiscard]] Result<std::uint64_t> register_value(const std::string& name) const;
   /// The byte an observer sees; nullopt where there is no memory.
   [[nodiscard]] std::optional<std::uint8_t> peek(Address address) const;
-  /// The number that the toolchain's linker and ELF files give to an address: they have all memories
-  /// in one space. For the AVR flash is at 0, data at 0x800000, EEPROM at 0x810000.
+  /// The number that the toolchain's linker and ELF files give to an address: they have all
+  /// memories in one space. For the AVR flash is at 0, data at 0x800000, EEPROM at 0x810000.
   [[nodiscard]] std::uint32_t linker_address(Address address) const;
   /// And back.
   [[nodiscard]] Address placed(std::uint32_t linker_address) const;

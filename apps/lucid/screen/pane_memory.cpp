@@ -131,9 +131,6 @@ class MemoryPane final : public ListPane, public MemoryDisplay {
   }
   void enter(Desk& desk, std::size_t /*index*/, int /*part*/) override {
     const std::uint32_t address = address_of_cursor();
-    if (space_ == Space::kCode)
-      return desk.say("flash is not changed here: `suppose instruction` tries another one",
-                      Look::kWarn);
     desk.edit("let " + object(desk) + " = ",
               fmt::format("{:#04x}", desk.session().chip().peek({space_, address}).value_or(0)));
   }

@@ -144,7 +144,8 @@ const std::vector<Adapter::Request>& Adapter::requests() {
 // Messages ----------------------------------------------------------------------------------------
 
 void Adapter::receive(std::string message) {
-  // What ends a run has to reach one that goes through the past, too, where nothing is done between.
+  // What ends a run has to reach one that goes through the past, too, where nothing is done
+  // between.
   const Json parsed = Json::parse(message, nullptr, false);
   std::string command;
   if (parsed.is_object() && parsed.contains("command") && parsed["command"].is_string())
@@ -198,7 +199,8 @@ void Adapter::handle(const std::string& message) {
   const auto known = std::find_if(requests().begin(), requests().end(),
                                   [&](const Request& r) { return command == r.command; });
   const bool runs = console_.session() != nullptr && session().running();
-  if (known == requests().end()) return refuse(request, "there is no request '" + command + "' here");
+  if (known == requests().end())
+    return refuse(request, "there is no request '" + command + "' here");
   if (known->needs_image && console_.session() == nullptr)
     return refuse(request, "no image is open: `launch` comes first");
   if (runs && !known->while_running) return refuse(request, "notStopped: the program runs");
@@ -248,7 +250,8 @@ void Adapter::output(const char* category, const std::string& text) {
   event("output", {{"category", category}, {"output", with_bytes_escaped(text)}});
 }
 
-// The beginning and the end ------------------------------------------------------------------------
+// The beginning and the end
+// ------------------------------------------------------------------------
 
 Json Adapter::initialize(const Json& a) {
   lines_from_1_ = a.value("linesStartAt1", true);
@@ -260,34 +263,48 @@ Json Adapter::initialize(const Json& a) {
   for (const Session::Fault& fault : any.faults())
     filters.push_back({{"filter", fault.name}, {"label", fault.words}, {"default", fault.on}});
   Json out{{"exceptionBreakpointFilters", filters}};
-  for (const char* can :
-       {"supportsConfigurationDoneRequest", "supportsFunctionBreakpoints",
-        "supportsConditionalBreakpoints", "supportsHitConditionalBreakpoints",
-        "supportsEvaluateForHovers", "supportsStepBack", "supportsSetVariable",
-        "supportsGotoTargetsRequest", "supportsCompletionsRequest", "supportsModulesRequest",
-        "supportsRestartRequest", "supportsValueFormattingOptions", "supportsExceptionInfoRequest",
-        "supportsDelayedStackTraceLoading", "supportsLoadedSourcesRequest", "supportsLogPoints",
-        "supportsSetExpression", "supportsTerminateRequest", "supportsDataBreakpoints",
-        "supportsReadMemoryRequest", "supportsWriteMemoryRequest", "supportsDisassembleRequest",
-        "supportsBreakpointLocationsRequest", "supportsClipboardContext",
-        "supportsSteppingGranularity", "supportsInstructionBreakpoints"})
+  for (const char* can : {"supportsConfigurationDoneRequest",
+                          "supportsFunctionBreakpoints",
+                          "supportsConditionalBreakpoints",
+                          "supportsHitConditionalBreakpoints",
+                          "supportsEvaluateForHovers",
+                          "supportsStepBack",
+                          "supportsSetVariable",
+                          "supportsGotoTargetsRequest",
+                          "supportsCompletionsRequest",
+                          "supportsModulesRequest",
+                          "supportsRestartRequest",
+                          "supportsValueFormattingOptions",
+                          "supportsExceptionInfoRequest",
+                          "supportsDelayedStackTraceLoading",
+                          "supportsLoadedSourcesRequest",
+                          "supportsLogPoints",
+                          "supportsSetExpression",
+                          "supportsTerminateRequest",
+                          "supportsDataBreakpoints",
+                          "supportsReadMemoryRequest",
+                          "supportsWriteMemoryRequest",
+                          "supportsDisassembleRequest",
+                          "supportsBreakpointLocationsRequest",
+                          "supportsClipboardContext",
+                          "supportsSteppingGranularity",
+                          "supportsInstructionBreakpoints"})
     out[can] = true;
   return out;
 }
 
 void Adapter::open(const Json& a) {
   const auto program = a.value("program", std::string());
-  if (program.empty())
-    throw Refusal("`program` is missing: the image to debug, such as main.elf");
+  if (program.empty()) throw Refusal("`program` is missing: the image to debug, such as main.elf");
   Console::Options options = console_.options();
   options.bench = a.value("bench", options.bench);
   options.chip = a.value("chip", options.chip);
   options.on = a.value("on", options.on);
   options.timeline = a.value("timeline", options.timeline);
   if (a.contains("clock"))
-    options.clock_hz = required(parse_frequency(a["clock"].is_number_unsigned()
-                                                    ? std::to_string(a["clock"].get<std::uint64_t>())
-                                                    : a["clock"].get<std::string>()));
+    options.clock_hz = required(parse_frequency(
+        a["clock"].is_number_unsigned() ? std::to_string(a["clock"].get<std::uint64_t>())
+                                        : a["clock"].get<std::string>()));
   options.source_folders = a.value("sources", options.source_folders);
   stop_on_entry_ = a.value("stopOnEntry", true);
   console_.set_options(std::move(options));
@@ -417,7 +434,7 @@ Json Adapter::pause(const Json& /*a*/) {
 Json Adapter::goto_targets(const Json& a) {
   const auto file = file_of(a.at("source"));
   if (!file) throw Refusal("the program has no such source");
-  const auto line = a.at("line").get<unsigned>() + (lines_from_1_ ? 0 : 1);
+  const auto line = static_cast<unsigned>(whole(a, "line", 0, INT32_MAX)) + (lines_from_1_ ? 0 : 1);
   const auto where = required(
       session().locate(fmt::format("{}:{}", session().program().files()[*file].path, line)));
   return {{"targets",
@@ -428,7 +445,7 @@ Json Adapter::goto_targets(const Json& a) {
 }
 
 Json Adapter::goto_(const Json& a) {
-  const auto target = a.at("targetId").get<std::uint32_t>();
+  const auto target = whole(a, "targetId", 0, UINT32_MAX);
   required(session().move_to(fmt::format("{:#x}", target)));
   holders_.clear();
   then([this] { stopped(session().pause(), "goto"); });

@@ -51,7 +51,16 @@ class Adapter {
   /// Something that a client asks for by a number, until the program moves.
   struct Holder {
     enum class Kind : std::uint8_t {
-      kLocals, kStatics, kGlobals, kRegisters, kFlags, kIo, kPeripheral, kIoRegister, kPins, kParts,
+      kLocals,
+      kStatics,
+      kGlobals,
+      kRegisters,
+      kFlags,
+      kIo,
+      kPeripheral,
+      kIoRegister,
+      kPins,
+      kParts,
       kChildren
     } kind = Kind::kLocals;
     unsigned level = 0;
@@ -114,7 +123,8 @@ class Adapter {
   void move(const std::string& line);
   void stopped(const Pause& pause, const char* reason);
   void changed(bool memory);
-  Json set(const std::string& group, const std::vector<std::pair<std::string, BreakpointSpec>>& wanted);
+  Json set(const std::string& group,
+           const std::vector<std::pair<std::string, BreakpointSpec>>& wanted);
   Json breakpoint_json(const Breakpoint& point) const;
   void tell_breakpoints();
   [[nodiscard]] Json source_json(unsigned file) const;
@@ -122,8 +132,8 @@ class Adapter {
   [[nodiscard]] Json variable_json(const VariableView& v, unsigned level, bool hex);
   [[nodiscard]] Json value_json(const std::string& name, const std::string& value,
                                 const std::string& evaluate_name, const Holder* inner);
-  [[nodiscard]] std::vector<Json> held(const Holder& holder, std::uint64_t from, std::uint64_t count,
-                                       bool hex);
+  [[nodiscard]] std::vector<Json> held(const Holder& holder, std::uint64_t from,
+                                       std::uint64_t count, bool hex);
   int hold(Holder holder);
   void select(unsigned level);
   Result<void> let(const std::string& object, const std::string& value);
@@ -133,7 +143,7 @@ class Adapter {
   [[nodiscard]] const Session& session() const { return *const_cast<Console&>(console_).session(); }
 
   std::function<void(const std::string&)> send_;
-  std::string captured_;     ///< what a command answers, while it is carried out
+  std::string captured_;  ///< what a command answers, while it is carried out
   bool capturing_ = false;
   Console console_;
   std::vector<std::function<void()>> after_;

@@ -24,8 +24,11 @@ void read_hits(const std::string& text, BreakpointSpec& spec) {
   trim();
   if (rest.empty()) return;
   using Rule = BreakpointSpec::Rule;
-  const std::pair<const char*, Rule> rules[] = {
-      {">=", Rule::kFrom}, {"==", Rule::kOn}, {">", Rule::kFrom}, {"=", Rule::kOn}, {"%", Rule::kEvery}};
+  const std::pair<const char*, Rule> rules[] = {{">=", Rule::kFrom},
+                                                {"==", Rule::kOn},
+                                                {">", Rule::kFrom},
+                                                {"=", Rule::kOn},
+                                                {"%", Rule::kEvery}};
   spec.rule = Rule::kOn;
   bool above = false;
   for (const auto& [sign, rule] : rules)
@@ -142,9 +145,8 @@ Json Adapter::set_breakpoints(const Json& a) {
     }
     // A line without code means the next one that has some.
     const SourceFile& in = session().program().files()[*file];
-    auto line = one.at("line").get<unsigned>() + (lines_from_1_ ? 0 : 1);
-    const auto next =
-        std::lower_bound(in.lines_with_code.begin(), in.lines_with_code.end(), line);
+    auto line = static_cast<unsigned>(whole(one, "line", 0, INT32_MAX)) + (lines_from_1_ ? 0 : 1);
+    const auto next = std::lower_bound(in.lines_with_code.begin(), in.lines_with_code.end(), line);
     if (next != in.lines_with_code.end()) line = *next;
     try {
       BreakpointSpec spec = spec_of(one);
@@ -174,7 +176,7 @@ Json Adapter::set_instruction_breakpoints(const Json& a) {
   for (const Json& one : a.at("breakpoints")) {
     BreakpointSpec spec = spec_of(one);
     const Address at = address_of(one.at("instructionReference").get<std::string>(),
-                                  one.value("offset", std::int64_t{0}));
+                                  whole(one, "offset", INT32_MIN, INT32_MAX, 0));
     spec.place = fmt::format("{:#x}", at.offset);
     wanted.emplace_back(at.space == Space::kCode ? "" : "there are no instructions there",
                         std::move(spec));
@@ -185,14 +187,14 @@ Json Adapter::set_instruction_breakpoints(const Json& a) {
 Json Adapter::data_breakpoint_info(const Json& a) {
   const auto name = a.at("name").get<std::string>();
   std::string object = name;
-  if (const auto holder = holders_.find(a.value("variablesReference", 0));
+  if (const auto holder =
+          holders_.find(static_cast<int>(whole(a, "variablesReference", 0, INT32_MAX, 0)));
       holder != holders_.end()) {
     select(holder->second.level);
     for (const Json& v : held(holder->second, 0, UINT64_MAX, false))
-      if (v.value("name", std::string()) == name)
-        object = v.value("evaluateName", std::string());
+      if (v.value("name", std::string()) == name) object = v.value("evaluateName", std::string());
   } else if (a.contains("frameId")) {
-    select(a["frameId"].get<unsigned>());
+    select(static_cast<unsigned>(whole(a, "frameId", 0, INT32_MAX)));
   }
   const auto value = session().evaluate(object);
   if (!value) return {{"dataId", nullptr}, {"description", value.error().text()}};
@@ -248,8 +250,8 @@ Json Adapter::breakpoint_locations(const Json& a) {
   Json out = Json::array();
   if (!file) return {{"breakpoints", out}};
   const unsigned base = lines_from_1_ ? 0 : 1;
-  const auto first = a.at("line").get<unsigned>() + base;
-  const auto last = a.value("endLine", first - base) + base;
+  const auto first = static_cast<unsigned>(whole(a, "line", 0, INT32_MAX)) + base;
+  const auto last = static_cast<unsigned>(whole(a, "endLine", 0, INT32_MAX, first - base)) + base;
   for (const unsigned line : session().program().files()[*file].lines_with_code)
     if (line >= first && line <= last) out.push_back({{"line", line - base}});
   return {{"breakpoints", out}};

@@ -55,8 +55,8 @@ Json Adapter::source_json(unsigned file) const {
   Json out{{"name", source.name}};
   std::string path = source.path;
   if (!source.lines_with_code.empty())
-    if (const auto view = session().source(
-            fmt::format("{}:{}", source.path, source.lines_with_code.front()), 0);
+    if (const auto view =
+            session().source(fmt::format("{}:{}", source.path, source.lines_with_code.front()), 0);
         view && !view->path.empty()) {
       std::error_code unknown;
       const auto full = std::filesystem::canonical(view->path, unknown);
@@ -84,13 +84,13 @@ std::optional<unsigned> Adapter::file_of(const Json& source) const {
 
 Json Adapter::stack_trace(const Json& a) {
   const auto levels = session().callers();
-  const std::size_t start = a.value("startFrame", std::size_t{0});
-  const std::size_t count = a.value("levels", std::size_t{0});
+  const std::size_t start = static_cast<std::size_t>(whole(a, "startFrame", 0, INT32_MAX, 0));
+  const std::size_t count = static_cast<std::size_t>(whole(a, "levels", 0, INT32_MAX, 0));
   Json frames = Json::array();
   for (std::size_t i = start; i < levels.size() && (count == 0 || i < start + count); ++i) {
     const CallLevel& level = levels[levels.size() - 1 - i];
-    std::string name = level.where.function.empty() ? place(level.where)
-                                                    : level.where.function + level.signature;
+    std::string name =
+        level.where.function.empty() ? place(level.where) : level.where.function + level.signature;
     if (level.inlined) name += " (inlined)";
     if (level.left) name += " (left by a jump)";
     if (level.interrupt) name += " (interrupt)";
@@ -148,7 +148,7 @@ Json Adapter::modules(const Json& /*a*/) {
 // Variables ---------------------------------------------------------------------------------------
 
 Json Adapter::scopes(const Json& a) {
-  const auto level = a.at("frameId").get<unsigned>();
+  const auto level = static_cast<unsigned>(whole(a, "frameId", 0, INT32_MAX));
   select(level);
   std::string file;
   bool known = false;
@@ -157,8 +157,8 @@ Json Adapter::scopes(const Json& a) {
   if (!known) throw Refusal("there is no such call");
   Json out = Json::array();
   const auto add = [&](const char* name, const char* hint, Holder holder, bool expensive) {
-    Json scope{{"name", name}, {"variablesReference", hold(std::move(holder))},
-               {"expensive", expensive}};
+    Json scope{
+        {"name", name}, {"variablesReference", hold(std::move(holder))}, {"expensive", expensive}};
     if (*hint != '\0') scope["presentationHint"] = hint;
     out.push_back(std::move(scope));
   };
@@ -186,7 +186,8 @@ Json Adapter::value_json(const std::string& name, const std::string& value,
 Json Adapter::variable_json(const VariableView& v, unsigned level, bool as_hex) {
   std::string value = v.value;
   if (as_hex && v.children == 0 && v.unknown == Unknown::kNone)
-    if (const auto again = session().evaluate(v.expression, {Format::Kind::kHex, 0, 3})) value = again->text;
+    if (const auto again = session().evaluate(v.expression, {Format::Kind::kHex, 0, 3}))
+      value = again->text;
   const Holder inner{Holder::Kind::kChildren, level, v.expression};
   Json out = value_json(v.name, value, v.expression, v.children != 0 ? &inner : nullptr);
   if (!v.type.empty()) out["type"] = v.type;
@@ -195,8 +196,7 @@ Json Adapter::variable_json(const VariableView& v, unsigned level, bool as_hex) 
       v.address.space == Space::kCode)
     if (const auto at = session().evaluate(v.expression); at && at->address)
       out["memoryReference"] = reference(*at->address);
-  if (v.unknown != Unknown::kNone)
-    out["presentationHint"] = {{"attributes", {"readOnly"}}};
+  if (v.unknown != Unknown::kNone) out["presentationHint"] = {{"attributes", {"readOnly"}}};
   return out;
 }
 
@@ -253,14 +253,14 @@ std::vector<Json> Adapter::held(const Holder& holder, std::uint64_t from, std::u
         }
         for (const Value::Field& f : io.fields)
           out.push_back(value_json(
-              f.name,
-              std::to_string(f.value) + (f.meaning.empty() ? "" : " (" + f.meaning + ")"),
+              f.name, std::to_string(f.value) + (f.meaning.empty() ? "" : " (" + f.meaning + ")"),
               "chip." + io.io.name + "." + f.name, nullptr));
       }
       break;
     case Kind::kPins:
       for (const PinView& p : session().pins())
-        out.push_back(value_json(p.pin.name, p.pin.level ? "1" : "0", "pin." + p.pin.name, nullptr));
+        out.push_back(
+            value_json(p.pin.name, p.pin.level ? "1" : "0", "pin." + p.pin.name, nullptr));
       break;
     case Kind::kParts:
       for (const PartState& part : session().chip().parts()) {
@@ -277,14 +277,14 @@ std::vector<Json> Adapter::held(const Holder& holder, std::uint64_t from, std::u
 }
 
 Json Adapter::variables(const Json& a) {
-  const auto found = holders_.find(a.at("variablesReference").get<int>());
+  const auto found = holders_.find(static_cast<int>(whole(a, "variablesReference", 0, INT32_MAX)));
   if (found == holders_.end()) throw Refusal("these variables are of an earlier pause");
   const Holder holder = found->second;
   const bool as_hex = a.contains("format") && a["format"].value("hex", false);
   constexpr std::uint64_t kMost = 10'000;
-  const std::uint64_t count = a.value("count", std::uint64_t{0});
+  const auto count = static_cast<std::uint64_t>(whole(a, "count", 0, INT64_MAX, 0));
   Json out = Json::array();
-  for (Json& v : held(holder, a.value("start", std::uint64_t{0}),
+  for (Json& v : held(holder, static_cast<std::uint64_t>(whole(a, "start", 0, INT64_MAX, 0)),
                       count == 0 ? kMost : std::min(count, kMost), as_hex))
     out.push_back(std::move(v));
   return {{"variables", out}};
@@ -296,7 +296,7 @@ Result<void> Adapter::let(const std::string& object, const std::string& value) {
 }
 
 Json Adapter::set_variable(const Json& a) {
-  const auto found = holders_.find(a.at("variablesReference").get<int>());
+  const auto found = holders_.find(static_cast<int>(whole(a, "variablesReference", 0, INT32_MAX)));
   if (found == holders_.end()) throw Refusal("these variables are of an earlier pause");
   const Holder holder = found->second;
   const auto name = a.at("name").get<std::string>();
@@ -314,7 +314,7 @@ Json Adapter::set_variable(const Json& a) {
 }
 
 Json Adapter::set_expression(const Json& a) {
-  if (a.contains("frameId")) select(a["frameId"].get<unsigned>());
+  if (a.contains("frameId")) select(static_cast<unsigned>(whole(a, "frameId", 0, INT32_MAX)));
   const auto expression = a.at("expression").get<std::string>();
   required(let(expression, a.at("value").get<std::string>()));
   const auto now = required(session().evaluate(expression));
@@ -327,7 +327,7 @@ Json Adapter::set_expression(const Json& a) {
 Json Adapter::evaluate(const Json& a) {
   const auto text = a.at("expression").get<std::string>();
   const auto context = a.value("context", std::string("repl"));
-  if (a.contains("frameId")) select(a["frameId"].get<unsigned>());
+  if (a.contains("frameId")) select(static_cast<unsigned>(whole(a, "frameId", 0, INT32_MAX)));
   if (context == "repl" && Console::is_command(text)) {
     const std::string first = text.substr(0, text.find(' '));
     if (first == "open" || first == "screen" || first == "quit")
@@ -362,9 +362,9 @@ Json Adapter::evaluate(const Json& a) {
 
 Json Adapter::completions(const Json& a) {
   const auto text = a.at("text").get<std::string>();
-  const auto column = a.at("column").get<std::size_t>();
-  const std::size_t at = std::min(text.size(), column - std::min<std::size_t>(
-                                                            column, columns_from_1_ ? 1 : 0));
+  const auto column = static_cast<std::size_t>(whole(a, "column", 0, INT32_MAX));
+  const std::size_t at =
+      std::min(text.size(), column - std::min<std::size_t>(column, columns_from_1_ ? 1 : 0));
   const std::string line = text.substr(0, at);
   const std::size_t blank = line.rfind(' ');
   const std::size_t start = blank == std::string::npos ? 0 : blank + 1;
@@ -373,9 +373,8 @@ Json Adapter::completions(const Json& a) {
     for (const std::string& name : session().names(line)) found.emplace(name, true);
   Json out = Json::array();
   for (const auto& [word, ends] : found)
-    out.push_back({{"label", word},
-                   {"start", start + (columns_from_1_ ? 1 : 0)},
-                   {"length", at - start}});
+    out.push_back(
+        {{"label", word}, {"start", start + (columns_from_1_ ? 1 : 0)}, {"length", at - start}});
   return {{"targets", out}};
 }
 
@@ -383,13 +382,13 @@ Json Adapter::completions(const Json& a) {
 
 Json Adapter::read_memory(const Json& a) {
   const Address at = address_of(a.at("memoryReference").get<std::string>(),
-                                a.value("offset", std::int64_t{0}));
-  constexpr std::uint64_t kMost = 1 << 20;
-  const std::uint64_t count = std::min(a.at("count").get<std::uint64_t>(), kMost);
+                                whole(a, "offset", INT32_MIN, INT32_MAX, 0));
+  constexpr std::int64_t kMost = 1 << 20;
+  const auto count = static_cast<std::uint64_t>(whole(a, "count", 0, kMost));
   std::string bytes;
   while (bytes.size() < count) {
-    const auto byte = session().chip().peek(
-        {at.space, at.offset + static_cast<std::uint32_t>(bytes.size())});
+    const auto byte =
+        session().chip().peek({at.space, at.offset + static_cast<std::uint32_t>(bytes.size())});
     if (!byte) break;
     bytes += static_cast<char>(*byte);
   }
@@ -400,7 +399,7 @@ Json Adapter::read_memory(const Json& a) {
 
 Json Adapter::write_memory(const Json& a) {
   const Address at = address_of(a.at("memoryReference").get<std::string>(),
-                                a.value("offset", std::int64_t{0}));
+                                whole(a, "offset", INT32_MIN, INT32_MAX, 0));
   const std::string bytes = required(from_base64(a.at("data").get<std::string>()));
   std::string area;
   for (const MemoryArea& m : session().chip().info().memories)
@@ -420,21 +419,21 @@ Json Adapter::write_memory(const Json& a) {
 
 Json Adapter::disassemble(const Json& a) {
   const Address at = address_of(a.at("memoryReference").get<std::string>(),
-                                a.value("offset", std::int64_t{0}));
-  const auto count = a.at("instructionCount").get<std::int64_t>();
-  constexpr std::int64_t kMost = 100'000;
-  if (count < 0 || count > kMost) throw Refusal("at most 100000 instructions at a time");
+                                whole(a, "offset", INT32_MIN, INT32_MAX, 0));
+  constexpr std::int64_t kMost = 100'000;  // at a time
+  const std::int64_t count = whole(a, "instructionCount", 0, kMost);
   const auto starts = instruction_starts(session());
   const auto here = std::lower_bound(starts.begin(), starts.end(), at.offset);
   const std::int64_t first =
-      (here - starts.begin()) + a.value("instructionOffset", std::int64_t{0});
+      (here - starts.begin()) + whole(a, "instructionOffset", INT32_MIN, INT32_MAX, 0);
   Json out = Json::array();
   for (std::int64_t i = first; i < first + count; ++i) {
     if (at.space != Space::kCode || i < 0 || i >= static_cast<std::int64_t>(starts.size())) {
       // As many rows as were asked for, whatever there is.
-      const std::int64_t beyond =
-          i < 0 ? 0 : std::int64_t{starts.empty() ? 0 : starts.back()} +
-                          2 * (i - static_cast<std::int64_t>(starts.size()) + 1);
+      const std::int64_t beyond = i < 0
+                                      ? 0
+                                      : std::int64_t{starts.empty() ? 0 : starts.back()} +
+                                            2 * (i - static_cast<std::int64_t>(starts.size()) + 1);
       out.push_back({{"address", fmt::format("{:#x}", beyond)},
                      {"instruction", "(nothing)"},
                      {"presentationHint", "invalid"}});

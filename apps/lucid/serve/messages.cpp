@@ -16,8 +16,8 @@ constexpr std::string_view kDigits =
     "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
 
 Result<void> not_ours(std::string_view line) {
-  return fail(ErrorCode::kUsage, "this is no message of the protocol: '" +
-                                     std::string(line.substr(0, 60)) + "'",
+  return fail(ErrorCode::kUsage,
+              "this is no message of the protocol: '" + std::string(line.substr(0, 60)) + "'",
               "messages begin with Content-Length: N");
 }
 

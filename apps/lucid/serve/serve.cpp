@@ -22,8 +22,8 @@
 namespace lucid::app {
 namespace {
 
-/// Messages in, on a thread of their own, to an adapter on this one. `read` gives bytes, none at the
-/// end.
+/// Messages in, on a thread of their own, to an adapter on this one. `read` gives bytes, none at
+/// the end.
 int serve(const Console::Options& options, const std::function<std::string()>& read,
           const std::function<void(const std::string&)>& write, const std::function<void()>& stop) {
   Adapter adapter(options, [&](const std::string& message) { write(framed(message)); });
@@ -83,7 +83,8 @@ Result<int> serve_port(const Console::Options& options, std::uint16_t port) {
   if (!failed) acceptor.bind(here, failed);
   if (!failed) acceptor.listen(8, failed);
   if (failed)
-    return fail(ErrorCode::kIo, fmt::format("port {} cannot be listened at: {}", port, failed.message()),
+    return fail(ErrorCode::kIo,
+                fmt::format("port {} cannot be listened at: {}", port, failed.message()),
                 "choose another one: --port 5556");
   std::cerr << "lucid: waiting for editors at 127.0.0.1:" << acceptor.local_endpoint().port()
             << std::endl;

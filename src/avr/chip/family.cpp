@@ -15,7 +15,6 @@
 namespace lucid::avr {
 namespace {
 
-
 /// The linker's number for the core: 5 is avr5, 51 is avr51.
 std::string core_of(u32 flags) {
   return (flags & 0x7fU) != 0 ? fmt::format("avr{}", flags & 0x7fU) : std::string();
@@ -49,8 +48,9 @@ std::optional<Space> address_class(std::uint64_t number) {
 }
 
 constexpr u8 kMemxBytes = 3;  // of a `__memx` pointer
-const image::ElfForm kForm{EM_AVR,  "avr-gcc",     placed_by_linker,    core_of, ".note.gnu.avr.deviceinfo",
-                           chip_of, address_class, kMemxBytes};
+const image::ElfForm kForm{
+    EM_AVR,  "avr-gcc",     placed_by_linker, core_of, ".note.gnu.avr.deviceinfo",
+    chip_of, address_class, kMemxBytes};
 
 class Avr final : public machine::Family {
  public:
