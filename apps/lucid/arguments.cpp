@@ -166,11 +166,21 @@ void declare(CLI::App& app, Arguments& a) {
   serve->footer("Example: lucid serve --port 5555");
 
   CLI::App* play =
-      app.add_subcommand("play", "Carry out a script; the exit code says whether it held");
-  play->add_option("script", a.script, "File of commands, *.loop")->required();
-  play->add_option("image", a.image, "Image, if the script does not open one");
+      app.add_subcommand("play", "Carry out scripts; the exit code says whether they held");
+  play->add_option("script", a.scripts,
+                   "Files of commands, *.loop; anything else is the image for those that open none")
+      ->required();
+  play->add_option("--image", a.play_image, "The image for scripts that open none")
+      ->type_name("IMAGE");
+  play->add_option("--jobs", a.jobs, "Carry out so many side by side, each on its own machine")
+      ->type_name("N")
+      ->check(CLI::Range(1, 256));
+  play->add_option("--report", a.report, "Write the verdicts into a file of JUnit XML")
+      ->type_name("FILE");
+  play->add_option("--wall", a.wall, "The longest that a script may take, by the clock")
+      ->type_name("TIME");
   add_common(play, a);
-  play->footer("Example: lucid play overshoot.loop");
+  play->footer("Example: lucid play *.loop --jobs 4 --report junit.xml");
 
   CLI::App* run = app.add_subcommand("run", "Run freely and sum up");
   run->add_option("image", a.image, "ELF or Intel HEX")->required();

@@ -25,6 +25,9 @@ struct Arguments {
   bool pace = false;
   bool no_timeline = false;
   bool screen = false;
+  std::vector<std::string> scripts;  ///< of play, and perhaps the image among them
+  std::string report, wall, play_image;
+  unsigned jobs = 1;
   std::uint16_t port = 0;  ///< of serve; 0: standard input and output
   bool plain_serial = false;
 };

@@ -18,6 +18,7 @@
 #include "picture.h"
 #include "prompt.h"
 #include "serve/serve.h"
+#include "suite.h"
 
 namespace lucid::app {
 namespace {
@@ -188,6 +189,64 @@ int play_script(const Arguments& a, Console& console) {
     return played;
   });
   return played ? finished(console) : failed(console, played.error());
+}
+
+/// Scripts and the image apart.
+Result<void> sort_out(Arguments& a) {
+  std::vector<std::string> scripts;
+  a.image = a.play_image;
+  for (const std::string& name : a.scripts) {
+    if (std::filesystem::path(name).extension() == ".loop") {
+      scripts.push_back(name);
+    } else if (a.image.empty() && a.scripts.size() > 1) {
+      a.image = name;
+    } else if (a.scripts.size() == 1) {
+      scripts.push_back(name);  // a script by whatever name
+    } else {
+      return fail(ErrorCode::kUsage, "'" + name + "' is one image more than there can be",
+                  "scripts end in .loop");
+    }
+  }
+  if (scripts.empty())
+    return fail(ErrorCode::kUsage, "there is no script among them", "scripts end in .loop");
+  a.scripts = std::move(scripts);
+  a.script = a.scripts.front();
+  return {};
+}
+
+/// Several scripts, or a report: each on its own machine.
+int play_suite(const Arguments& a, const Console::Options& options) {
+  SuiteOptions suite;
+  suite.scripts = a.scripts;
+  suite.image = a.image;
+  suite.jobs = a.jobs;
+  if (!a.wall.empty()) {
+    const auto wall = parse_time(a.wall);
+    if (!wall) return report(wall.error(), a.json);
+    suite.wall = std::chrono::milliseconds(wall->count / 1'000'000'000);
+  }
+  const bool tells = isatty(STDERR_FILENO) != 0 && !a.json;
+  suite.on_finished = [&](const CaseResult& result, std::size_t finished) {
+    if (tells)
+      std::cerr << "\r\x1b[K" << finished << " of " << a.scripts.size() << ": "
+                << visible(result.script, false, locale_has_utf8()) << std::flush;
+  };
+  Console::Options each = options;
+  each.output = Output::kText;
+  each.style.terminal = false;
+  const auto results = play_all(each, suite);
+  if (tells) std::cerr << "\r\x1b[K" << std::flush;
+  if (!a.report.empty())
+    if (auto written = write_file(a.report, junit_xml(results)); !written)
+      return report(written.error(), a.json);
+  if (a.json) {
+    std::cout << json_lines(results);
+  } else {
+    for (const CaseResult& result : results)
+      if (result.verdict != CaseResult::Verdict::kHeld) std::cout << result.output;
+    std::cout << visible(table(results), false, locale_has_utf8());
+  }
+  return exit_code(results);
 }
 
 int run_image(const Arguments& a, Console& console) {
@@ -463,6 +522,8 @@ int main_with(int argc, char** argv) {
     a.clock = std::to_string(moment->clock_hz) + "Hz";
     timeline = moment->timeline;
   }
+  if (command == "play")
+    if (auto sorted = sort_out(a); !sorted) return report(sorted.error(), a.json);
   auto options = options_of(a);
   if (!options) return report(options.error(), a.json);
   if (command == "demo") return play_demo(a, *options);
@@ -473,6 +534,8 @@ int main_with(int argc, char** argv) {
     const auto served = serve_port(*options, a.port);
     return served ? *served : report(served.error(), false);
   }
+  if (command == "play" && (a.scripts.size() > 1 || !a.report.empty() || !a.wall.empty()))
+    return play_suite(a, *options);
   Console console(*options, std::cout);
   if (command == "open") return open_image(a, console, timeline);
   if (command == "play") return play_script(a, console);

@@ -370,6 +370,19 @@ TEST_CASE("after a step nothing changes but what the session has changed") {
   }
 }
 
+TEST_CASE("a screen that is left leaves nothing behind that would be drawn later") {
+  for (unsigned i = 0; i < 12; ++i) {
+    Desktop d;
+    d.command("go for " + std::to_string(5 + 7 * i) + " s");
+    const unsigned drawn = d.paper.drawn;
+    d.screen.reset();
+    CHECK(d.console.execute("go for 5 s").has_value());
+    CHECK(d.paper.drawn == drawn);
+    CHECK(d.out.str().find("time is up") !=
+          std::string::npos);  // answers go where they went before
+  }
+}
+
 TEST_CASE("settings: what is written is read, what is wrong is told with its line") {
   const std::string text = settings_text(first_settings());
   const auto again = read_settings(text, "f");

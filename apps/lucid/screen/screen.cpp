@@ -104,18 +104,20 @@ Screen::Left Screen::run() {
 }
 
 /// While the program runs, on its thread: keys are read and panes drawn anew between instructions.
+/// A request that comes too late, when the program has paused or the screen is gone, does nothing.
 void Screen::tick() {
   const auto now = std::chrono::steady_clock::now();
   if (now - drawn_at_ < kRefresh || tick_posted_) return;
   tick_posted_ = true;
-  session().post([this] {
+  drawn_at_ = now;
+  session().post([this, here = std::weak_ptr<bool>(here_)] {
+    if (here.expired() || !running()) return;
     for (Event event = terminal_.next(0); event.kind != Event::Kind::kNone && !left_;
          event = terminal_.next(0))
       handle(event);
     draw();
     tick_posted_ = false;
   });
-  drawn_at_ = now;
 }
 
 void Screen::draw() {

@@ -150,6 +150,7 @@ class Screen final : public Desk {
   bool leave_when_paused_ = false;
   std::chrono::steady_clock::time_point drawn_at_;
   bool tick_posted_ = false;
+  std::shared_ptr<bool> here_ = std::make_shared<bool>(true);  ///< goes with the screen
   bool stale_ = true;  ///< something has happened since the last frame
 };
 
