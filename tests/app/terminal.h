@@ -67,6 +67,9 @@ class Window {
 
   void type(const std::string& text) {
     (void)!::write(master_, text.data(), text.size());
+    // A busy machine takes its time to begin: nearly everything that is typed draws something.
+    pollfd wait{master_, POLLIN, 0};
+    (void)poll(&wait, 1, 1000);
     settle();
   }
   /// The left button on a cell, counted from 0.
