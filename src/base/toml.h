@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
-// The reader of TOML, set up alike in the few files that use it: they would share its functions.
+// The reader of TOML, set up alike in the few files that use it: they would share its functions. It
+// needs nothing of the library's but its errors: the program uses it beside the shared library, too.
 #ifndef LUCID_BASE_TOML_H
 #define LUCID_BASE_TOML_H
 
@@ -22,7 +23,6 @@
 #include <toml++/toml.h>
 #pragma GCC diagnostic pop
 
-#include "base/text.h"
 #include "lucid/error.h"
 
 namespace lucid::base {
@@ -34,8 +34,9 @@ inline unsigned stray_line(std::string_view text) {
   while (!text.empty()) {
     ++line;
     const std::size_t end = std::min(text.find('\n'), text.size());
-    const std::string_view row = trim(text.substr(0, end));
+    std::string_view row = text.substr(0, end);
     text.remove_prefix(std::min(end + 1, text.size()));
+    row.remove_prefix(std::min(row.find_first_not_of(" \t\r"), row.size()));
     const bool comment = !row.empty() && row[0] == '#';
     const auto beyond = [](char c) { return static_cast<unsigned char>(c) >= 0x80; };
     if (!comment && std::any_of(row.begin(), row.end(), beyond)) return line;

@@ -89,6 +89,10 @@ std::vector<Menu::Choice> everything(Screen& screen) {
     out.push_back({facts.brief,
                    "key " + name_of(screen.settings().keys.at(facts.action)) + ": " + facts.words,
                    [&screen, action = facts.action] { screen.do_action(action); }});
+  for (const char* end : {"\\n", "\\r", "\\r\\n", ""})
+    out.push_back({std::string("line end ") + (*end == '\0' ? "none" : end),
+                   "setting: behind a line that is typed to a serial port",
+                   [&screen, end] { screen.settings().line_end = end; }});
   for (const std::string& name : pane_names())
     out.push_back({name, "pane: use it", [&screen, name] { screen.use_pane(name); }});
   return out;
