@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 // The reader of TOML, set up alike in the few files that use it: they would share its functions. It
-// needs nothing of the library's but its errors: the program uses it beside the shared library, too.
+// needs nothing of the library's but its errors: the program uses it beside the shared library,
+// too.
 #ifndef LUCID_BASE_TOML_H
 #define LUCID_BASE_TOML_H
 
