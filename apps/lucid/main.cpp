@@ -216,6 +216,10 @@ Result<void> sort_out(Arguments& a) {
 
 /// Several scripts, or a report: each on its own machine.
 int play_suite(const Arguments& a, const Console::Options& options) {
+  if (!a.commands.empty() || !a.attach.empty())
+    return report({ErrorCode::kUsage, "--first and --attach are for one script without a report",
+                   "", "put such commands into the scripts"},
+                  a.json);
   SuiteOptions suite;
   suite.scripts = a.scripts;
   suite.image = a.image;
@@ -529,6 +533,10 @@ int main_with(int argc, char** argv) {
   if (command == "demo") return play_demo(a, *options);
   if (command == "diverge") return diverge(a, *options);
   if (command == "serve" && a.limit.empty()) options->limit = {};  // somebody is there
+  if (command == "serve" && (!a.commands.empty() || !a.attach.empty() || a.json))
+    return report({ErrorCode::kUsage, "--first, --attach and --json are not for `serve`", "",
+                   "the editor's launch block has `first`; its console takes `attach`"},
+                  false);
   if (command == "serve" && a.port == 0) return serve_here(*options);
   if (command == "serve") {
     const auto served = serve_port(*options, a.port);

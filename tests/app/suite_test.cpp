@@ -100,6 +100,7 @@ TEST_CASE("suites: what is wrong is one line and a code") {
       {"a.elf b.elf", 2, "one image more than there can be"},
       {"a.elf --image b.elf", 3, "cannot read 'b.elf'"},
       {good + "--jobs 0", 2, "--jobs"},
+      {good + good + "--first go", 2, "--first and --attach are for one script"},
       {good + "--wall soon", 2, "'soon'"},
       {in + "/long.loop --limit 10h --wall 300ms", 6, "longer than it may, by the clock"},
   };
