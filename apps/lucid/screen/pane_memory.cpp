@@ -201,10 +201,9 @@ class StackPane final : public ListPane {
   }
 
  protected:
-  std::size_t gather(Desk& desk, int columns, std::string& /*problem*/) override {
+  std::size_t gather(Desk& desk, int /*columns*/, std::string& /*problem*/) override {
     constexpr unsigned kMost = 400;
     view_ = desk.session().stack(kMost);
-    columns_ = columns;
     head_ = view_.deepest_chain.empty() ? 2 : 3;
     return head_ + view_.slots.size();
   }
@@ -277,7 +276,6 @@ class StackPane final : public ListPane {
 
   StackView view_;
   std::size_t head_ = 2;
-  int columns_ = 0;
   Ages ages_;
 };
 

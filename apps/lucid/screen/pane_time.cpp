@@ -36,7 +36,6 @@ class TracesPane final : public Pane {
 
   void look(Desk& desk, int rows, int columns) override {
     lines_.clear();
-    height_ = rows;
     signals_ = desk.session().signals();
     if (signals_.empty()) {
       const std::string key = name_of(desk.settings().keys.at(Action::kTrace));
@@ -200,7 +199,7 @@ class TracesPane final : public Pane {
   std::optional<Picoseconds> anchor_;
   bool held_ = false;
   int column_ = 1 << 20;  ///< the cursor's, as wanted
-  int at_ = 0, width_ = 8, names_ = 9, height_ = 1;
+  int at_ = 0, width_ = 8, names_ = 9;
   std::size_t chosen_ = 0;
 };
 
