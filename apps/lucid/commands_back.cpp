@@ -44,7 +44,8 @@ Result<void> Console::do_back_to(const Words& words) {
   if (words.has("history")) return stand_back(session_->back_to_history(number));
   const std::string where = words.text("WHERE");
   const auto time = time_of(where);
-  return stand_back(time ? session_->back_to_time(*time) : session_->back_to(where));
+  return stand_back(time ? session_->back_to_time(session_->meant(*time))
+                         : session_->back_to(where));
 }
 
 Result<void> Console::do_back_for(const Words& words) {

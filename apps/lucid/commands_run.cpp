@@ -22,7 +22,7 @@ Result<void> Console::do_go_to(const Words& words) {
   const std::string where = words.text("WHERE");
   if (const auto time = time_of(where)) {
     const bool back = time->count < session_->chip().time().count;
-    const auto pause = session_->go_to_time(*time);
+    const auto pause = session_->go_to_time(session_->meant(*time));
     return back ? stand_back(pause) : stand(pause);
   }
   return stand(session_->go_to(where));

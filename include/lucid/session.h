@@ -234,12 +234,12 @@ class LUCID_API Session {
   /// is under way, or of the one before. Over: among this level's own lines, then those of its
   /// caller. Out: before the call; of a handler, before it was entered.
   Result<Pause> step_back(StepKind kind, StepUnit unit, std::uint64_t count = 1);
-  /// To a time, back or forward. A time that a pause has told means that very moment, for any other
-  /// the last instruction boundary at or before it if it is in the past.
+  /// To a time, back or forward: in the past, the last instruction boundary at or before it.
   Result<Pause> go_to_time(Picoseconds time);
-  /// A person has been shown this time, rounded as to_text() does it: given back, it means the very
-  /// moment.
+  /// A person has been shown this time (as each pause's is), rounded as to_text() does it.
   void told(Picoseconds time);
+  /// The very moment that was told last as what a person gives back; else the time itself.
+  [[nodiscard]] Picoseconds meant(Picoseconds time) const;
   /// The same, but only back. Error: kUsage for a time that is not earlier.
   Result<Pause> back_to_time(Picoseconds time);
   /// Where the value that an object has now has come from: the instruction that worked it out,

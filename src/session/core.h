@@ -97,9 +97,10 @@ class Session::Core final : private machine::MarkListener {
   Result<std::vector<Session::Write>> history(const std::string& object, std::size_t most);
   Result<Pause> back_to_history(std::size_t number);
   Result<Pause> stepped_back(StepKind kind, StepUnit unit, std::uint64_t count);
-  /// The tick of a time as people write it: what has been told as that time, or the time itself.
+  /// The last tick that has begun at a time.
   [[nodiscard]] std::uint64_t tick_of(Picoseconds time) const;
   void told(Picoseconds time, std::uint64_t tick);
+  [[nodiscard]] Picoseconds meant(Picoseconds time) const;
 
   // Signals: tracing.cpp.
   Result<Session::TraceView> trace(const Session::TraceSpec& spec);

@@ -298,6 +298,11 @@ void Session::Core::told(Picoseconds time, std::uint64_t tick) {
   if (const auto shown = parse_time(to_text(time))) told_times_[shown->count] = tick;
 }
 
+Picoseconds Session::Core::meant(Picoseconds time) const {
+  const auto told = told_times_.find(time.count);
+  return told == told_times_.end() ? time : to_time(told->second, machine().info().clock_hz);
+}
+
 Pause Session::Core::go(machine::RunRequest request, Pause::Cause at_end) {
   begin_run();
   return finish(run(request), at_end);

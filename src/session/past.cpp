@@ -756,8 +756,6 @@ Result<Pause> Session::Core::follow_log(const std::string& text) {
 }
 
 std::uint64_t Session::Core::tick_of(Picoseconds time) const {
-  const auto told = told_times_.find(time.count);
-  if (told != told_times_.end()) return told->second;
   const std::uint64_t hz = machine().info().clock_hz;
   const std::uint64_t tick = to_ticks(time, hz);
   return tick > 0 && to_time(tick, hz).count > time.count ? tick - 1 : tick;

@@ -323,6 +323,7 @@ std::vector<std::string> Session::Core::trace_again() {
 void Session::told(Picoseconds time) {
   core_->told(time, to_ticks(time, core_->machine().info().clock_hz));
 }
+Picoseconds Session::meant(Picoseconds time) const { return core_->meant(time); }
 Result<Session::TraceView> Session::trace(const TraceSpec& spec) { return core_->trace(spec); }
 std::vector<Session::TraceView> Session::traces() const { return core_->traces(); }
 Result<void> Session::untrace(const std::string& name) { return core_->untrace(name); }

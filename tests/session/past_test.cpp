@@ -457,6 +457,28 @@ TEST_CASE("the past is heard again, not sent again; an edit there begins another
   CHECK(session.back().error().code == ErrorCode::kOutOfRange);
 }
 
+TEST_CASE("a time is exact; as it was shown, it means the moment that was shown") {
+  Session session(*Chip::make(kiln_options()));
+  REQUIRE(session.open(test::kKilnOg));
+  session.go_for(Picoseconds{100'000'000'000});  // from 1 ms on, 16 cycles look alike
+  std::vector<std::pair<Picoseconds, std::uint64_t>> stands;
+  for (int i = 0; i < 100; ++i) {
+    REQUIRE(session.step(StepKind::kInto, StepUnit::kInstruction));
+    stands.emplace_back(session.chip().time(), session.chip().hash());
+  }
+  std::map<std::string, Picoseconds> shown;
+  for (const auto& [time, hash] : stands) shown[to_text(time)] = time;
+  CHECK(shown.size() < stands.size() / 2);
+  for (const auto& [text, time] : shown)
+    CHECK(session.meant(*parse_time(text)).count == time.count);
+  for (std::size_t i = 0; i < stands.size(); ++i) {
+    const auto& [time, hash] = stands[i * 37 % stands.size()];
+    REQUIRE(session.go_to_time(time));
+    CHECK(session.chip().time().count == time.count);
+    CHECK(session.chip().hash() == hash);
+  }
+}
+
 TEST_CASE("supposing and comparing leave no trace") {
   Session session(*Chip::make(kiln_options()));
   REQUIRE(session.open(test::kKilnOg));

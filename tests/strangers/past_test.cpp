@@ -84,6 +84,7 @@ TEST_CASE("strangers' programs: steps back undo steps, and any moment is as it w
     for (unsigned i = 0; i < 10; ++i) {
       const Stand& then = stands[random() % stands.size()];
       REQUIRE(session.go_to_time(to_time(then.cycles, 16'000'000)));
+      INFO("at " << then.cycles << ", now " << session.chip().cycles());
       CHECK(session.chip().hash() == then.hash);
       ++visited;
     }
