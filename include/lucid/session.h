@@ -161,13 +161,19 @@ class LUCID_API Session {
   // Each returns where the program stands afterwards. Breakpoints on the way pause first.
 
   Pause go();
-  Result<Pause> go_to(const std::string& place);
+  /// `within`: it ends after so long at the latest, with Pause::Cause::kTimeUp.
+  Result<Pause> go_to(const std::string& place, std::optional<Picoseconds> within = {});
   /// Until at least `cycles` CPU cycles have passed; events due by then have fired.
   Pause go_for(std::uint64_t cycles);
   /// The same with time, in which a cycle may take longer or shorter (ChipInfo::clock_hz).
   Pause go_for(Picoseconds span);
-  /// Until the expression holds, looked at after every instruction.
-  Result<Pause> go_until(const std::string& expression);
+  /// Until the expression holds behind an instruction. Of objects wider than a byte what counts is
+  /// what they are when all of them has been stored, or the statement that stores has been left.
+  Result<Pause> go_until(const std::string& expression, std::optional<Picoseconds> within = {});
+  /// Until a serial port has sent a text from here on: behind its last byte. Errors: kUsage for no
+  /// text, kNotFound.
+  Result<Pause> go_until_sent(const std::string& port, const std::string& text,
+                              std::optional<Picoseconds> within = {});
   /// Line steps run interrupt handlers through; instruction steps enter them and say so.
   Result<Pause> step(StepKind kind, StepUnit unit, std::uint64_t count = 1);
   /// Moves the execution point; nothing executes.

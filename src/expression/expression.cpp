@@ -647,13 +647,13 @@ bool collect_parts(const Node& node, const Scope& scope, std::vector<Operand>& o
       }
       break;
     case NodeKind::kRegister:
+    case NodeKind::kPin:
     case NodeKind::kPair: {
       auto operand = Evaluator(scope).value(node);
       if (operand) out.push_back(*operand);
       return operand.has_value();
     }
     case NodeKind::kLocal:
-    case NodeKind::kPin:
     case NodeKind::kCycles:
     case NodeKind::kTime:
     case NodeKind::kStackFree:

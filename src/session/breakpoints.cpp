@@ -526,7 +526,7 @@ bool Session::Core::settle(const Outcome& outcome) {
       spend(id);
       remark(fmt::format("breakpoint {} was for once and is gone", id));
     }
-  return !outcome.ids.empty();
+  return !outcome.ids.empty() || outcome.sought;
 }
 
 bool Session::Core::ends_run_at(std::uint32_t pc) {

@@ -53,8 +53,14 @@ class Session::Core final : private machine::MarkListener {
 
   // Moving
   Pause go(machine::RunRequest request, Pause::Cause at_end);
-  Result<Pause> go_to(const std::string& place);
-  Result<Pause> go_until(const std::string& expression);
+  /// The tick at which a run ends, if nothing has ended it before; UINT64_MAX: none.
+  [[nodiscard]] std::uint64_t end_of(std::optional<Picoseconds> within) const {
+    return within ? later(to_ticks(*within, machine().info().clock_hz)) : UINT64_MAX;
+  }
+  Result<Pause> go_to(const std::string& place, std::uint64_t until);
+  Result<Pause> go_until(const std::string& expression, std::uint64_t until);
+  Result<Pause> go_until_sent(const std::string& port, const std::string& text,
+                              std::uint64_t until);
   Pause step_instruction(StepKind kind);
   Pause step_line(StepKind kind);
   Pause step_out();
@@ -217,6 +223,7 @@ class Session::Core final : private machine::MarkListener {
     std::vector<expression::WatchedByte> bytes;
     std::optional<Partial> partial;
     bool read_now = false;  ///< by the instruction at hand
+    bool at_once = false;   ///< the hardware changes all of it together
     bool leads = false;     ///< a pointer on the way to the object, not the object itself
   };
   struct Entry {
@@ -229,6 +236,7 @@ class Session::Core final : private machine::MarkListener {
     frames::Place object_place;
     std::vector<WatchedObject> objects;
     bool every_instruction = false;  ///< `when` over something that cannot be watched
+    bool on_edges = false;           ///< `when` over pins
     bool held = false;               ///< `when`: was it true?
     std::string last;                ///< of a local in registers: its value as last known
     std::uint32_t cfa = 0;           ///< and the frame it belongs to
@@ -291,6 +299,7 @@ class Session::Core final : private machine::MarkListener {
     std::string detail;
     std::vector<unsigned> ids;
     std::optional<DataAccess> data;
+    bool sought = false;  ///< what the run looks for is there
   };
 
   Outcome run(machine::RunRequest request, const Target* target = nullptr);
@@ -342,10 +351,26 @@ class Session::Core final : private machine::MarkListener {
   Result<void> bind_object(Entry& entry) const;
   Result<void> bind_event(Entry& entry) const;
   void sync_watches();
+  [[nodiscard]] bool is_io(const Address& address) const;
   [[nodiscard]] std::uint32_t events_wanted() const;
   [[nodiscard]] bool object_under_way() const;
   [[nodiscard]] bool looks_at_every_instruction() const;
   bool digest(const machine::Stop& stop, Outcome& outcome);
+  [[nodiscard]] Pause::Cause at_end(std::uint64_t until) const;
+  Outcome seek(Entry entry, std::uint64_t until);
+  bool heard(char byte);
+  /// What people have set, unless it is off, and what the run under way looks for.
+  template <class Act>
+  void each_that_acts(Act act) {
+    if (breakpoints_on_)
+      for (Entry& entry : breakpoints_)
+        if (entry.point.enabled) act(entry);
+    if (sought_) act(*sought_);
+  }
+  template <class Act>
+  void each_that_acts(Act act) const {
+    const_cast<Core*>(this)->each_that_acts([&](const Entry& entry) { act(entry); });
+  }
   bool note(Entry& entry, WatchedObject& object, std::size_t index, const machine::Access& access,
             const machine::Stop& stop, Outcome& outcome);
   void judge(Entry& entry, WatchedObject& object, const machine::Stop& stop, Outcome& outcome);
@@ -466,10 +491,12 @@ class Session::Core final : private machine::MarkListener {
   Result<void> bind(Entry& entry);
   Entry* find(unsigned id);
 
-  std::set<std::uint32_t> marks_;    ///< set in the machine
-  bool marks_changed_ = true;        ///< or will be, before it runs
-  const Target* target_ = nullptr;   ///< of the run under way
-  std::set<std::uint32_t> also_at_;  ///< a stretch of running ends there, too
+  std::optional<Entry> sought_;           ///< of the run under way, beside breakpoints
+  std::string sought_text_, last_heard_;  ///< if that is a text
+  std::set<std::uint32_t> marks_;         ///< set in the machine
+  bool marks_changed_ = true;             ///< or will be, before it runs
+  const Target* target_ = nullptr;        ///< of the run under way
+  std::set<std::uint32_t> also_at_;       ///< a stretch of running ends there, too
   /// Instructions from which places are reached whose passes depend on that, and those places.
   std::map<std::uint32_t, std::set<std::uint32_t>> feeders_;
   /// The last of them to execute, by the place, and the stack pointer behind it.

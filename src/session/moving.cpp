@@ -308,44 +308,91 @@ Pause Session::Core::go(machine::RunRequest request, Pause::Cause at_end) {
   return finish(run(request), at_end);
 }
 
-Result<Pause> Session::Core::go_to(const std::string& place) {
+Result<Pause> Session::Core::go_to(const std::string& place, std::uint64_t until) {
   const auto addresses = resolve(place);
   if (!addresses) return fail(addresses.error());
   begin_run();
   Target target;
   for (const std::uint32_t address : *addresses) target.places.push_back({address, {}});
-  return finish(run({}, &target), Pause::Cause::kArrived, place);
+  machine::RunRequest request;
+  request.until_ticks = until;
+  const Outcome outcome = run(request, &target);
+  return outcome.kind == Outcome::Kind::kTarget ? finish(outcome, Pause::Cause::kArrived, place)
+                                                : finish(outcome, at_end(until));
 }
 
-Result<Pause> Session::Core::go_until(const std::string& text) {
-  auto expression = expression::Expression::parse(text, scope());
-  if (!expression) return fail(expression.error());
+/// Why a run ends where nothing is met.
+Pause::Cause Session::Core::at_end(std::uint64_t until) const {
+  return machine().ticks() >= until ? Pause::Cause::kTimeUp : Pause::Cause::kStep;
+}
+
+/// Runs on until something is there, beside whatever breakpoints there are.
+Session::Core::Outcome Session::Core::seek(Entry entry, std::uint64_t until) {
+  sought_ = std::move(entry);
+  last_heard_.clear();
+  sync_marks();
+  machine::RunRequest request;
+  request.until_ticks = until;
+  Outcome outcome = run(request);
+  sought_.reset();
+  sync_marks();
+  if (outcome.sought) outcome.kind = Outcome::Kind::kTarget;  // breakpoints here are counted, too
+  return outcome;
+}
+
+Result<Pause> Session::Core::go_until(const std::string& text, std::uint64_t until) {
+  Entry entry;
+  entry.point.spec.kind = BreakpointSpec::Kind::kWhen;
+  entry.point.spec.place = text;
+  if (auto bound = bind_object(entry); !bound) return fail(bound.error());
+  const std::shared_ptr<const expression::Expression> expression = entry.object;
   const frames::Scope names = scope();
-  if (auto first = expression->holds(names); !first) return fail(first.error());
   begin_run();
   machine::RunRequest request;
   request.instructions = 1;
+  request.until_ticks = until;
   for (;;) {
     Outcome outcome = run(request);
     if (outcome.kind == Outcome::Kind::kBreakpoint ||
         outcome.stop.why != machine::Stop::Why::kInstructions)
-      return finish(outcome, Pause::Cause::kStep);
+      return finish(outcome, at_end(until));
     if (pause_requested_) {
       outcome.stop.why = machine::Stop::Why::kRequested;
       return finish(outcome, Pause::Cause::kRequested);
     }
     if (over_limit()) {
       outcome.stop.why = machine::Stop::Why::kTime;
-      return finish(outcome, Pause::Cause::kStep);
+      return finish(outcome, at_end(until));
     }
     const auto holds = expression->holds(names);
     if (!holds) return finish(outcome, Pause::Cause::kCannotTell, holds.error().text());
     if (*holds) return finish(outcome, Pause::Cause::kHolds, text);
+    if (machine().ticks() >= until) return finish(outcome, Pause::Cause::kTimeUp);
     if (marks_.count(machine().pc()) != 0 && !machine().interrupt_imminent() && hit(outcome)) {
       outcome.kind = Outcome::Kind::kBreakpoint;
       return finish(outcome, Pause::Cause::kStep);
     }
+    // What stays where it is is looked at when it changes.
+    if (entry.every_instruction) continue;
+    outcome = seek(std::move(entry), until);
+    return outcome.sought ? finish(outcome, outcome.cause, outcome.detail)
+                          : finish(outcome, at_end(until));
   }
+}
+
+Result<Pause> Session::Core::go_until_sent(const std::string& port, const std::string& text,
+                                           std::uint64_t until) {
+  if (text.empty()) return fail(ErrorCode::kUsage, "no text to wait for");
+  Entry entry;
+  entry.point.spec.kind = BreakpointSpec::Kind::kByteOut;
+  entry.point.spec.place = port;
+  if (auto bound = bind_event(entry); !bound) return fail(bound.error());
+  begin_run();
+  sought_text_ = text;
+  const Outcome outcome = seek(std::move(entry), until);
+  return outcome.sought ? finish(outcome, Pause::Cause::kEvent,
+                                 fmt::format("{} has sent what was waited for", port))
+                        : finish(outcome, at_end(until));
 }
 
 Result<void> Session::Core::filter_steps(std::vector<std::string> stay_in,

@@ -134,7 +134,9 @@ void Session::all_breakpoints(bool on) {
 bool Session::all_breakpoints_on() const { return core_->breakpoints_on_; }
 
 Pause Session::go() { return core_->go({}, Pause::Cause::kStep); }
-Result<Pause> Session::go_to(const std::string& place) { return core_->go_to(place); }
+Result<Pause> Session::go_to(const std::string& place, std::optional<Picoseconds> within) {
+  return core_->go_to(place, core_->end_of(within));
+}
 Pause Session::go_for(std::uint64_t cycles) {
   machine::RunRequest request;
   const std::uint64_t now = core_->machine().cycles();
@@ -147,8 +149,12 @@ Pause Session::go_for(Picoseconds span) {
   request.until_ticks = core_->later(to_ticks(span, m.info().clock_hz));
   return core_->go(request, Pause::Cause::kTimeUp);
 }
-Result<Pause> Session::go_until(const std::string& expression) {
-  return core_->go_until(expression);
+Result<Pause> Session::go_until(const std::string& expression, std::optional<Picoseconds> within) {
+  return core_->go_until(expression, core_->end_of(within));
+}
+Result<Pause> Session::go_until_sent(const std::string& port, const std::string& text,
+                                     std::optional<Picoseconds> within) {
+  return core_->go_until_sent(port, text, core_->end_of(within));
 }
 Result<Pause> Session::step(StepKind kind, StepUnit unit, std::uint64_t count) {
   return core_->stepped(kind, unit, count);

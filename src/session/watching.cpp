@@ -87,7 +87,7 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
   const unsigned level = local_level.value_or(level_);
   std::vector<WatchedObject> objects;
   std::optional<Entry::Frame> frame;
-  bool every_instruction = false;
+  bool every_instruction = false, on_edges = false;
   if (is_data(entry.point.spec.kind)) {
     WatchedObject object;
     object.bytes = session::bytes_of(*now, program_, machine());
@@ -134,8 +134,12 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
     std::vector<expression::Operand> parts;
     every_instruction = !expression->parts(here, parts);
     for (const expression::Operand& part : parts) {
+      on_edges = on_edges || part.place.kind == frames::Place::Kind::kPin;
+      if (part.place.kind == frames::Place::Kind::kPin) continue;
       WatchedObject object;
       object.bytes = session::bytes_of(part, program_, machine());
+      object.at_once = part.place.kind == frames::Place::Kind::kMemory && !object.bytes.empty() &&
+                       is_io(object.bytes[0].address);
       every_instruction = every_instruction || object.bytes.empty();
       objects.push_back(std::move(object));
     }
@@ -148,6 +152,7 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
   entry.objects = std::move(objects);
   entry.frame = frame;
   entry.every_instruction = every_instruction;
+  entry.on_edges = on_edges;
   entry.object = std::make_shared<const expression::Expression>(std::move(*expression));
   entry.point.remark = every_instruction
                            ? (is_data(entry.point.spec.kind)
@@ -189,26 +194,29 @@ Result<void> Session::Core::bind_event(Entry& entry) const {
               did_you_mean(name, names));
 }
 
+bool Session::Core::is_io(const Address& address) const {
+  const MemoryArea* io = machine().area("io");
+  return io != nullptr && address.space == io->space && address.offset >= io->begin &&
+         address.offset < io->end;
+}
+
 /// Tells the machine which bytes matter.
 void Session::Core::sync_watches() {
   std::map<Address, std::uint8_t> wanted;
   const MemoryArea* ram = machine().area("ram");
-  const MemoryArea* io = machine().area("io");
-  for (const Entry& entry : breakpoints_) {
-    if (!entry.point.enabled || !breakpoints_on_) continue;
+  each_that_acts([&](const Entry& entry) {
     for (const WatchedObject& object : entry.objects) {
       for (const expression::WatchedByte& byte : object.bytes) {
         const bool in_ram =
             ram != nullptr && byte.address.space == ram->space && byte.address.offset >= ram->begin;
-        const bool io_write = io != nullptr && byte.address.space == io->space &&
-                              byte.address.offset >= io->begin && byte.address.offset < io->end;
+        const bool io_write = is_io(byte.address);
         std::uint8_t kinds = in_ram ? machine::kOnWrite : machine::kOnChange;
         if (entry.point.spec.kind == Kind::kWrite && io_write) kinds = machine::kOnWrite;
         if (entry.point.spec.kind == Kind::kRead && !object.leads) kinds = machine::kOnRead;
         wanted[byte.address] |= kinds;
       }
     }
-  }
+  });
   if (listening_ != nullptr)
     for (const auto& [address, kinds] : listening_->taps()) wanted[address] |= kinds;
   for (const auto& [address, kinds] : watches_)
@@ -219,25 +227,27 @@ void Session::Core::sync_watches() {
 
 std::uint32_t Session::Core::events_wanted() const {
   std::uint32_t events = 0;
-  if (breakpoints_on_)
-    for (const Entry& entry : breakpoints_)
-      if (const auto kind = event_of(entry.point.spec.kind); kind && entry.point.enabled)
-        events |= machine::bit(*kind);
+  each_that_acts([&](const Entry& entry) {
+    if (const auto kind = event_of(entry.point.spec.kind)) events |= machine::bit(*kind);
+    if (entry.on_edges) events |= machine::bit(machine::EventKind::kEdge);
+  });
   return events;
 }
 
 bool Session::Core::object_under_way() const {
-  for (const Entry& entry : breakpoints_)
-    for (const WatchedObject& object : entry.objects)
-      if (object.partial) return true;
-  return false;
+  bool out = false;
+  const auto look = [&](const Entry& entry) {
+    for (const WatchedObject& object : entry.objects) out = out || object.partial;
+  };
+  for (const Entry& entry : breakpoints_) look(entry);
+  if (sought_) look(*sought_);
+  return out;
 }
 
 bool Session::Core::looks_at_every_instruction() const {
-  return breakpoints_on_ &&
-         std::any_of(breakpoints_.begin(), breakpoints_.end(), [](const Entry& entry) {
-           return entry.every_instruction && entry.point.enabled;
-         });
+  bool out = false;
+  each_that_acts([&](const Entry& entry) { out = out || entry.every_instruction; });
+  return out;
 }
 
 /// The object of a data breakpoint as text, in a machine at any moment.
@@ -336,6 +346,13 @@ void Session::Core::look_at_local(Entry& entry, const machine::Stop& stop, Outco
 
 void Session::Core::became_true(Entry& entry, Outcome& outcome) {
   const auto holds = entry.object->holds(scope());
+  if (sought_ && &entry == &*sought_) {
+    if (holds && !*holds) return;
+    outcome.sought = true;
+    outcome.cause = holds ? Pause::Cause::kHolds : Pause::Cause::kCannotTell;
+    outcome.detail = holds ? entry.point.spec.place : holds.error().text();
+    return;
+  }
   if (!holds) {
     outcome.cause = Pause::Cause::kCannotTell;
     outcome.detail = fmt::format("`when` of breakpoint {} cannot be told: {}", entry.point.id,
@@ -383,16 +400,14 @@ bool Session::Core::note(Entry& entry, WatchedObject& object, std::size_t index,
   partial.stored[index] = true;
   if (partial.stores.empty() || partial.stores.back() != access.pc)
     partial.stores.push_back(access.pc);
-  return entry.point.spec.each_byte ||
+  return entry.point.spec.each_byte || object.at_once ||
          std::find(partial.stored.begin(), partial.stored.end(), false) == partial.stored.end();
 }
 
 /// What a stretch of running brought for data breakpoints and events. True: one wants to pause.
 bool Session::Core::digest(const machine::Stop& stop, Outcome& outcome) {
-  if (!breakpoints_on_) return false;
   // Entries may go while this runs: those for once.
-  for (Entry& entry : breakpoints_) {
-    if (!entry.point.enabled) continue;
+  each_that_acts([&](Entry& entry) {
     for (WatchedObject& object : entry.objects) {
       object.read_now = false;
       bool whole = false;
@@ -411,19 +426,34 @@ bool Session::Core::digest(const machine::Stop& stop, Outcome& outcome) {
       const bool left = (line ? line->line : 0) != object.partial->line;
       if (whole || left || cut) judge(entry, object, stop, outcome);
     }
-    if (entry.every_instruction && !is_data(entry.point.spec.kind))
+    const bool edge =
+        entry.on_edges &&
+        std::any_of(stop.events.begin(), stop.events.end(), [](const machine::Event& event) {
+          return event.kind == machine::EventKind::kEdge;
+        });
+    if (edge || (entry.every_instruction && !is_data(entry.point.spec.kind)))
       became_true(entry, outcome);
     else if (entry.every_instruction)
       look_at_local(entry, stop, outcome);
-    for (const machine::Event& event : stop.events)
-      if (event_of(entry.point.spec.kind) == event.kind && matches(entry, event, stop) &&
-          counts(entry, outcome)) {
+    for (const machine::Event& event : stop.events) {
+      if (event_of(entry.point.spec.kind) != event.kind || !matches(entry, event, stop)) continue;
+      if (sought_ && &entry == &*sought_) {
+        outcome.sought = outcome.sought || heard(static_cast<char>(event.number));
+      } else if (counts(entry, outcome)) {
         outcome.cause = Pause::Cause::kEvent;
         outcome.detail = event_text(event);
       }
-  }
+    }
+  });
   if (std::exchange(watches_moved_, false)) sync_watches();
   return settle(outcome);
+}
+
+/// One more byte while a text is waited for. True: that was its last.
+bool Session::Core::heard(char byte) {
+  last_heard_ += byte;
+  if (last_heard_.size() > sought_text_.size()) last_heard_.erase(0, 1);
+  return last_heard_ == sought_text_;
 }
 
 bool Session::Core::matches(const Entry& entry, const machine::Event& event,

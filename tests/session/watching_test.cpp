@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 // Data breakpoints, `when`, events, faults that can be passed over, and watches.
 #include <catch2/catch.hpp>
+#include <random>
 
 #include "lucid/session.h"
 #include "tools.h"
@@ -417,4 +418,80 @@ int main(void) {
   REQUIRE(in_main.pause_at(local));
   CHECK(in_main.go().data->after == "9");
   CHECK(in_main.go().data->after == "12");
+}
+
+TEST_CASE("`go until` finds the very instruction, however it looks for it") {
+  // The program counter is nowhere in memory: an expression with it is looked at at each boundary.
+  const char* const kEvery = " && chip.pc != 1 && chip.cycles > 0";
+  const char* const kLook[] = {"tx_head == 12",
+                               "tx_head != tx_tail",
+                               "tx_buffer[3] == 'n'",
+                               "seconds_due",
+                               "chip.PORTB.5",
+                               "chip.TCNT1 > 100",
+                               "chip.TCNT1 == 77",
+                               "chip.TIFR1.OCF1A",
+                               "chip.UCSR0A.TXC0",
+                               "chip.ADCSRA.ADSC",
+                               "(chip.SREG & 0x83) == 0x82",
+                               "chip.r24 == 3",
+                               "pin.PB5",
+                               "pin.PD1 == 0 && tx_head > 5",
+                               "pin.PD1 && pin.PB5 == 0 && chip.TCNT1 > 9",
+                               "ticks == 5",
+                               "(ticks & 0xff) == 200 && tx_tail > 2",
+                               "setpoint == measured",
+                               "chip.TCNT2 > 3"};
+  const unsigned seed = test::fresh_seed();
+  INFO("seed " << seed);
+  std::mt19937 random(seed);
+  const Picoseconds most{8'000'000'000};
+  for (const std::string& image : {test::kKilnOg, test::kKilnOs}) {
+    Session every = opened(image), now = opened(image);
+    unsigned found = 0;
+    for (const std::string look : kLook) {
+      INFO(image << " " << look);
+      const std::uint64_t cycles = random() % 20'000;
+      for (Session* session : {&every, &now}) {
+        session->go_for(cycles);
+        REQUIRE(session->feed("USART0", "G\n"));
+      }
+      for (int i = 0; i < 2; ++i) {
+        const auto a = every.go_until("(" + look + ")" + kEvery, most);
+        const auto b = now.go_until(look, most);
+        REQUIRE(a);
+        REQUIRE(b);
+        CHECK(a->cause == b->cause);
+        REQUIRE(a->cycles == b->cycles);
+        found += b->cause == Cause::kHolds ? 1 : 0;
+      }
+      CHECK(every.chip().hash() == now.chip().hash());
+    }
+    CHECK(found > 10);
+  }
+}
+
+TEST_CASE("runs that look for something end in time, and count breakpoints") {
+  Session session = opened(test::kKilnOg);
+  const auto none = session.go_until("tx_head == 77", Picoseconds{2'000'000'000});
+  REQUIRE(none);
+  CHECK(none->cause == Cause::kTimeUp);
+  CHECK(none->cycles - 32'000 < 40);
+  CHECK(session.go_to("start", Picoseconds{1'000'000'000})->cause == Cause::kTimeUp);
+  CHECK(session.go_to("clock_ms", Picoseconds{20'000'000'000})->cause == Cause::kArrived);
+  const auto heard = session.go_until_sent("USART0", "kiln", Picoseconds{2'000'000'000'000});
+  REQUIRE(heard);
+  CHECK(heard->cause == Cause::kEvent);
+  CHECK(session.bytes_sent() > 0);
+  // What was sent before is not sent now; what others look for pauses first, and stays in count.
+  CHECK(session.go_until_sent("USART0", "nothing like it", Picoseconds{3'000'000'000})->cause ==
+        Cause::kTimeUp);
+  CHECK_FALSE(session.go_until_sent("USART9", "x"));
+  CHECK_FALSE(session.go_until_sent("USART0", ""));
+  REQUIRE(session.pause_at({"every_second"}));
+  const auto paused = session.go_until("seconds == 3", Picoseconds{3'000'000'000'000});
+  CHECK(paused->cause == Cause::kBreakpoint);
+  session.all_breakpoints(false);
+  CHECK(session.go_until("seconds == 3", Picoseconds{3'000'000'000'000})->cause == Cause::kHolds);
+  CHECK(session.breakpoints().size() == 1);
 }
