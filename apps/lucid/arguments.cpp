@@ -177,6 +177,8 @@ void declare(CLI::App& app, Arguments& a) {
       ->check(CLI::Range(1, 256));
   play->add_option("--report", a.report, "Write the verdicts into a file of JUnit XML")
       ->type_name("FILE");
+  play->add_flag("--renew", a.renew,
+                 "Write the files of `expect … same as FILE` anew, from what is there now");
   play->add_option("--wall", a.wall, "The longest that a script may take, by the clock")
       ->type_name("TIME");
   add_common(play, a);

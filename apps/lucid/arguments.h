@@ -28,6 +28,7 @@ struct Arguments {
   std::vector<std::string> scripts;  ///< of play, and perhaps the image among them
   std::string report, wall, play_image;
   unsigned jobs = 1;
+  bool renew = false;
   std::uint16_t port = 0;  ///< of serve; 0: standard input and output
   bool plain_serial = false;
 };

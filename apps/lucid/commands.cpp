@@ -23,6 +23,7 @@ const std::vector<ArgumentKind>& argument_kinds() {
       {"FORMAT", Shape::kWords, "hex, signed, bin …: `help formats`"},
       {"N", Shape::kNumber, "a number"},
       {"ID", Shape::kNumber, "the number of a breakpoint or watch"},
+      {"TIMES", Shape::kWord, "two spans: 999ms..1001ms"},
       {"TIME", Shape::kTime, "a span of simulated time: 20ms, 2 s"},
       {"VOLTS", Shape::kDigit, "a voltage: 2.5V, 300mV"},
       {"SETTING", Shape::kWord, "on, off, 40% or 2.5V"},
@@ -618,9 +619,17 @@ const std::vector<Command>& commands() {
        false},
       {"expect",
        Group::kScript,
-       {"expect pause at PLACE", "expect pause fault", "expect serial TEXT", "expect EXPR"},
+       {"expect", "expect pause at PLACE [within TIME]", "expect pause fault [within TIME]",
+        "expect heard PORT TEXT within TIME", "expect serial TEXT", "expect serial same as FILE",
+        "expect never EXPR", "expect SIGNAL every TIMES", "expect EXPR same as FILE",
+        "expect EXPR within TIME", "expect EXPR for TIME", "expect EXPR"},
        "say what must be so",
-       "A script that is wrong about it fails.",
+       "A script that is wrong about it fails. By itself it looks now. `within` and `for` run on, "
+       "to "
+       "where it is decided; breakpoints on the way are counted and do not pause. `heard`: a text "
+       "that is sent from here on; `serial`: one that has been sent so far. `never` and `every` "
+       "hold from here to the script's end; `expect` alone tells how they stand. `same as`: what "
+       "`lucid play --renew` has written into the file.",
        "expect heater_ms == 0",
        &Console::do_expect},
       {"note",

@@ -2,7 +2,14 @@
 // Commands that open, record and check.
 #include <fmt/format.h>
 
+#include <filesystem>
+#include <fstream>
+#include <iterator>
+#include <sstream>
+
 #include "console.h"
+#include "output.h"
+#include "text_back.h"
 
 namespace lucid::app {
 
@@ -31,54 +38,162 @@ Result<void> Console::do_note(const Words& words) {
   return {};
 }
 
-Result<void> Console::missed(const std::string& expected, const std::string& instead) {
+Result<void> Console::decide(const Result<Expectation>& expectation) {
+  ++expectations_;
+  if (!expectation) return fail(expectation.error());
+  return *expectation ? Result<void>{} : missed(*expectation);
+}
+
+/// An expectation that has failed: when, where, and who had called.
+Result<void> Console::missed(const Expectation& expectation) {
   expectation_failed_ = true;
-  return fail(ErrorCode::kUsage, "expected " + expected + ", but " + instead);
+  session_->told(expectation.time);
+  std::string where = "at " + to_text(expectation.time);
+  const auto levels = session_->callers();
+  for (auto level = levels.rbegin(); level != levels.rend(); ++level)
+    where += (level == levels.rbegin() ? ", " : ", called from ") + place(level->where);
+  return fail(ErrorCode::kUsage, expectation.text(), where);
+}
+
+/// One that has run the program: where that stands, and what came of it.
+Result<void> Console::stand_decided(const Result<Expectation>& expectation) {
+  if (!expectation) return decide(expectation);
+  Pause pause = session_->pause();
+  pause.then.clear();
+  if (auto stood = stand(pause); !stood) return stood;
+  return decide(expectation);
+}
+
+namespace {
+
+/// `a; b`: the expressions of a list.
+std::vector<std::string> apart(const std::string& list) {
+  std::vector<std::string> out;
+  std::size_t begin = 0;
+  char quote = 0;
+  for (std::size_t i = 0; i <= list.size(); ++i) {
+    if (i < list.size() && quote != 0) {
+      if (list[i] == '\\')
+        ++i;
+      else if (list[i] == quote)
+        quote = 0;
+      continue;
+    }
+    if (i < list.size() && (list[i] == '"' || list[i] == '\'')) quote = list[i];
+    if (i < list.size() && list[i] != ';') continue;
+    std::string part = list.substr(begin, i - begin);
+    part.erase(0, part.find_first_not_of(' '));
+    part.erase(part.find_last_not_of(' ') + 1);
+    out.push_back(std::move(part));
+    begin = i + 1;
+  }
+  return out;
+}
+
+}  // namespace
+
+/// Something recorded: is it still the same?
+Result<void> Console::expect_same(const std::string& what, const std::string& now,
+                                  const std::string& path) {
+  if (options_.renew) {
+    if (auto written = write_file(path, now + "\n"); !written) return written;
+    show(Message{what + " is in " + path});
+    return {};
+  }
+  std::error_code unknown;
+  std::ifstream in(path, std::ios::binary);
+  if (!in || std::filesystem::is_directory(path, unknown))
+    return fail(ErrorCode::kNotFound, "cannot read '" + path + "'",
+                "`lucid play --renew` writes what is there now");
+  const std::string then{std::istreambuf_iterator<char>(in), {}};
+  std::istringstream left(then), right(now + "\n");
+  Expectation out{true, what + " same as " + path, "", session_->chip().time(), {}};
+  for (unsigned number = 1; out.held && then != now + "\n"; ++number) {
+    std::string was, is;
+    const bool more_was = static_cast<bool>(std::getline(left, was));
+    const bool more_is = static_cast<bool>(std::getline(right, is));
+    if (more_was && more_is && was == is) continue;
+    const auto shown = [](bool more, const std::string& line) {
+      return more ? "'" + with_bytes_escaped(line) + "'" : std::string("nothing");
+    };
+    out.held = false;
+    out.instead = more_was || more_is ? fmt::format("line {} is {}, and was {}", number,
+                                                    shown(more_is, is), shown(more_was, was))
+                                      : "only its last line end is another";
+  }
+  return decide(out);
 }
 
 Result<void> Console::do_expect(const Words& words) {
-  ++expectations_;
-  const Pause& pause = session_->pause();
-  if (words.has("fault"))
-    return pause.cause == Pause::Cause::kFault ? Result<void>{}
-                                               : missed("pause fault", "there was no fault");
+  Expectations& expect = *expectations_of_;
+  const std::string text = words.text("EXPR");
+  std::optional<Picoseconds> span;
+  if (const std::string time = words.text("TIME"); !time.empty()) {
+    const auto read = parse_time(time);
+    if (!read) return fail(read.error());
+    span = *read;
+  }
+  if (words.has("never")) {
+    const auto armed = expect.never(text);
+    if (!armed) return fail(armed.error());
+    ++expectations_;
+    if (const auto broken = expect.broken()) return missed(*broken);
+    show(Message{fmt::format("from here on, as breakpoint {}: never {}", *armed, text)});
+    return {};
+  }
+  if (words.has("every")) {
+    const std::string times = words.text("TIMES");
+    const std::size_t dots = times.find("..");
+    const auto least = parse_time(times.substr(0, dots));
+    const auto most = dots == std::string::npos ? least : parse_time(times.substr(dots + 2));
+    if (!least || !most || dots == std::string::npos)
+      return fail(ErrorCode::kUsage, "'" + times + "' are not two spans", "write 999ms..1001ms");
+    if (auto armed = expect.every(words.text("SIGNAL"), *least, *most); !armed) return armed;
+    ++expectations_;
+    show(Message{"from here on: " + expect.armed().back().expected});
+    return {};
+  }
+  if (words.has("same"))
+    return words.has("serial") ? expect_same("serial text", serial_, file(words))
+                               : expect_same_value(text, file(words));
+  if (words.has("heard")) {
+    const auto plain = unquoted(words.text("TEXT"));
+    if (!plain) return fail(plain.error());
+    return stand_decided(expect.heard(words.text("PORT"), *plain, *span));
+  }
   if (words.has("pause")) {
-    const std::string wanted = words.text("PLACE");
-    auto place = session_->locate(wanted);
-    if (!place) return fail(place.error());
-    const bool same_line = place->line != 0 && place->line == pause.where.line &&
-                           place->file_index == pause.where.file_index;
-    if (place->address == pause.where.address || same_line) return {};
-    return missed("pause at " + wanted,
-                  pause.where.file.empty()
-                      ? fmt::format("it is at {:#06x}", pause.where.address)
-                      : fmt::format("it is at {}:{}", pause.where.file, pause.where.line));
+    const std::string place = words.text("PLACE");
+    if (words.has("fault"))
+      return span ? stand_decided(expect.fault(span)) : decide(expect.fault());
+    return span ? stand_decided(expect.reaches(place, *span)) : decide(expect.at(place));
   }
   if (words.has("serial")) {
-    auto text = unquoted(words.text("TEXT"));
-    if (!text) return fail(text.error());
-    return serial_.find(*text) != std::string::npos
-               ? Result<void>{}
-               : missed("serial " + words.text("TEXT"), "it was not sent");
+    const auto plain = unquoted(words.text("TEXT"));
+    if (!plain) return fail(plain.error());
+    const bool sent = serial_.find(*plain) != std::string::npos;
+    return decide(Expectation{sent,
+                              "serial " + words.text("TEXT"),
+                              sent ? "" : "it was not sent",
+                              session_->chip().time(),
+                              {}});
   }
-  const std::string text = words.text("EXPR");
-  auto holds = session_->holds(text);
-  if (!holds) return fail(holds.error());
-  if (*holds) return {};
-  // Both sides of a comparison tell more than that it failed.
-  for (const char* op : {"==", "!=", "<=", ">=", "<", ">"}) {
-    const std::size_t at = text.find(op);
-    if (at == std::string::npos) continue;
-    auto left = session_->evaluate(text.substr(0, at));
-    auto right = session_->evaluate(text.substr(at + std::string(op).size()));
-    if (left && right)
-      return missed(text, fmt::format("it is {} {} {}", left->text, op, right->text));
-    break;
+  if (text.empty()) {
+    show(Armed{expect.armed()});
+    return {};
   }
-  if (const std::size_t at = text.find(" in "); at != std::string::npos)
-    if (auto left = session_->evaluate(text.substr(0, at)))
-      return missed(text, fmt::format("it is {}", left->text));
-  return missed(text, "it does not hold");
+  if (!span) return decide(expect.that(text));
+  return stand_decided(words.has("for") ? expect.throughout(text, *span)
+                                        : expect.within(text, *span));
+}
+
+Result<void> Console::expect_same_value(const std::string& expression, const std::string& path) {
+  std::string now;
+  for (const std::string& part : apart(expression)) {
+    const auto value = session_->evaluate(part);
+    if (!value) return fail(value.error());
+    now += (now.empty() ? "" : "\n") + value->text;
+  }
+  return expect_same(expression, now, path);
 }
 
 Result<void> Console::do_play(const Words& words) { return play(file(words)); }

@@ -68,6 +68,7 @@ Result<void> Console::open(const std::string& path) {
   auto warnings = session->open(path);
   if (!warnings) return fail(warnings.error());
   session_ = std::move(session);
+  expectations_of_ = std::make_unique<Expectations>(*session_);
   session_->set_limit(options_.limit);
   set_pace();
   serial_.clear();
@@ -160,10 +161,11 @@ Error unknown_command(const std::string& word) {
 }
 
 /// Would a command interfere with a run that is under way?
-bool moves(const Command& command) {
+bool moves(const Command& command, const Words& words) {
   const std::string name = command.name;
   return command.group == Command::Group::kRun || command.group == Command::Group::kBack ||
-         name == "open" || name == "reload" || name == "play";
+         name == "open" || name == "reload" || name == "play" || words.has("start") ||
+         (name == "expect" && !words.text("TIME").empty());
 }
 
 }  // namespace
@@ -185,7 +187,7 @@ bool Console::is_mover(const std::string& line) const {
     return this->values(kind, start);
   };
   const auto read = command_grammar().read(lengthened(line), any);
-  return read && (moves(command_of_form(read->form)) || read->words.has("start"));
+  return read && moves(command_of_form(read->form), read->words);
 }
 
 Result<void> Console::carry_out(const std::string& line) {
@@ -203,7 +205,7 @@ Result<void> Console::carry_out(const std::string& line) {
   const Command& command = command_of_form(read->form);
   if (command.needs_session && session_ == nullptr)
     return fail(ErrorCode::kUsage, "no image is open", "begin with: open main.elf");
-  if (session_ != nullptr && session_->running() && (moves(command) || read->words.has("start")))
+  if (session_ != nullptr && session_->running() && moves(command, read->words))
     return fail(ErrorCode::kUsage,
                 fmt::format("the program runs: `{}` would move it", command.name),
                 "pause it first");
@@ -242,6 +244,12 @@ Result<void> Console::play(const std::string& path) {
     result = fail(std::move(error));
     break;
   }
+  if (result && play_depth_ == 1 && session_ != nullptr)  // what has to be so to the end
+    if (const auto broken = expectations_of_->broken()) {
+      Error error = missed(*broken).error();
+      error.where = path + ", at its end";
+      result = fail(std::move(error));
+    }
   if (in.bad())
     result = fail(ErrorCode::kIo, "the script '" + path + "' cannot be read to its end");
   --play_depth_;
@@ -347,7 +355,10 @@ void Console::hear(const std::string& port, const std::string& bytes) {
   writer_->serial(port, !ports.empty() && port == ports.front(), bytes);
 }
 
-Result<void> Console::stand(const Pause& pause) {
+Result<void> Console::stand(const Pause& come_to) {
+  // What broke on the way is stood at.
+  const auto broken = expectations_of_->broken();
+  const Pause& pause = broken ? session_->pause() : come_to;
   Standing standing;
   standing.pause = pause;
   standing.behind = session_->behind();
@@ -368,6 +379,7 @@ Result<void> Console::stand(const Pause& pause) {
                              bytes == 1 ? "was" : "were")});
   writer_->pause_serial();
   show(standing);
+  if (broken) return missed(*broken);
   // What a breakpoint has to be followed by. It may run on to the next pause, not for ever.
   constexpr unsigned kMostDepth = 1000;
   if (then_depth_ >= kMostDepth) {

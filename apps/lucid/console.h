@@ -15,6 +15,7 @@
 
 #include "commands.h"
 #include "lucid/bench.h"
+#include "lucid/expectation.h"
 #include "lucid/measurement.h"
 #include "lucid/session.h"
 #include "serial_end.h"
@@ -52,6 +53,7 @@ class Console final : public Listener {
     TextStyle style;
     bool pace = false;     ///< no faster than real time
     bool timeline = true;  ///< what was can be gone back to
+    bool renew = false;    ///< what is expected to be the same is written, not compared
     bool screen = false;   ///< there is a terminal that the screen can be shown in
     Picoseconds limit;     ///< the longest that a command runs, in simulated time; 0: no matter
   };
@@ -222,13 +224,19 @@ class Console final : public Listener {
   Result<void> save_breakpoints(const std::string& path);
   Result<void> show_memory(const std::string& area, const std::string& range);
   Result<void> show_code(const Words& words);
-  Result<void> missed(const std::string& expected, const std::string& instead);
+  Result<void> decide(const Result<Expectation>& expectation);
+  Result<void> missed(const Expectation& expectation);
+  Result<void> stand_decided(const Result<Expectation>& expectation);
+  Result<void> expect_same(const std::string& what, const std::string& now,
+                           const std::string& path);
+  Result<void> expect_same_value(const std::string& expression, const std::string& path);
   [[nodiscard]] std::string file(const Words& words, std::size_t index = 0) const;
   [[nodiscard]] std::string beside(const std::string& path) const;
 
   Options options_;
   std::unique_ptr<Writer> writer_;
   std::unique_ptr<Session> session_;
+  std::unique_ptr<Expectations> expectations_of_;  ///< of the session
   StepUnit unit_ = StepUnit::kLine;
   std::string repeat_;
   std::map<std::string, std::string> short_;  ///< the user's own short words

@@ -174,6 +174,15 @@ struct JsonViews {
     for (const VariableView& v : s.changed) out["changed"].push_back(json(v));
     return out;
   }
+  Json operator()(const Armed& a) const {
+    Json out{{"view", "expectations"}, {"expectations", Json::array()}};
+    for (const Expectation& e : a.list)
+      out["expectations"].push_back({{"expected", e.expected},
+                                     {"broken", !e.held},
+                                     {"instead", e.instead},
+                                     {"picoseconds", e.time.count}});
+    return out;
+  }
   Json operator()(const Marks& m) const {
     Json out{{"view", "marks"}, {"marks", Json::array()}};
     for (const Session::MarkView& mark : m.list)

@@ -84,6 +84,7 @@ Result<Console::Options> options_of(const Arguments& a) {
   // Nobody is there to press Ctrl-C.
   if (isatty(STDIN_FILENO) == 0 || !a.script.empty() || !a.commands.empty())
     options.limit = {kDefaultLimit};
+  options.renew = a.renew;
   if (!a.limit.empty()) {
     auto limit = parse_time(a.limit);
     if (!limit) return fail(limit.error());
@@ -186,6 +187,9 @@ int play_script(const Arguments& a, Console& console) {
       console.show(
           Message{fmt::format("{}: {} expectation{} held", a.script, console.expectations(),
                               console.expectations() == 1 ? "" : "s")});
+    const std::string moment = std::filesystem::path(a.script).stem().string() + ".moment";
+    if (!played && console.expectation_failed() && console.save_moment(moment))
+      console.show(Message{"to look around there: lucid open --at " + moment});
     return played;
   });
   return played ? finished(console) : failed(console, played.error());

@@ -8,6 +8,7 @@
 #include <vector>
 
 #include "lucid/divergence.h"
+#include "lucid/expectation.h"
 #include "lucid/measurement.h"
 #include "lucid/session.h"
 
@@ -142,6 +143,10 @@ struct Drawing {
   std::vector<Signal> signals;
   Picoseconds from, to;
 };
+/// Expectations that hold from somewhere on.
+struct Armed {
+  std::vector<Expectation> list;
+};
 /// Where two runs part, and the files that lead there.
 struct Parting {
   Divergence divergence;
@@ -168,7 +173,7 @@ using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, Di
                            Faults, GraphView, Found, OpenedLine, Inputs, Logged, Help, Completions,
                            Remark, ChipFacts, Demos, Marks, Session::TimelineView, Writes,
                            OriginView, ComparisonView, SuppositionView, MissedView, Parting, Traces,
-                           Measured, MeasuredSpans, Drawing, DecodedWires, Matched>;
+                           Measured, MeasuredSpans, Drawing, DecodedWires, Matched, Armed>;
 
 }  // namespace lucid::app
 

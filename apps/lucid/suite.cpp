@@ -196,7 +196,8 @@ std::string junit_xml(const std::vector<CaseResult>& results) {
                        xml(r.script), seconds(r.time));
     std::string inner;
     std::string detail = r.error.text();
-    for (const std::string& caller : r.callers) detail += "\n  in " + caller;
+    if (r.verdict == Verdict::kError)  // that of an expectation says who has called
+      for (const std::string& caller : r.callers) detail += "\n  in " + caller;
     if (!r.moment.empty()) detail += "\nto look around there: lucid open --at " + r.moment;
     const std::string message = xml(r.error.what);
     if (r.verdict == Verdict::kMissed)

@@ -19,6 +19,13 @@ std::string place(const Location& where) {
   return out.empty() ? fmt::format("{:#06x}", where.address) : out;
 }
 
+std::string BackViews::operator()(const Armed& a) const {
+  std::string out;
+  for (const Expectation& e : a.list)
+    out += e.expected + (e.held ? ": not broken so far" : ": broken, " + e.instead) + "\n";
+  return out.empty() ? "nothing is expected from here on\n" : out;
+}
+
 std::string BackViews::operator()(const Marks& m) const {
   std::string out;
   for (const Session::MarkView& mark : m.list) {

@@ -19,6 +19,7 @@ class BackViews {
   explicit BackViews(const Style& style) : style_(style) {}
 
   [[nodiscard]] std::string operator()(const Marks&) const;
+  [[nodiscard]] std::string operator()(const Armed&) const;
   [[nodiscard]] std::string operator()(const Writes&) const;
   [[nodiscard]] std::string operator()(const ComparisonView&) const;
   [[nodiscard]] std::string operator()(const SuppositionView&) const;

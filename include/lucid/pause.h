@@ -53,6 +53,7 @@ struct Pause {
     kEvent,       ///< one that was asked for, in `detail`
     kLimit,       ///< nothing else has ended the run within Session::set_limit()
   } cause = Cause::kReady;
+  bool found = false;  ///< what go_to(), go_until() or go_until_sent() look for is there
   Location where;
   std::vector<unsigned> breakpoints;  ///< IDs, if any asked to pause here
   std::uint64_t passes = 0;           ///< of the first of them

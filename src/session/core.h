@@ -359,6 +359,7 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] Pause::Cause at_end(std::uint64_t until) const;
   Outcome seek(Entry entry, std::uint64_t until);
   bool heard(char byte);
+  Pause found(bool it, Pause pause);
   /// What people have set, unless it is off, and what the run under way looks for.
   template <class Act>
   void each_that_acts(Act act) {
@@ -493,10 +494,12 @@ class Session::Core final : private machine::MarkListener {
 
   std::optional<Entry> sought_;           ///< of the run under way, beside breakpoints
   std::string sought_text_, last_heard_;  ///< if that is a text
-  std::set<std::uint32_t> marks_;         ///< set in the machine
-  bool marks_changed_ = true;             ///< or will be, before it runs
-  const Target* target_ = nullptr;        ///< of the run under way
-  std::set<std::uint32_t> also_at_;       ///< a stretch of running ends there, too
+  std::string heard_wish_;                ///< of which port, and which text
+  std::uint64_t heard_until_ = 0;
+  std::set<std::uint32_t> marks_;    ///< set in the machine
+  bool marks_changed_ = true;        ///< or will be, before it runs
+  const Target* target_ = nullptr;   ///< of the run under way
+  std::set<std::uint32_t> also_at_;  ///< a stretch of running ends there, too
   /// Instructions from which places are reached whose passes depend on that, and those places.
   std::map<std::uint32_t, std::set<std::uint32_t>> feeders_;
   /// The last of them to execute, by the place, and the stack pointer behind it.

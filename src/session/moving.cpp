@@ -317,8 +317,16 @@ Result<Pause> Session::Core::go_to(const std::string& place, std::uint64_t until
   machine::RunRequest request;
   request.until_ticks = until;
   const Outcome outcome = run(request, &target);
-  return outcome.kind == Outcome::Kind::kTarget ? finish(outcome, Pause::Cause::kArrived, place)
-                                                : finish(outcome, at_end(until));
+  const bool here = outcome.stop.why == machine::Stop::Why::kBreakpoint &&
+                    target.is_at(machine().pc(), machine().sp());
+  return outcome.kind == Outcome::Kind::kTarget
+             ? found(true, finish(outcome, Pause::Cause::kArrived, place))
+             : found(here, finish(outcome, at_end(until)));
+}
+
+Pause Session::Core::found(bool it, Pause pause) {
+  pause_.found = pause.found = it;
+  return pause;
 }
 
 /// Why a run ends where nothing is met.
@@ -329,7 +337,6 @@ Pause::Cause Session::Core::at_end(std::uint64_t until) const {
 /// Runs on until something is there, beside whatever breakpoints there are.
 Session::Core::Outcome Session::Core::seek(Entry entry, std::uint64_t until) {
   sought_ = std::move(entry);
-  last_heard_.clear();
   sync_marks();
   machine::RunRequest request;
   request.until_ticks = until;
@@ -366,7 +373,7 @@ Result<Pause> Session::Core::go_until(const std::string& text, std::uint64_t unt
     }
     const auto holds = expression->holds(names);
     if (!holds) return finish(outcome, Pause::Cause::kCannotTell, holds.error().text());
-    if (*holds) return finish(outcome, Pause::Cause::kHolds, text);
+    if (*holds) return found(true, finish(outcome, Pause::Cause::kHolds, text));
     if (machine().ticks() >= until) return finish(outcome, Pause::Cause::kTimeUp);
     if (marks_.count(machine().pc()) != 0 && !machine().interrupt_imminent() && hit(outcome)) {
       outcome.kind = Outcome::Kind::kBreakpoint;
@@ -375,8 +382,9 @@ Result<Pause> Session::Core::go_until(const std::string& text, std::uint64_t unt
     // What stays where it is is looked at when it changes.
     if (entry.every_instruction) continue;
     outcome = seek(std::move(entry), until);
-    return outcome.sought ? finish(outcome, outcome.cause, outcome.detail)
-                          : finish(outcome, at_end(until));
+    if (!outcome.sought) return finish(outcome, at_end(until));
+    return found(outcome.cause == Pause::Cause::kHolds,
+                 finish(outcome, outcome.cause, outcome.detail));
   }
 }
 
@@ -388,11 +396,17 @@ Result<Pause> Session::Core::go_until_sent(const std::string& port, const std::s
   entry.point.spec.place = port;
   if (auto bound = bind_event(entry); !bound) return fail(bound.error());
   begin_run();
+  // Where something else has paused, what was heard until then is not forgotten.
+  const std::string wish = port + "\n" + text;
+  if (wish != heard_wish_ || machine().ticks() != heard_until_ || in_past()) last_heard_.clear();
+  heard_wish_ = wish;
   sought_text_ = text;
   const Outcome outcome = seek(std::move(entry), until);
-  return outcome.sought ? finish(outcome, Pause::Cause::kEvent,
-                                 fmt::format("{} has sent what was waited for", port))
-                        : finish(outcome, at_end(until));
+  heard_until_ = machine().ticks();
+  if (!outcome.sought) return finish(outcome, at_end(until));
+  last_heard_.clear();
+  return found(true, finish(outcome, Pause::Cause::kEvent,
+                            fmt::format("{} has sent what was waited for", port)));
 }
 
 Result<void> Session::Core::filter_steps(std::vector<std::string> stay_in,

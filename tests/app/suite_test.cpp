@@ -67,7 +67,7 @@ TEST_CASE("scripts side by side: a verdict for each, in the order that was asked
     CHECK(xml.find("tests=\"5\" failures=\"1\" errors=\"2\" skipped=\"0\"") != std::string::npos);
     CHECK(xml.find("<property name=\"time\" value=\"simulated\"/>") != std::string::npos);
     CHECK(xml.find("time=\"1.100000\"") != std::string::npos);
-    CHECK(xml.find("in kiln.c:") != std::string::npos);
+    CHECK(xml.find("at 1.100 s, kiln.c:") != std::string::npos);
   }
   // The moment of the failure can be reopened, and gone back from.
   const auto reopened =
@@ -112,4 +112,60 @@ TEST_CASE("suites: what is wrong is one line and a code") {
     CHECK(has(played, c.text));
   }
   CHECK_FALSE(std::filesystem::exists(in + "/nowhere"));
+}
+
+TEST_CASE("expectations in scripts: in time, for a while, from here on, the same as recorded") {
+  const std::string in = folder();
+  struct Case {
+    std::string lines;
+    int code;
+    const char* text;
+  };
+  const Case cases[] = {
+      {"expect heard USART0 \"kiln ready\" within 2s", 0, "1 expectation held"},
+      {"expect heard USART0 \"nope\" within 20ms", 1,
+       "expected \"nope\" from USART0 within 20.000 ms, but it was not sent (at 20.000 ms, "
+       "clock.c:"},
+      {"expect seconds == 1 within 2s\nexpect chip.cycles < 17000000", 0, "2 expectations held"},
+      {"expect seconds == 0 for 3 s", 1, "but after 1.000 s it is 1 == 0 (at 1.000 s, kiln.c:"},
+      {"expect pause at every_second within 2s\nexpect pause at every_second", 0, "2 exp"},
+      {"expect pause fault within 1ms", 1, "but there was none (at 1.000 ms"},
+      {"expect never seconds == 1\ngo for 3 s", 1, "expected never seconds == 1, but it holds"},
+      {"expect never seconds == 9\ngo for 3 s\nexpect", 0, "never seconds == 9: not broken so far"},
+      {"go for 5 ms\nexpect interrupt TIMER1_COMPA every 900us..1100us\ngo for 9 ms", 0,
+       "1 expectation held"},
+      {"expect interrupt TIMER1_COMPA every 1us..9us\ngo for 9 ms\ngo for 9 ms", 1,
+       ":2: expected interrupt TIMER1_COMPA every 1.000 us..9.000 us, but"},
+      {"expect pin.PB5 every 10ms..5ms", 2, "the least time is more than the most"},
+      {"expect pin.PB5 every often", 2, "'often' are not two spans"},
+      {"expect seconds within 10", 2, "'10' is not a time"},
+      {"expect heard USART7 \"x\" within 1ms", 3, "did you mean USART0?"},
+      {"expect seconds same as none.txt", 3, "`lucid play --renew` writes what is there now"},
+  };
+  for (const Case& c : cases) {
+    INFO(c.lines);
+    test::write(in + "/case.loop", c.lines + "\n");
+    const auto played =
+        test::run("cd " + in + " && LC_ALL=C.UTF-8 " LUCID_PROGRAM " play case.loop --image " +
+                  kImages + "kiln-og.elf < /dev/null");
+    INFO(played.text);
+    CHECK(played.code == c.code);
+    CHECK(has(played, c.text));
+    CHECK(std::filesystem::exists(in + "/case.moment") == (c.code == 1));
+    std::filesystem::remove(in + "/case.moment");
+  }
+  // Written once, it is the same again, until something is another.
+  const auto same = [&](const std::string& span, const char* options) {
+    test::write(in + "/same.loop", "go for " + span +
+                                       "\nexpect serial same as serial.txt\nexpect seconds; "
+                                       "window_start same as values.txt\n");
+    return lucid("play " + in + "/same.loop --image " + kImages + "kiln-og.elf" + options);
+  };
+  CHECK(same("2500ms", " --renew").code == 0);
+  CHECK(same("2500ms", "").code == 0);
+  CHECK(test::read(in + "/values.txt") == "2\n2000\n");
+  const auto other = same("3500ms", "");
+  CHECK(other.code == 1);
+  CHECK(has(other, "line 4 is 'idle 3 s, set 0, is 200, heat 0"));
+  std::filesystem::remove("same.moment");
 }

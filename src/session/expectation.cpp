@@ -1,0 +1,253 @@
+// SPDX-License-Identifier: MIT
+#include "lucid/expectation.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace lucid {
+
+std::string Expectation::text() const {
+  return held ? expected : "expected " + expected + ", but " + instead;
+}
+
+Result<Expectation> Expectations::verdict(bool held, std::string expected,
+                                          std::string instead) const {
+  const Pause& pause = session_->pause();
+  return Expectation{held, std::move(expected), held ? "" : std::move(instead), pause.time,
+                     pause.where};
+}
+
+/// Both sides of a comparison tell more than that it does not hold.
+std::string Expectations::instead_of(const std::string& expression) const {
+  for (const char* op : {"==", "!=", "<=", ">=", "<", ">", " in "}) {
+    const std::size_t at = expression.find(op);
+    if (at == std::string::npos) continue;
+    const auto left = session_->evaluate(expression.substr(0, at));
+    if (op == std::string(" in ")) {
+      if (left) return "it is " + left->text;
+      break;
+    }
+    const auto right = session_->evaluate(expression.substr(at + std::string(op).size()));
+    if (left && right) return fmt::format("it is {} {} {}", left->text, op, right->text);
+    break;
+  }
+  return "it does not hold";
+}
+
+/// Runs on for a span at most, over pauses that are not looked for. nullopt: what is looked for is
+/// there, or the time is up, as the pause says; else what has ended it before.
+template <class Go>
+Result<std::optional<Expectation>> Expectations::run(Picoseconds span, const std::string& expected,
+                                                     Go go) {
+  const std::uint64_t begin = session_->chip().time().count;
+  for (;;) {
+    const std::uint64_t gone = session_->chip().time().count - begin;
+    const Result<Pause> pause = go(Picoseconds{span.count > gone ? span.count - gone : 0});
+    if (!pause) return fail(pause.error());
+    if (auto armed = broken()) return armed;
+    if (pause->found) return std::optional<Expectation>{};
+    using Cause = Pause::Cause;
+    switch (pause->cause) {
+      case Cause::kTimeUp: return std::optional<Expectation>{};
+      case Cause::kFault:
+      case Cause::kBreakInstruction: {
+        auto out = verdict(false, expected,
+                           pause->detail.empty() ? "a BREAK instruction came first"
+                                                 : pause->detail + " came first");
+        return std::optional<Expectation>{*out};
+      }
+      case Cause::kLimit:
+        return fail(ErrorCode::kOutOfRange, "the limit of a run came first: " + pause->detail,
+                    "give it more: --limit 2h");
+      case Cause::kRequested:
+        return fail(ErrorCode::kUsage, "paused before it could be told whether " + expected);
+      case Cause::kCannotTell: return fail(ErrorCode::kUsage, pause->detail);
+      default: break;
+    }
+    if (session_->chip().time().count - begin >= span.count) return std::optional<Expectation>{};
+  }
+}
+
+Result<Expectation> Expectations::that(const std::string& expression) {
+  const auto holds = session_->holds(expression);
+  if (!holds) return fail(holds.error());
+  return verdict(*holds, expression, *holds ? "" : instead_of(expression));
+}
+
+Result<Expectation> Expectations::within(const std::string& expression, Picoseconds span) {
+  const std::string expected = fmt::format("{} within {}", expression, to_text(span));
+  const auto holds = session_->holds(expression);
+  if (!holds) return fail(holds.error());
+  if (*holds) return verdict(true, expected, "");
+  auto ended =
+      run(span, expected, [&](Picoseconds most) { return session_->go_until(expression, most); });
+  if (!ended) return fail(ended.error());
+  if (*ended) return **ended;
+  return verdict(session_->pause().found, expected,
+                 fmt::format("after {} {}", to_text(span), instead_of(expression)));
+}
+
+Result<Expectation> Expectations::throughout(const std::string& expression, Picoseconds span) {
+  const std::string expected = fmt::format("{} for {}", expression, to_text(span));
+  const auto holds = session_->holds(expression);
+  if (!holds) return fail(holds.error());
+  if (!*holds) return verdict(false, expected, instead_of(expression));
+  const std::uint64_t begin = session_->chip().time().count;
+  auto ended = run(span, expected, [&](Picoseconds most) {
+    return session_->go_until("!(" + expression + ")", most);
+  });
+  if (!ended) return fail(ended.error());
+  if (*ended) return **ended;
+  return verdict(!session_->pause().found, expected,
+                 fmt::format("after {} {}", to_text({session_->chip().time().count - begin}),
+                             instead_of(expression)));
+}
+
+Result<Expectation> Expectations::heard(const std::string& port, const std::string& text,
+                                        Picoseconds span) {
+  const std::string expected = fmt::format("\"{}\" from {} within {}", text, port, to_text(span));
+  auto ended = run(span, expected,
+                   [&](Picoseconds most) { return session_->go_until_sent(port, text, most); });
+  if (!ended) return fail(ended.error());
+  if (*ended) return **ended;
+  return verdict(session_->pause().found, expected, "it was not sent");
+}
+
+bool Expectations::stands_at(const Location& place) const {
+  const Location& here = session_->pause().where;
+  return place.address == here.address ||
+         (place.line != 0 && place.line == here.line && place.file_index == here.file_index);
+}
+
+Result<Expectation> Expectations::at(const std::string& place) {
+  const auto location = session_->locate(place);
+  if (!location) return fail(location.error());
+  const Location& here = session_->pause().where;
+  return verdict(stands_at(*location), "pause at " + place,
+                 here.file.empty() ? fmt::format("it is at {:#06x}", here.address)
+                                   : fmt::format("it is at {}:{}", here.file, here.line));
+}
+
+Result<Expectation> Expectations::reaches(const std::string& place, Picoseconds span) {
+  const std::string expected = fmt::format("pause at {} within {}", place, to_text(span));
+  auto ended = run(span, expected, [&](Picoseconds most) { return session_->go_to(place, most); });
+  if (!ended) return fail(ended.error());
+  if (*ended) return **ended;
+  return verdict(session_->pause().found, expected, "it was not reached");
+}
+
+Result<Expectation> Expectations::fault(std::optional<Picoseconds> span) {
+  using Cause = Pause::Cause;
+  if (!span)
+    return verdict(session_->pause().cause == Cause::kFault, "pause fault", "there was none");
+  const std::string expected = "pause fault within " + to_text(*span);
+  auto ended = run(*span, expected, [&](Picoseconds most) -> Result<Pause> {
+    Pause pause = session_->go_for(most);
+    pause.found = pause.cause == Cause::kFault;
+    return pause;
+  });
+  if (!ended) return fail(ended.error());
+  if (*ended) return **ended;
+  return verdict(session_->pause().cause == Cause::kFault, expected, "there was none");
+}
+
+Result<unsigned> Expectations::never(const std::string& expression) {
+  const auto holds = session_->holds(expression);
+  if (!holds) return fail(holds.error());
+  Armed armed{"never " + expression, "", "", 0, {}, {}, session_->chip().time()};
+  if (!*holds) {
+    BreakpointSpec spec;
+    spec.kind = BreakpointSpec::Kind::kWhen;
+    spec.place = expression;
+    const auto point = session_->pause_at(spec);
+    if (!point) return fail(point.error());
+    armed.id = point->id;
+  }
+  armed_.push_back(armed);
+  return armed.id;
+}
+
+Result<void> Expectations::every(const std::string& signal, Picoseconds least, Picoseconds most) {
+  if (least.count > most.count)
+    return fail(ErrorCode::kUsage, "the least time is more than the most",
+                "write the shorter one first");
+  Session::TraceSpec spec;
+  spec.signal = signal;
+  spec.name =
+      fmt::format("every {}{}", signal, armed_.empty() ? "" : fmt::format(" ({})", armed_.size()));
+  const auto trace = session_->trace(spec);
+  if (!trace) return fail(trace.error());
+  armed_.push_back({fmt::format("{} every {}..{}", signal, to_text(least), to_text(most)), signal,
+                    spec.name, 0, least, most, session_->chip().time()});
+  return {};
+}
+
+std::optional<Expectations::Break> Expectations::break_of(const Armed& armed) const {
+  if (armed.signal.empty()) {
+    const std::vector<unsigned>& met = session_->pause().breakpoints;
+    if (armed.id != 0 && std::find(met.begin(), met.end(), armed.id) == met.end())
+      return std::nullopt;
+    return Break{session_->chip().time(), "it holds"};
+  }
+  const auto signal = session_->signal(armed.trace);
+  if (!signal) return Break{session_->chip().time(), "nobody traces it any more"};
+  std::optional<Picoseconds> last;
+  const auto late = [&](Picoseconds now) {
+    return now.count > (last ? *last : armed.from).count + armed.most.count;
+  };
+  const auto too_late = [&] {
+    return Break{{(last ? *last : armed.from).count + armed.most.count},
+                 last ? fmt::format("since {} nothing has come", to_text(*last))
+                      : std::string("nothing has come at all")};
+  };
+  bool was = true;
+  bool first = true;
+  auto samples = signal->samples();
+  while (const auto sample = samples.next()) {
+    const bool moment = signal->facts().kind == Signal::Kind::kMoment;
+    const bool is = moment || (sample->known() && sample->value != 0);
+    const bool comes = moment || (is && !was && !first);
+    was = is;
+    first = false;
+    const Picoseconds now = signal->time(sample->tick);
+    if (!comes || now.count < armed.from.count) continue;
+    if (late(now)) return too_late();
+    if (last && now.count - last->count < armed.least.count)
+      return Break{now, fmt::format("after {} it came after {}", to_text(*last),
+                                    to_text({now.count - last->count}))};
+    last = now;
+  }
+  if (late(session_->chip().time())) return too_late();
+  return std::nullopt;
+}
+
+std::optional<Expectation> Expectations::broken() {
+  const Armed* first = nullptr;
+  std::optional<Break> earliest;
+  for (const Armed& armed : armed_)
+    if (auto broke = break_of(armed);
+        broke && (!earliest || broke->time.count < earliest->time.count)) {
+      first = &armed;
+      earliest = std::move(broke);
+    }
+  if (first == nullptr) return std::nullopt;
+  const std::string expected = first->text;
+  armed_.erase(armed_.begin() + (first - armed_.data()));
+  if (earliest->time.count < session_->chip().time().count)
+    (void)session_->go_to_time(earliest->time).has_value();
+  const Pause& pause = session_->pause();
+  return Expectation{false, expected, earliest->instead, earliest->time, pause.where};
+}
+
+std::vector<Expectation> Expectations::armed() const {
+  std::vector<Expectation> out;
+  for (const Armed& armed : armed_) {
+    const auto broke = break_of(armed);
+    out.push_back({!broke, armed.text, broke ? broke->instead : "",
+                   broke ? broke->time : session_->chip().time(), session_->pause().where});
+  }
+  return out;
+}
+
+}  // namespace lucid
