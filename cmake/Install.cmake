@@ -26,3 +26,5 @@ install(FILES ${PROJECT_BINARY_DIR}/LucidLoopConfig.cmake
         DESTINATION ${CMAKE_INSTALL_LIBDIR}/cmake/LucidLoop)
 install(FILES ${PROJECT_BINARY_DIR}/lucid-loop.pc DESTINATION ${CMAKE_INSTALL_LIBDIR}/pkgconfig)
 install(DIRECTORY firmware/kiln DESTINATION ${CMAKE_INSTALL_DATADIR}/lucid-loop)
+# For firmware that is to be tested: -I PREFIX/share/lucid/firmware
+install(DIRECTORY firmware/lucid DESTINATION ${CMAKE_INSTALL_DATADIR}/lucid/firmware)

@@ -517,6 +517,15 @@ const std::vector<Command>& commands() {
        "measure in. Cursors: two lines, and the time between them.",
        "plot pin.PB5, state from 4 s to 10 s into firing.png",
        &Console::do_plot},
+      {"tabulate",
+       Group::kSignals,
+       {"tabulate nothing on ID", "tabulate EXPR into FILE on ID"},
+       "record values at each pass of a breakpoint",
+       "Several with `;` between. The breakpoint goes on instead of pausing; its condition and "
+       "passes "
+       "count. The table (.csv) can be drawn: lucid plot FILE.",
+       "tabulate measured; setpoint into steps.csv on 1",
+       &Console::do_tabulate},
       {"export",
        Group::kSignals,
        {"export into FILE [from WHEN to WHEN]"},
@@ -621,15 +630,18 @@ const std::vector<Command>& commands() {
        Group::kScript,
        {"expect", "expect pause at PLACE [within TIME]", "expect pause fault [within TIME]",
         "expect heard PORT TEXT within TIME", "expect serial TEXT", "expect serial same as FILE",
-        "expect never EXPR", "expect SIGNAL every TIMES", "expect EXPR same as FILE",
-        "expect EXPR within TIME", "expect EXPR for TIME", "expect EXPR"},
+        "expect never EXPR", "expect SIGNAL every TIMES", "expect tests within TIME",
+        "expect EXPR same as FILE", "expect EXPR within TIME", "expect EXPR for TIME",
+        "expect EXPR"},
        "say what must be so",
        "A script that is wrong about it fails. By itself it looks now. `within` and `for` run on, "
        "to "
        "where it is decided; breakpoints on the way are counted and do not pause. `heard`: a text "
        "that is sent from here on; `serial`: one that has been sent so far. `never` and `every` "
        "hold from here to the script's end; `expect` alone tells how they stand. `same as`: what "
-       "`lucid play --renew` has written into the file.",
+       "`lucid play --renew` has written into the file. `tests`: those of firmware that is built "
+       "with "
+       "lucid/test.h.",
        "expect heater_ms == 0",
        &Console::do_expect},
       {"note",

@@ -64,34 +64,6 @@ Result<void> Console::stand_decided(const Result<Expectation>& expectation) {
   return decide(expectation);
 }
 
-namespace {
-
-/// `a; b`: the expressions of a list.
-std::vector<std::string> apart(const std::string& list) {
-  std::vector<std::string> out;
-  std::size_t begin = 0;
-  char quote = 0;
-  for (std::size_t i = 0; i <= list.size(); ++i) {
-    if (i < list.size() && quote != 0) {
-      if (list[i] == '\\')
-        ++i;
-      else if (list[i] == quote)
-        quote = 0;
-      continue;
-    }
-    if (i < list.size() && (list[i] == '"' || list[i] == '\'')) quote = list[i];
-    if (i < list.size() && list[i] != ';') continue;
-    std::string part = list.substr(begin, i - begin);
-    part.erase(0, part.find_first_not_of(' '));
-    part.erase(part.find_last_not_of(' ') + 1);
-    out.push_back(std::move(part));
-    begin = i + 1;
-  }
-  return out;
-}
-
-}  // namespace
-
 /// Something recorded: is it still the same?
 Result<void> Console::expect_same(const std::string& what, const std::string& now,
                                   const std::string& path) {
@@ -156,6 +128,12 @@ Result<void> Console::do_expect(const Words& words) {
   if (words.has("same"))
     return words.has("serial") ? expect_same("serial text", serial_, file(words))
                                : expect_same_value(text, file(words));
+  if (words.has("tests")) {
+    const auto decided = expect.tests_hold(*span);
+    tests_.insert(tests_.end(), expect.tests().begin(), expect.tests().end());
+    if (decided) show(Tested{expect.tests()});
+    return stand_decided(decided);
+  }
   if (words.has("heard")) {
     const auto plain = unquoted(words.text("TEXT"));
     if (!plain) return fail(plain.error());
@@ -188,7 +166,7 @@ Result<void> Console::do_expect(const Words& words) {
 
 Result<void> Console::expect_same_value(const std::string& expression, const std::string& path) {
   std::string now;
-  for (const std::string& part : apart(expression)) {
+  for (const std::string& part : expressions_in(expression)) {
     const auto value = session_->evaluate(part);
     if (!value) return fail(value.error());
     now += (now.empty() ? "" : "\n") + value->text;

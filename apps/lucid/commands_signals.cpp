@@ -280,6 +280,41 @@ Result<void> Console::do_plot(const Words& words) {
   return {};
 }
 
+Result<void> Console::do_tabulate(const Words& words) {
+  const auto id = static_cast<unsigned>(std::min<std::uint64_t>(words.number("ID", 0), UINT32_MAX));
+  if (words.has("nothing")) {
+    tables_.erase(id);
+    return session_->tabulate(id, {});
+  }
+  const auto columns = expressions_in(words.text("EXPR"));
+  const std::string path = file(words);
+  Table table(path, columns);
+  for (const auto& [other, one] : tables_)
+    if (other != id && one.path() == path)
+      return fail(ErrorCode::kUsage, fmt::format("breakpoint {} is tabulated into {}", other, path),
+                  "choose another file");
+  if (auto known = session_->tabulate(id, columns); !known) return known;
+  if (auto written = table.write(); !written) {
+    (void)session_->tabulate(id, {}).has_value();
+    return written;
+  }
+  tables_.insert_or_assign(id, std::move(table));
+  show(Message{
+      fmt::format("breakpoint {} does not pause any more: each pass is a row of {}", id, path)});
+  return {};
+}
+
+void Console::on_row(unsigned id, Picoseconds now, const std::vector<Value>& values) {
+  const auto table = tables_.find(id);
+  if (table != tables_.end()) table->second.add(now, values);
+}
+
+Result<void> Console::write_tables() {
+  for (auto& [id, table] : tables_)
+    if (auto written = table.write(); !written) return written;
+  return {};
+}
+
 Result<void> Console::do_export(const Words& words) {
   const auto stretch = window(words);
   if (!stretch) return fail(stretch.error());

@@ -68,6 +68,7 @@ Result<void> Console::open(const std::string& path) {
   auto warnings = session->open(path);
   if (!warnings) return fail(warnings.error());
   session_ = std::move(session);
+  tables_.clear();
   expectations_of_ = std::make_unique<Expectations>(*session_);
   session_->set_limit(options_.limit);
   set_pace();
@@ -100,6 +101,8 @@ Result<void> Console::answer(const std::string& name, const std::string& id,
   }
   writer_->begin(!outermost ? "" : id.empty() ? std::to_string(answers_++) : id, prompt, name);
   auto done = act();
+  if (outermost && !tables_.empty())
+    if (auto written = write_tables(); done) done = written;
   writer_->pause_serial();
   writer_->end(done);
   if (outermost) busy_ = false;

@@ -19,6 +19,7 @@
 #include "lucid/measurement.h"
 #include "lucid/session.h"
 #include "serial_end.h"
+#include "table.h"
 #include "writer.h"
 
 namespace lucid::app {
@@ -81,6 +82,7 @@ class Console final : public Listener {
   [[nodiscard]] bool finished() const { return finished_; }
   [[nodiscard]] bool expectation_failed() const { return expectation_failed_; }
   [[nodiscard]] unsigned expectations() const { return expectations_; }
+  [[nodiscard]] const std::vector<Expectations::Test>& tests() const { return tests_; }
   [[nodiscard]] std::string prompt() const;
   /// What the last word of a line can go on to: words in its place, each with whether it ends
   /// there.
@@ -120,6 +122,7 @@ class Console final : public Listener {
   void on_serial_again(const std::string& port, const std::string& bytes) override;
   void on_note(const std::string& text) override { show(Warning{text}); }
   void on_message(const std::string& text) override { show(Logged{text}); }
+  void on_row(unsigned id, Picoseconds now, const std::vector<Value>& values) override;
   void on_progress(Picoseconds now) override { writer_->progress(to_text(now)); }
   std::vector<SerialText> on_pace(Picoseconds now) override;
 
@@ -173,6 +176,7 @@ class Console final : public Listener {
   Result<void> do_match(const Words& words);
   Result<void> do_decode(const Words& words);
   Result<void> do_import(const Words& words);
+  Result<void> do_tabulate(const Words& words);
   Result<void> do_plot(const Words& words);
   Result<void> do_export(const Words& words);
   Result<void> do_let(const Words& words);
@@ -220,6 +224,7 @@ class Console final : public Listener {
   Result<void> stand(const Pause& pause);
   Result<void> stand(const Result<Pause>& pause);
   Result<void> each_id(const Words& words, Result<void> (*act)(Session&, unsigned));
+  Result<void> write_tables();
   Result<void> set_fault(const std::string& kind, bool on);
   Result<void> save_breakpoints(const std::string& path);
   Result<void> show_memory(const std::string& area, const std::string& range);
@@ -239,6 +244,7 @@ class Console final : public Listener {
   std::unique_ptr<Expectations> expectations_of_;  ///< of the session
   StepUnit unit_ = StepUnit::kLine;
   std::string repeat_;
+  std::map<unsigned, Table> tables_;          ///< by breakpoint
   std::map<std::string, std::string> short_;  ///< the user's own short words
   std::string serial_;                        ///< all that was sent
   /// Parts of `serial_`: how much had been sent by all ports before, and where it begins.
@@ -253,6 +259,7 @@ class Console final : public Listener {
   bool wants_screen_ = false;
   bool expectation_failed_ = false;
   unsigned expectations_ = 0;
+  std::vector<Expectations::Test> tests_;  ///< on the target, of the whole script
   unsigned play_depth_ = 0;
   unsigned then_depth_ = 0;
   std::string script_folder_;

@@ -183,6 +183,15 @@ struct JsonViews {
                                      {"picoseconds", e.time.count}});
     return out;
   }
+  Json operator()(const Tested& t) const {
+    Json out{{"view", "tests"}, {"tests", Json::array()}};
+    for (const Expectations::Test& test : t.tests)
+      out["tests"].push_back({{"name", test.name},
+                              {"failures", test.failures},
+                              {"began", test.began.count},
+                              {"took", test.took.count}});
+    return out;
+  }
   Json operator()(const Marks& m) const {
     Json out{{"view", "marks"}, {"marks", Json::array()}};
     for (const Session::MarkView& mark : m.list)
@@ -557,6 +566,7 @@ struct JsonViews {
       if (!p.spec.then.empty()) item["then"] = p.spec.then;
       if (!p.addresses.empty()) item["where"] = json(p.where);
       if (!p.remark.empty()) item["remark"] = p.remark;
+      if (!p.spec.row.empty()) item["row"] = p.spec.row;
       if (!p.waits_because.empty()) item["waits_because"] = p.waits_because;
       out["list"].push_back(std::move(item));
     }

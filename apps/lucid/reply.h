@@ -147,6 +147,10 @@ struct Drawing {
 struct Armed {
   std::vector<Expectation> list;
 };
+/// What came of tests on the target.
+struct Tested {
+  std::vector<Expectations::Test> tests;
+};
 /// Where two runs part, and the files that lead there.
 struct Parting {
   Divergence divergence;
@@ -173,7 +177,7 @@ using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, Di
                            Faults, GraphView, Found, OpenedLine, Inputs, Logged, Help, Completions,
                            Remark, ChipFacts, Demos, Marks, Session::TimelineView, Writes,
                            OriginView, ComparisonView, SuppositionView, MissedView, Parting, Traces,
-                           Measured, MeasuredSpans, Drawing, DecodedWires, Matched, Armed>;
+                           Measured, MeasuredSpans, Drawing, DecodedWires, Matched, Armed, Tested>;
 
 }  // namespace lucid::app
 

@@ -74,6 +74,7 @@ CaseResult play_one(const Console::Options& console_options, const SuiteOptions&
   if (!options.image.empty()) played = console.open(options.image);
   if (played) played = console.play(script);
   out.expectations = console.expectations();
+  out.tests = console.tests();
   out.output = text.str();
   out.serial = last_lines(console.sent(), 10);
   Session* session = console.session();
@@ -181,11 +182,15 @@ std::vector<CaseResult> play_all(const Console::Options& console, const SuiteOpt
 std::string junit_xml(const std::vector<CaseResult>& results) {
   using Verdict = CaseResult::Verdict;
   double total = 0;
-  for (const CaseResult& r : results) total += seconds(r.time);
-  const std::string counts =
-      fmt::format("tests=\"{}\" failures=\"{}\" errors=\"{}\" skipped=\"{}\" time=\"{:.6f}\"",
-                  results.size(), count(results, Verdict::kMissed), count(results, Verdict::kError),
-                  count(results, Verdict::kNotReached), total);
+  std::size_t tests = results.size(), failures = count(results, Verdict::kMissed);
+  for (const CaseResult& r : results) {
+    total += seconds(r.time);
+    tests += r.tests.size();
+    for (const Expectations::Test& test : r.tests) failures += test.failures.empty() ? 0 : 1;
+  }
+  const std::string counts = fmt::format(
+      "tests=\"{}\" failures=\"{}\" errors=\"{}\" skipped=\"{}\" time=\"{:.6f}\"", tests, failures,
+      count(results, Verdict::kError), count(results, Verdict::kNotReached), total);
   std::string out = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n";
   out += fmt::format("<testsuites name=\"lucid\" {}>\n", counts);
   out += fmt::format("  <testsuite name=\"lucid\" {}>\n", counts);
@@ -210,6 +215,14 @@ std::string junit_xml(const std::vector<CaseResult>& results) {
     if (r.verdict != Verdict::kHeld && !r.serial.empty())
       inner += fmt::format("      <system-out>{}</system-out>\n", xml(r.serial));
     out += inner.empty() ? "/>\n" : ">\n" + inner + "    </testcase>\n";
+    for (const Expectations::Test& test : r.tests) {
+      out += fmt::format("    <testcase name=\"{}\" classname=\"{}\" time=\"{:.6f}\"",
+                         xml(test.name), xml(r.script), seconds(test.took));
+      inner.clear();
+      for (const std::string& failure : test.failures)
+        inner += fmt::format("      <failure message=\"{}\" type=\"check\"/>\n", xml(failure));
+      out += inner.empty() ? "/>\n" : ">\n" + inner + "    </testcase>\n";
+    }
   }
   return out + "  </testsuite>\n</testsuites>\n";
 }

@@ -26,11 +26,12 @@ struct CaseResult {
   Verdict verdict = Verdict::kNotReached;
   Error error;  ///< why it did not hold
   unsigned expectations = 0;
-  Picoseconds time;                  ///< simulated, at its end
-  std::string output;                ///< what it has written
-  std::string serial;                ///< the last lines that serial ports have sent
-  std::vector<std::string> callers;  ///< where it ended, innermost first
-  std::string moment;                ///< a file that leads to where it ended; empty: none
+  std::vector<Expectations::Test> tests;  ///< on the target, that it has run
+  Picoseconds time;                       ///< simulated, at its end
+  std::string output;                     ///< what it has written
+  std::string serial;                     ///< the last lines that serial ports have sent
+  std::vector<std::string> callers;       ///< where it ended, innermost first
+  std::string moment;                     ///< a file that leads to where it ended; empty: none
 };
 
 struct SuiteOptions {

@@ -289,6 +289,8 @@ class TextViews : public BackViews, public SignalViews {
       for (const std::uint32_t a : p.addresses) facts += fmt::format(" {:#06x}", a);
       if (!p.where.function.empty()) facts += " in " + p.where.function;
       if (!p.remark.empty()) facts += "; " + p.remark;
+      for (std::size_t i = 0; i < p.spec.row.size(); ++i)
+        facts += (i == 0 ? "; it tabulates " : "; ") + p.spec.row[i];
       out += style_.dim(facts) + "\n";
     }
     return out;

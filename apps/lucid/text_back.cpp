@@ -26,6 +26,18 @@ std::string BackViews::operator()(const Armed& a) const {
   return out.empty() ? "nothing is expected from here on\n" : out;
 }
 
+std::string BackViews::operator()(const Tested& t) const {
+  std::size_t widest = 0;
+  for (const Expectations::Test& test : t.tests) widest = std::max(widest, test.name.size());
+  std::string out;
+  for (const Expectations::Test& test : t.tests) {
+    out += fmt::format("  {:<7}{:<{}}  {}\n", test.failures.empty() ? "held" : "failed", test.name,
+                       widest, to_text(test.took));
+    for (const std::string& failure : test.failures) out += "         " + failure + "\n";
+  }
+  return out;
+}
+
 std::string BackViews::operator()(const Marks& m) const {
   std::string out;
   for (const Session::MarkView& mark : m.list) {

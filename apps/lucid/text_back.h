@@ -20,6 +20,7 @@ class BackViews {
 
   [[nodiscard]] std::string operator()(const Marks&) const;
   [[nodiscard]] std::string operator()(const Armed&) const;
+  [[nodiscard]] std::string operator()(const Tested&) const;
   [[nodiscard]] std::string operator()(const Writes&) const;
   [[nodiscard]] std::string operator()(const ComparisonView&) const;
   [[nodiscard]] std::string operator()(const SuppositionView&) const;

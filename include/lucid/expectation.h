@@ -51,6 +51,18 @@ class LUCID_API Expectations {
   /// Has the last run ended with a fault? Or does one come within a span?
   Result<Expectation> fault(std::optional<Picoseconds> span = {});
 
+  /// Runs on through the tests of a program that is built with lucid/test.h (installed for
+  /// firmware), to their end, within a span; held means that there were some, and that all of their
+  /// checks held. tests() says of each. Error: kNotFound if the program has none.
+  Result<Expectation> tests_hold(Picoseconds span);
+  /// A test of the last tests_hold().
+  struct Test {
+    std::string name;
+    std::vector<std::string> failures;  ///< each with its line
+    Picoseconds began, took;
+  };
+  [[nodiscard]] const std::vector<Test>& tests() const { return tests_; }
+
   // From here on, while the program is run by whatever means: judged by broken(), best after each
   // run. Going back before here takes them back with it.
 
@@ -62,8 +74,8 @@ class LUCID_API Expectations {
   /// Session::trace() takes can be said: `pin.PB5`, `interrupt TIMER1_COMPA`. Errors: those of
   /// trace(); kUsage if `least` > `most`.
   Result<void> every(const std::string& signal, Picoseconds least, Picoseconds most);
-  /// The first of them that has broken, if any; it is told once, and expected no more. Of `every`, the session goes back to that very
-  /// moment if its timeline reaches there.
+  /// The first of them that has broken, if any; it is told once, and expected no more. Of `every`,
+  /// the session goes back to that very moment if its timeline reaches there.
   std::optional<Expectation> broken();
   /// How they stand: held means not broken so far.
   [[nodiscard]] std::vector<Expectation> armed() const;
@@ -84,11 +96,13 @@ class LUCID_API Expectations {
   template <class Go>
   Result<std::optional<Expectation>> run(Picoseconds span, const std::string& expected, Go go);
   [[nodiscard]] std::string instead_of(const std::string& expression) const;
+  void note_test_failure();
   [[nodiscard]] bool stands_at(const Location& place) const;
   [[nodiscard]] std::optional<Break> break_of(const Armed& armed) const;
 
   Session* session_;
   std::vector<Armed> armed_;
+  std::vector<Test> tests_;
 };
 
 }  // namespace lucid

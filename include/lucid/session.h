@@ -66,6 +66,8 @@ struct BreakpointSpec {
   bool each_byte = false;  ///< kWrite and kChange: judge each byte stored
   bool following = false;  ///< an object behind pointers: where they lead moves with them
   std::string then = {};   ///< a command for the interface, handed over with the pause
+  /// Instead of pausing: their values go to Listener::on_row().
+  std::vector<std::string> row = {};
 };
 
 struct Breakpoint {
@@ -95,6 +97,8 @@ class LUCID_API Listener {
   }
   virtual void on_note(const std::string& /*text*/) {}     ///< not modelled, undefined, misused
   virtual void on_message(const std::string& /*text*/) {}  ///< from a breakpoint's log
+  /// Of a breakpoint with BreakpointSpec::row; what cannot be told is unknown, with why as text.
+  virtual void on_row(unsigned /*id*/, Picoseconds /*now*/, const std::vector<Value>& /*values*/) {}
   /// Every few million cycles of a run.
   virtual void on_progress(Picoseconds /*now*/) {}
   /// As often as Session::set_pace() says; it may take its time. Result: what arrives at serial
@@ -144,7 +148,10 @@ class LUCID_API Session {
   Result<void> set_fault(const std::string& name, bool on);
   [[nodiscard]] std::vector<Breakpoint> breakpoints() const;
   Result<void> enable(unsigned id, bool on);
-  Result<void> rearm(unsigned id);   ///< counts its passes from nought again
+  Result<void> rearm(unsigned id);  ///< counts its passes from nought again
+  /// From now on a breakpoint does not pause: its row of values is told. An empty row: it pauses
+  /// again. Names mean what they mean at its place. Error: kUsage for what is no expression.
+  Result<void> tabulate(unsigned id, const std::vector<std::string>& row);
   Result<void> remove(unsigned id);  ///< a breakpoint or a watch
   void all_breakpoints(bool on);     ///< off for a clean run; each keeps its own state
   [[nodiscard]] bool all_breakpoints_on() const;
@@ -163,6 +170,9 @@ class LUCID_API Session {
   Pause go();
   /// `within`: it ends after so long at the latest, with Pause::Cause::kTimeUp.
   Result<Pause> go_to(const std::string& place, std::optional<Picoseconds> within = {});
+  /// To the first of several that is reached.
+  Result<Pause> go_to_any(const std::vector<std::string>& places,
+                          std::optional<Picoseconds> within = {});
   /// Until at least `cycles` CPU cycles have passed; events due by then have fired.
   Pause go_for(std::uint64_t cycles);
   /// The same with time, in which a cycle may take longer or shorter (ChipInfo::clock_hz).

@@ -45,6 +45,7 @@ struct Value {
   bool is_signed = true;
   std::uint8_t bits = 16;  ///< width of an integer
   bool wrapped = false;    ///< an unsigned difference went below zero
+  bool unknown = false;    ///< it could not be told; `text` says why
   bool past_end = false;   ///< the element behind the last one of an array
   std::string type;        ///< as C writes it
   std::optional<Address> address;

@@ -320,6 +320,34 @@ Result<void> Session::Core::rearm(unsigned id) {
   return {};
 }
 
+Result<void> Session::Core::tabulate(unsigned id, const std::vector<std::string>& row) {
+  Entry* entry = find(id);
+  if (entry == nullptr) return no_breakpoint(id);
+  frames::Scope there = scope();
+  there.level = 0;
+  if (!entry->point.addresses.empty()) there.names_at = entry->point.addresses[0];
+  for (const std::string& text : row)
+    if (auto known = expression::Expression::parse(text, there); !known) return fail(known.error());
+  entry->point.spec.row = row;
+  sync_marks();
+  return {};
+}
+
+void Session::Core::tell_row(const Breakpoint& point) {
+  std::vector<Value> values;
+  for (const std::string& text : point.spec.row) {
+    auto expression = expression::Expression::parse(text, scope());
+    auto operand = expression ? expression->evaluate(scope())
+                              : Result<expression::Operand>(fail(expression.error()));
+    Value value;
+    value.unknown = !operand;
+    if (operand) value = operand->value;
+    value.text = operand ? expression::written(*operand, {}, scope()) : operand.error().what;
+    values.push_back(std::move(value));
+  }
+  listener_->on_row(point.id, to_time(machine().ticks(), machine().info().clock_hz), values);
+}
+
 /// It goes by itself. Before this moment it is there again.
 void Session::Core::spend(unsigned id) {
   const Entry* entry = find(id);
@@ -501,8 +529,10 @@ bool Session::Core::counts(Entry& entry, Outcome& outcome) {
   }
   ++point.passes;
   if (!rule_says_pause(point.spec, point.passes)) return false;
-  if (!point.spec.log.empty()) {
-    if (listener_ != nullptr && !replaying_) listener_->on_message(filled(point.spec.log));
+  if (!point.spec.log.empty() || !point.spec.row.empty()) {
+    const bool tell = listener_ != nullptr && !replaying_;
+    if (tell && !point.spec.log.empty()) listener_->on_message(filled(point.spec.log));
+    if (tell && !point.spec.row.empty()) tell_row(point);
     if (point.spec.once && entry.armed_at <= now()) used_up_.push_back(point.id);
     return false;
   }

@@ -36,6 +36,8 @@ class Session::Core final : private machine::MarkListener {
   Result<Breakpoint> add(const BreakpointSpec& spec);
   Result<void> enable(unsigned id, bool on);
   Result<void> rearm(unsigned id);
+  Result<void> tabulate(unsigned id, const std::vector<std::string>& row);
+  void tell_row(const Breakpoint& point);
   Result<void> remove(unsigned id);
   void bind_all();
   /// Breakpoints on lines follow their text into a new build. Result: what moved, in words.
@@ -57,7 +59,7 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] std::uint64_t end_of(std::optional<Picoseconds> within) const {
     return within ? later(to_ticks(*within, machine().info().clock_hz)) : UINT64_MAX;
   }
-  Result<Pause> go_to(const std::string& place, std::uint64_t until);
+  Result<Pause> go_to(const std::vector<std::string>& places, std::uint64_t until);
   Result<Pause> go_until(const std::string& expression, std::uint64_t until);
   Result<Pause> go_until_sent(const std::string& port, const std::string& text,
                               std::uint64_t until);

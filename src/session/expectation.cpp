@@ -152,6 +152,93 @@ Result<Expectation> Expectations::fault(std::optional<Picoseconds> span) {
   return verdict(session_->pause().cause == Cause::kFault, expected, "there was none");
 }
 
+namespace {
+
+constexpr const char* kTestPrefix = "lucid_test_";
+constexpr const char* kFailed = "lucid_check_failed";
+constexpr const char* kUnequal = "lucid_check_unequal";
+constexpr const char* kDone = "lucid_tests_done";
+
+bool is_test(const std::string& function) { return function.rfind(kTestPrefix, 0) == 0; }
+
+}  // namespace
+
+/// It stands in what a check has called: the line of the check, and what it has compared.
+void Expectations::note_test_failure() {
+  const auto levels = session_->callers();  // outermost first
+  std::string text;
+  if (levels.size() >= 2) {
+    const Location& where = levels[levels.size() - 2].where;
+    if (where.line != 0) {
+      text = fmt::format("{}:{}", where.file, where.line);
+      const auto source = session_->source(text, 0);
+      if (source && !source->lines.empty()) {
+        const std::string& line = source->lines[0].text;
+        const std::size_t begin = line.find_first_not_of(" \t");
+        const std::size_t end = line.find_last_not_of("; \t\r") + 1;
+        if (begin < end) text += ": " + line.substr(begin, end - begin);
+      }
+    } else {
+      text = where.function;
+    }
+  }
+  if (session_->pause().where.function == kUnequal) {
+    const auto left = session_->evaluate("left");
+    const auto right = session_->evaluate("right");
+    if (left && right) text += fmt::format(": {} and {}", left->text, right->text);
+  }
+  if (tests_.empty() || tests_.back().took.count != 0)
+    tests_.push_back({"(outside of a test)", {}, session_->chip().time(), {}});
+  tests_.back().failures.push_back(text);
+}
+
+Result<Expectation> Expectations::tests_hold(Picoseconds span) {
+  tests_.clear();
+  std::vector<std::string> marks;
+  for (const Function& function : session_->program().functions())
+    if (is_test(function.name)) marks.push_back(function.name);
+  if (marks.empty() || !session_->locate(kDone))
+    return fail(ErrorCode::kNotFound, "this program has no tests",
+                "include lucid/test.h, and mark them with LUCID_TEST");
+  for (const char* mark : {kDone, kFailed, kUnequal})
+    if (session_->locate(mark)) marks.emplace_back(mark);
+  const std::string expected = "tests within " + to_text(span);
+  const std::uint64_t begin = session_->chip().time().count;
+  const auto close = [&] {
+    if (!tests_.empty())
+      tests_.back().took = {session_->chip().time().count - tests_.back().began.count};
+  };
+  for (;;) {
+    const std::uint64_t gone = session_->chip().time().count - begin;
+    if (gone >= span.count) return verdict(false, expected, "they had not ended");
+    auto ended = run({span.count - gone}, expected,
+                     [&](Picoseconds most) { return session_->go_to_any(marks, most); });
+    if (!ended) return fail(ended.error());
+    if (*ended && !tests_.empty()) (*ended)->instead += ", in " + tests_.back().name;
+    if (*ended) return **ended;
+    if (!session_->pause().found) continue;
+    const std::string& function = session_->pause().where.function;
+    if (function == kDone) break;
+    if (is_test(function)) {
+      close();
+      tests_.push_back(
+          {function.substr(std::string(kTestPrefix).size()), {}, session_->chip().time(), {}});
+    } else {
+      note_test_failure();
+    }
+  }
+  close();
+  std::size_t failed = 0;
+  std::string first;
+  for (const Test& test : tests_) {
+    failed += test.failures.empty() ? 0 : 1;
+    if (failed == 1 && first.empty()) first = test.name + ": " + test.failures[0];
+  }
+  if (tests_.empty()) return verdict(false, expected, "none was run");
+  return verdict(failed == 0, expected,
+                 fmt::format("{} of {} failed: {}", failed, tests_.size(), first));
+}
+
 Result<unsigned> Expectations::never(const std::string& expression) {
   const auto holds = session_->holds(expression);
   if (!holds) return fail(holds.error());

@@ -308,19 +308,21 @@ Pause Session::Core::go(machine::RunRequest request, Pause::Cause at_end) {
   return finish(run(request), at_end);
 }
 
-Result<Pause> Session::Core::go_to(const std::string& place, std::uint64_t until) {
-  const auto addresses = resolve(place);
-  if (!addresses) return fail(addresses.error());
-  begin_run();
+Result<Pause> Session::Core::go_to(const std::vector<std::string>& places, std::uint64_t until) {
   Target target;
-  for (const std::uint32_t address : *addresses) target.places.push_back({address, {}});
+  for (const std::string& place : places) {
+    const auto addresses = resolve(place);
+    if (!addresses) return fail(addresses.error());
+    for (const std::uint32_t address : *addresses) target.places.push_back({address, {}});
+  }
+  begin_run();
   machine::RunRequest request;
   request.until_ticks = until;
   const Outcome outcome = run(request, &target);
   const bool here = outcome.stop.why == machine::Stop::Why::kBreakpoint &&
                     target.is_at(machine().pc(), machine().sp());
   return outcome.kind == Outcome::Kind::kTarget
-             ? found(true, finish(outcome, Pause::Cause::kArrived, place))
+             ? found(true, finish(outcome, Pause::Cause::kArrived, places[0]))
              : found(here, finish(outcome, at_end(until)));
 }
 

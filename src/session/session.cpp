@@ -125,6 +125,9 @@ Result<WatchView> Session::watch(const std::string& expression, const std::strin
 }
 std::vector<WatchView> Session::watches() const { return core_->watched_; }
 Result<void> Session::enable(unsigned id, bool on) { return core_->enable(id, on); }
+Result<void> Session::tabulate(unsigned id, const std::vector<std::string>& row) {
+  return core_->tabulate(id, row);
+}
 Result<void> Session::rearm(unsigned id) { return core_->rearm(id); }
 Result<void> Session::remove(unsigned id) { return core_->remove(id); }
 void Session::all_breakpoints(bool on) {
@@ -135,7 +138,12 @@ bool Session::all_breakpoints_on() const { return core_->breakpoints_on_; }
 
 Pause Session::go() { return core_->go({}, Pause::Cause::kStep); }
 Result<Pause> Session::go_to(const std::string& place, std::optional<Picoseconds> within) {
-  return core_->go_to(place, core_->end_of(within));
+  return core_->go_to({place}, core_->end_of(within));
+}
+Result<Pause> Session::go_to_any(const std::vector<std::string>& places,
+                                 std::optional<Picoseconds> within) {
+  if (places.empty()) return fail(ErrorCode::kUsage, "no place to go to");
+  return core_->go_to(places, core_->end_of(within));
 }
 Pause Session::go_for(std::uint64_t cycles) {
   machine::RunRequest request;

@@ -169,3 +169,109 @@ TEST_CASE("expectations in scripts: in time, for a while, from here on, the same
   CHECK(has(other, "line 4 is 'idle 3 s, set 0, is 200, heat 0"));
   std::filesystem::remove("same.moment");
 }
+
+TEST_CASE("values at each pass are rows of a table, along the timeline") {
+  const std::string in = folder();
+  const auto play = [&](const std::string& lines) {
+    test::write(in + "/table.loop", lines);
+    return lucid("play " + in + "/table.loop --image " + kImages + "kiln-og.elf");
+  };
+  CHECK(has(play("pause at every_second\ntabulate seconds; 1 / seconds into t.csv on 1\ngo for "
+                 "3500ms\nbreakpoints\n"),
+            "it tabulates seconds; 1 / seconds"));
+  const std::string rows = test::read(in + "/t.csv");
+  CHECK(rows.rfind("time in s,seconds,1 / seconds\n1.0002", 0) == 0);
+  CHECK(rows.find(",0,x\n2.0001") != std::string::npos);
+  CHECK(rows.find(",1,1\n3.0001") != std::string::npos);
+  CHECK(rows.substr(rows.size() - 5) == ",2,0\n");
+  // What is gone through again is there once; another future takes its place.
+  const auto changed = play(
+      "pause at every_second\ntabulate seconds into t.csv on 1\ngo for 3500ms\n"
+      "back to 1500ms\ngo for 1 s\nlet seconds = 40\ngo for 1 s\n");
+  CHECK(changed.code == 0);
+  std::string seconds;
+  const std::string other = test::read(in + "/t.csv");
+  for (std::size_t at = other.find(','); at != std::string::npos; at = other.find(',', at + 1))
+    seconds += other.substr(at + 1, other.find('\n', at) - at - 1) + " ";
+  CHECK(seconds == "seconds 0 1 40 ");
+  // It can be drawn as it is, and ended.
+  CHECK(lucid("plot " + in + "/t.csv").code == 0);
+  CHECK(has(play("pause at every_second\ntabulate seconds into t.csv on 1\ntabulate nothing on "
+                 "1\ngo for 3s\n"),
+            "breakpoint 1 · "));
+  CHECK(has(play("tabulate seconds into t.csv on 7\n"), "no breakpoint 7"));
+  CHECK(has(play("pause at main\ntabulate 1 + into t.csv on 1\n"), "column"));
+  CHECK(has(play("pause at main\ntabulate seconds into no/t.csv on 1\n"), "cannot be written"));
+}
+
+TEST_CASE("tests on the target fail where the same tests fail on this machine") {
+  const std::string in = test::scratch("target");
+  std::filesystem::remove_all(in);
+  std::filesystem::create_directories(in + "/host/lucid");
+  // The same macros for a program that runs here, and says the line of each check that fails.
+  test::write(in + "/host/lucid/test.h", R"(
+#include <stdint.h>
+#include <stdio.h>
+#include <stdlib.h>
+#define LUCID_TEST(name) static void name(void)
+#define LUCID_RUN(name) name()
+#define LUCID_CHECK(c) do { if (!(c)) printf("%d\n", __LINE__); } while (0)
+#define LUCID_CHECK_EQUAL(a, b) do { int32_t l = (a), r = (b); if (l != r) \
+  printf("%d %d %d\n", __LINE__, (int)l, (int)r); } while (0)
+#define lucid_tests_done() exit(0)
+)");
+  test::write(in + "/t.loop", "expect tests within 1s\n");
+  const char* const kMutants[] = {
+      "s/a/a/",
+      "s/WINDOW_MS);/WINDOW_MS - 1);/",
+      "s/integral = 0; }/; }/",
+      "s/GAIN_Q4 40/GAIN_Q4 48/",
+      "s/setpoint - measured/measured - setpoint/",
+      "s/return least/return most/",
+      "s/INTEGRAL_Q8 8/INTEGRAL_Q8 0/",
+      "s/integral + error/error/",
+  };
+  unsigned failed = 0;
+  for (const char* mutant : kMutants)
+    for (const char* level : {"-O0", "-Og", "-Os", "-O2", "-Os -flto"}) {
+      INFO(mutant << " " << level);
+      const std::string from = LUCID_KILN;
+      const auto built =
+          test::run("cd " + in + " && sed '" + mutant + "' " + from +
+                    "/control.c > control.c && cc -w -o here " + "-I host -I " + from + " " + from +
+                    "/tests/control_test.c control.c && avr-gcc -gdwarf-4 " + level +
+                    " -mmcu=atmega328p -std=c99 -o there.elf -I " + from + " -I " + from + "/.. " +
+                    from + "/tests/control_test.c control.c && ./here");
+      REQUIRE(built.code == 0);
+      const auto played = test::run(
+          "cd " + in + " && " LUCID_PROGRAM " play t.loop --image there.elf --json --report r.xml");
+      std::string lines;  // of failures, as the report has them
+      const std::string report = test::read(in + "/r.xml");
+      const std::string sign = "message=\"control_test.c:";
+      for (std::size_t at = report.find(sign); at != std::string::npos;
+           at = report.find(sign, at + 1)) {
+        const std::string message =
+            report.substr(at + sign.size(), report.find('"', at + sign.size()) - at - sign.size());
+        lines += message.substr(0, message.find(':'));
+        if (const std::size_t values = message.rfind(": ");
+            message.find("EQUAL") != std::string::npos) {
+          std::string both = message.substr(values + 1);
+          both.erase(both.find(" and"), 4);
+          lines += both;
+        }
+        lines += "\n";
+      }
+      CHECK(lines == built.text);
+      CHECK(played.code == (built.text.empty() ? 0 : 1));
+      CHECK(has(played, built.text.empty() ? "held" : " of 5 failed"));
+      failed += built.text.empty() ? 0 : 1;
+      CHECK(test::run("xmllint --noout --schema " LUCID_TEST_SOURCES "/app/junit.xsd " + in +
+                      "/r.xml")
+                .code == 0);
+    }
+  CHECK(failed >= 20);
+  const auto none = lucid("play " + in + "/t.loop --image " + kImages + "kiln-og.elf");
+  CHECK(none.code == 3);
+  CHECK(has(none, "this program has no tests"));
+  std::filesystem::remove("t.moment");
+}
