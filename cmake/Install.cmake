@@ -20,6 +20,8 @@ if(LUCID_TRANSLATOR)
 else()
   set(translator_libs "")
 endif()
+# From where it lies, wherever that is installed.
+file(RELATIVE_PATH prefix_from_pc ${CMAKE_INSTALL_FULL_LIBDIR}/pkgconfig ${CMAKE_INSTALL_PREFIX})
 configure_file(cmake/lucid-loop.pc.in lucid-loop.pc @ONLY)
 install(FILES ${PROJECT_BINARY_DIR}/LucidLoopConfig.cmake
               ${PROJECT_BINARY_DIR}/LucidLoopConfigVersion.cmake
@@ -28,3 +30,5 @@ install(FILES ${PROJECT_BINARY_DIR}/lucid-loop.pc DESTINATION ${CMAKE_INSTALL_LI
 install(DIRECTORY firmware/kiln DESTINATION ${CMAKE_INSTALL_DATADIR}/lucid-loop)
 # For firmware that is to be tested: -I PREFIX/share/lucid/firmware
 install(DIRECTORY firmware/lucid DESTINATION ${CMAKE_INSTALL_DATADIR}/lucid/firmware)
+install(FILES LICENSE DESTINATION ${CMAKE_INSTALL_DATADIR}/doc/lucid-loop RENAME copyright)
+install(FILES CHANGELOG.md DESTINATION ${CMAKE_INSTALL_DATADIR}/doc/lucid-loop)

@@ -48,7 +48,9 @@ Result<void> Console::open(const std::string& path) {
     chip_options.name = image->chip();
   if (options_.clock_hz) chip_options.clock_hz = *options_.clock_hz;
   std::string belongs_to;  // the image, to another chip of the bench
+  std::map<std::string, std::string> companion_images;
   for (const Chip::Companion& companion : chip_options.companions) {
+    companion_images[companion.name] = companion.image.name();
     std::error_code failed;
     if (std::filesystem::equivalent(companion.image.name(), path, failed))
       belongs_to = companion.name;
@@ -68,6 +70,7 @@ Result<void> Console::open(const std::string& path) {
   auto warnings = session->open(path);
   if (!warnings) return fail(warnings.error());
   session_ = std::move(session);
+  companion_images_ = std::move(companion_images);
   tables_.clear();
   expectations_of_ = std::make_unique<Expectations>(*session_);
   session_->set_limit(options_.limit);
@@ -85,6 +88,15 @@ Result<void> Console::open(const std::string& path) {
                         "'; to debug that chip: --on " + belongs_to);
   for (const std::string& warning : *warnings) show(Warning{warning});
   return {};
+}
+
+Result<std::unique_ptr<Session>> Console::companion(const std::string& name) const {
+  auto copy = session_->chip().companion(name);
+  if (!copy) return fail(copy.error());
+  auto out = std::make_unique<Session>(std::move(*copy));
+  for (const std::string& folder : options_.source_folders) out->add_source_folder(folder);
+  if (auto adopted = out->adopt(companion_images_.at(name)); !adopted) return fail(adopted.error());
+  return out;
 }
 
 Result<void> Console::answer(const std::string& name, const std::function<Result<void>()>& act) {

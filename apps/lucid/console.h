@@ -79,6 +79,9 @@ class Console final : public Listener {
   Result<void> play(const std::string& path);
 
   [[nodiscard]] Session* session() { return session_.get(); }
+  /// A session over a copy of a chip beside it, as it is now. Errors: kNotFound; those of its
+  /// image.
+  [[nodiscard]] Result<std::unique_ptr<Session>> companion(const std::string& name) const;
   [[nodiscard]] bool finished() const { return finished_; }
   [[nodiscard]] bool expectation_failed() const { return expectation_failed_; }
   [[nodiscard]] unsigned expectations() const { return expectations_; }
@@ -241,7 +244,8 @@ class Console final : public Listener {
   Options options_;
   std::unique_ptr<Writer> writer_;
   std::unique_ptr<Session> session_;
-  std::unique_ptr<Expectations> expectations_of_;  ///< of the session
+  std::map<std::string, std::string> companion_images_;  ///< their paths, by name
+  std::unique_ptr<Expectations> expectations_of_;        ///< of the session
   StepUnit unit_ = StepUnit::kLine;
   std::string repeat_;
   std::map<unsigned, Table> tables_;          ///< by breakpoint

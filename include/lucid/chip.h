@@ -224,6 +224,7 @@ class LUCID_API Chip {
                                                  std::uint32_t address) const;
   [[nodiscard]] Explanation explain(std::uint32_t address) const;
   [[nodiscard]] std::vector<PinState> pins() const;
+  [[nodiscard]] std::vector<std::string> companions() const;  ///< by name
   /// A copy of a companion as it is now. Error: kNotFound.
   [[nodiscard]] Result<Chip> companion(const std::string& name) const;
   /// Equal worlds have equal hashes, on every machine and build. What a debugger keeps beside the

@@ -125,6 +125,9 @@ class LUCID_API Session {
   /// (no debug information, older than its source, another chip). Breakpoints that waited are
   /// bound.
   Result<std::vector<std::string>> open(const std::string& path);
+  /// Takes an image that the chip runs already, such as a companion's: all is looked at through it,
+  /// and stands as it does. Nothing is loaded or reset; the past begins here. Errors: as open().
+  Result<void> adopt(const std::string& path);
   /// The same image, or another, again; breakpoints, with their passes set back, are kept. Where
   /// lines have moved, those on lines follow the line's text, and the result says so.
   Result<std::vector<std::string>> reload(const std::string& path = {});

@@ -212,6 +212,7 @@ RunEnd Chip::step() {
   return end_of(machine_->run(request));
 }
 
+std::vector<std::string> Chip::companions() const { return machine_->companions(); }
 Result<Chip> Chip::companion(const std::string& name) const {
   if (auto found = machine_->companion(name)) return Chip(std::move(found));
   const auto names = machine_->companions();

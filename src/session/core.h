@@ -31,6 +31,7 @@ class Session::Core final : private machine::MarkListener {
 
   // The image
   Result<std::vector<std::string>> open(const std::string& path);
+  void take(const Image& image, const std::string& path, std::vector<std::string>& warnings);
 
   // Breakpoints
   Result<Breakpoint> add(const BreakpointSpec& spec);

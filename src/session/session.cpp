@@ -35,15 +35,22 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
     warnings.push_back(fmt::format("the image was built for {}, this is {}: choose with --chip",
                                    image->chip(), machine().info().name));
   if (auto loaded = machine().load(*image); !loaded) return fail(loaded.error());
+  take(*image, path, warnings);
+  return warnings;
+}
+
+/// What the chip has loaded is what all is looked at through, from here on.
+void Session::Core::take(const Image& image, const std::string& path,
+                         std::vector<std::string>& warnings) {
   timeline_.begin();
-  program_ = named(Program::read(*image));
+  program_ = named(Program::read(image));
   flows_.forget();
   stack_switches_.reset();
   came_from_.clear();
   ++loads_;
   image_path_ = path;
   base::Hasher hasher;
-  for (const Segment& segment : image->segments()) {
+  for (const Segment& segment : image.segments()) {
     hasher(segment.address.space, segment.address.offset);
     hasher.bytes(segment.bytes.data(), segment.bytes.size());
   }
@@ -87,7 +94,6 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
   finish({Outcome::Kind::kTarget, {}, Pause::Cause::kReady, {}, {}, {}}, Pause::Cause::kReady,
          "loaded");
   remember();
-  return warnings;
 }
 
 Session::Session(Chip chip) : core_(std::make_unique<Core>(std::move(chip))) {}
@@ -100,6 +106,13 @@ void Session::add_source_folder(const std::string& folder) { core_->sources_.add
 
 Result<std::vector<std::string>> Session::open(const std::string& path) {
   return core_->open(path);
+}
+Result<void> Session::adopt(const std::string& path) {
+  const auto image = Image::open(path);
+  if (!image) return fail(image.error());
+  std::vector<std::string> warnings;
+  core_->take(*image, path, warnings);
+  return {};
 }
 Result<std::vector<std::string>> Session::reload(const std::string& path) {
   if (path.empty() && core_->image_path_.empty())

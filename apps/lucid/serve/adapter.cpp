@@ -343,7 +343,7 @@ Json Adapter::restart(const Json& a) {
   const auto warnings = session().reload(program);
   if (!warnings) throw Refusal(warnings.error());
   for (const std::string& warning : *warnings) output("console", "note: " + warning + "\n");
-  holders_.clear();
+  forget_looks();
   then([this] {
     tell_breakpoints();
     if (stop_on_entry_)
@@ -368,7 +368,7 @@ Json Adapter::nothing(const Json& /*a*/) { return nullptr; }
 // Moving ------------------------------------------------------------------------------------------
 
 void Adapter::move(const std::string& line) {
-  holders_.clear();
+  forget_looks();
   {
     const std::lock_guard<std::mutex> lock(mutex_);
     running_ = &session();
@@ -408,6 +408,7 @@ Json Adapter::continue_(const Json& /*a*/) {
 }
 
 Json Adapter::step(const Json& a, StepKind kind, bool backwards) {
+  only_own(static_cast<unsigned>(whole(a, "threadId", 0, INT32_MAX, 1)));
   const bool instruction = a.value("granularity", std::string("statement")) == "instruction";
   constexpr const char* kKinds[] = {"into", "over", "out"};
   const std::string line =
@@ -445,14 +446,16 @@ Json Adapter::goto_targets(const Json& a) {
 }
 
 Json Adapter::goto_(const Json& a) {
+  only_own(static_cast<unsigned>(whole(a, "threadId", 0, INT32_MAX, 1)));
   const auto target = whole(a, "targetId", 0, UINT32_MAX);
   required(session().move_to(fmt::format("{:#x}", target)));
-  holders_.clear();
+  forget_looks();
   then([this] { stopped(session().pause(), "goto"); });
   return nullptr;
 }
 
 void Adapter::changed(bool memory) {
+  beside_.clear();
   if (invalidated_ && configured_) event("invalidated", {{"areas", {"variables"}}});
   if (memory && memory_events_)
     for (const MemoryArea& area : session().chip().info().memories)

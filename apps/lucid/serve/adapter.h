@@ -64,8 +64,29 @@ class Adapter {
       kChildren
     } kind = Kind::kLocals;
     unsigned level = 0;
-    std::string name;  ///< a file, a peripheral, a register, an expression
+    std::string name;     ///< a file, a peripheral, a register, an expression
+    unsigned thread = 1;  ///< which chip's: hold() sets it
   };
+  /// While it lives, one of the chips is looked at: the debugged one is thread 1, those beside it
+  /// follow, each as a copy of what it is at this pause.
+  class Look {
+   public:
+    Look(Adapter& adapter, unsigned thread);
+    ~Look();
+    Look(const Look&) = delete;
+    Look& operator=(const Look&) = delete;
+
+   private:
+    Adapter& adapter_;
+  };
+  static constexpr unsigned kFrames = 1U << 16;  ///< frames are numbered by thread, then by level
+  [[nodiscard]] static unsigned thread_of_frame(const Json& a);
+  [[nodiscard]] static unsigned level_of_frame(const Json& a);
+  /// Of a memory reference: `panel:0x800100` is one beside.
+  [[nodiscard]] unsigned thread_of(const std::string& reference) const;
+  /// Refuses what would move or change a chip beside.
+  void only_own(unsigned thread) const;
+  void forget_looks();
 
   void handle(const std::string& message);
   void handle_waiting();
@@ -139,14 +160,19 @@ class Adapter {
   Result<void> let(const std::string& object, const std::string& value);
   [[nodiscard]] std::string reference(Address address) const;
   [[nodiscard]] Address address_of(const std::string& reference, std::int64_t offset) const;
-  Session& session() { return *console_.session(); }
-  [[nodiscard]] const Session& session() const { return *const_cast<Console&>(console_).session(); }
+  /// The one that is looked at.
+  Session& session() { return looked_at_ != nullptr ? *looked_at_ : *console_.session(); }
+  [[nodiscard]] const Session& own() const { return *const_cast<Console&>(console_).session(); }
+  [[nodiscard]] const Session& session() const { return const_cast<Adapter*>(this)->session(); }
 
   std::function<void(const std::string&)> send_;
   std::string captured_;  ///< what a command answers, while it is carried out
   bool capturing_ = false;
   Console console_;
   std::vector<std::function<void()>> after_;
+  Session* looked_at_ = nullptr;                         ///< a chip beside; null: the debugged one
+  unsigned looking_at_ = 1;                              ///< its thread
+  std::map<unsigned, std::unique_ptr<Session>> beside_;  ///< by thread, of this pause
   std::map<int, Holder> holders_;
   int next_holder_ = 1;
   std::int64_t next_seq_ = 1;

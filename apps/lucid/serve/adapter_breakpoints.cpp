@@ -190,11 +190,13 @@ Json Adapter::data_breakpoint_info(const Json& a) {
   if (const auto holder =
           holders_.find(static_cast<int>(whole(a, "variablesReference", 0, INT32_MAX, 0)));
       holder != holders_.end()) {
+    only_own(holder->second.thread);
     select(holder->second.level);
     for (const Json& v : held(holder->second, 0, UINT64_MAX, false))
       if (v.value("name", std::string()) == name) object = v.value("evaluateName", std::string());
   } else if (a.contains("frameId")) {
-    select(static_cast<unsigned>(whole(a, "frameId", 0, INT32_MAX)));
+    only_own(thread_of_frame(a));
+    select(level_of_frame(a));
   }
   const auto value = session().evaluate(object);
   if (!value) return {{"dataId", nullptr}, {"description", value.error().text()}};

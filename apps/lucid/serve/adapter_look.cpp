@@ -21,11 +21,60 @@ std::string hex(std::uint64_t value, unsigned bits) {
 
 }  // namespace
 
-std::string Adapter::reference(Address address) const {
-  return fmt::format("{:#x}", session().chip().linker_address(address));
+Adapter::Look::Look(Adapter& adapter, unsigned thread) : adapter_(adapter) {
+  if (thread <= 1) return;
+  const std::vector<std::string> names = adapter.own().chip().companions();
+  if (thread - 2 >= names.size()) throw Refusal("there is no such thread");
+  std::unique_ptr<Session>& session = adapter.beside_[thread];
+  if (session == nullptr) session = required(adapter.console_.companion(names[thread - 2]));
+  adapter.looked_at_ = session.get();
+  adapter.looking_at_ = thread;
+}
+Adapter::Look::~Look() {
+  adapter_.looked_at_ = nullptr;
+  adapter_.looking_at_ = 1;
 }
 
-Address Adapter::address_of(const std::string& text, std::int64_t offset) const {
+unsigned Adapter::thread_of_frame(const Json& a) {
+  return 1 + static_cast<unsigned>(whole(a, "frameId", 0, INT32_MAX, 0)) / kFrames;
+}
+unsigned Adapter::level_of_frame(const Json& a) {
+  return static_cast<unsigned>(whole(a, "frameId", 0, INT32_MAX, 0)) % kFrames;
+}
+
+unsigned Adapter::thread_of(const std::string& reference) const {
+  const std::size_t colon = reference.find(':');
+  if (colon == std::string::npos) return 1;
+  const std::vector<std::string> names = own().chip().companions();
+  const auto found = std::find(names.begin(), names.end(), reference.substr(0, colon));
+  if (found == names.end()) throw Refusal("'" + reference + "' is no memory reference");
+  return 2 + static_cast<unsigned>(found - names.begin());
+}
+
+void Adapter::only_own(unsigned thread) const {
+  if (thread <= 1) return;
+  const std::vector<std::string> names = own().chip().companions();
+  if (thread - 2 >= names.size()) throw Refusal("there is no such thread");
+  throw Refusal(
+      fmt::format("{0} runs along and is only looked at; `\"on\": \"{0}\"` in the launch "
+                  "block debugs it",
+                  names[thread - 2]));
+}
+
+void Adapter::forget_looks() {
+  holders_.clear();
+  beside_.clear();
+}
+
+std::string Adapter::reference(Address address) const {
+  const std::string number = fmt::format("{:#x}", session().chip().linker_address(address));
+  return looking_at_ == 1 ? number : own().chip().companions()[looking_at_ - 2] + ":" + number;
+}
+
+Address Adapter::address_of(const std::string& whole_text, std::int64_t offset) const {
+  const std::size_t colon = whole_text.find(':');
+  if (colon != std::string::npos && looking_at_ == 1) only_own(thread_of(whole_text));
+  const std::string text = colon == std::string::npos ? whole_text : whole_text.substr(colon + 1);
   const auto number = parse_number(text);
   if (!number) throw Refusal("'" + text + "' is no memory reference");
   Address out = session().chip().placed(static_cast<std::uint32_t>(*number));
@@ -40,6 +89,7 @@ void Adapter::select(unsigned level) {
 }
 
 int Adapter::hold(Holder holder) {
+  holder.thread = looking_at_;
   holders_[next_holder_] = std::move(holder);
   return next_holder_++;
 }
@@ -47,7 +97,11 @@ int Adapter::hold(Holder holder) {
 // Threads, calls, sources -------------------------------------------------------------------------
 
 Json Adapter::threads(const Json& /*a*/) {
-  return {{"threads", {{{"id", 1}, {"name", session().chip().info().name}}}}};
+  Json out{{{"id", 1}, {"name", session().chip().info().name}}};
+  int id = 1;
+  for (const std::string& name : session().chip().companions())
+    out.push_back({{"id", ++id}, {"name", name}});
+  return {{"threads", out}};
 }
 
 Json Adapter::source_json(unsigned file) const {
@@ -83,6 +137,7 @@ std::optional<unsigned> Adapter::file_of(const Json& source) const {
 }
 
 Json Adapter::stack_trace(const Json& a) {
+  const Look look(*this, static_cast<unsigned>(whole(a, "threadId", 0, INT32_MAX, 1)));
   const auto levels = session().callers();
   const std::size_t start = static_cast<std::size_t>(whole(a, "startFrame", 0, INT32_MAX, 0));
   const std::size_t count = static_cast<std::size_t>(whole(a, "levels", 0, INT32_MAX, 0));
@@ -94,7 +149,7 @@ Json Adapter::stack_trace(const Json& a) {
     if (level.inlined) name += " (inlined)";
     if (level.left) name += " (left by a jump)";
     if (level.interrupt) name += " (interrupt)";
-    Json frame{{"id", level.level},
+    Json frame{{"id", (looking_at_ - 1) * kFrames + level.level},
                {"name", name},
                {"line", 0},
                {"column", 0},
@@ -148,7 +203,9 @@ Json Adapter::modules(const Json& /*a*/) {
 // Variables ---------------------------------------------------------------------------------------
 
 Json Adapter::scopes(const Json& a) {
-  const auto level = static_cast<unsigned>(whole(a, "frameId", 0, INT32_MAX));
+  (void)whole(a, "frameId", 0, INT32_MAX);
+  const Look look(*this, thread_of_frame(a));
+  const unsigned level = level_of_frame(a);
   select(level);
   std::string file;
   bool known = false;
@@ -280,6 +337,7 @@ Json Adapter::variables(const Json& a) {
   const auto found = holders_.find(static_cast<int>(whole(a, "variablesReference", 0, INT32_MAX)));
   if (found == holders_.end()) throw Refusal("these variables are of an earlier pause");
   const Holder holder = found->second;
+  const Look look(*this, holder.thread);
   const bool as_hex = a.contains("format") && a["format"].value("hex", false);
   constexpr std::uint64_t kMost = 10'000;
   const auto count = static_cast<std::uint64_t>(whole(a, "count", 0, INT64_MAX, 0));
@@ -299,6 +357,7 @@ Json Adapter::set_variable(const Json& a) {
   const auto found = holders_.find(static_cast<int>(whole(a, "variablesReference", 0, INT32_MAX)));
   if (found == holders_.end()) throw Refusal("these variables are of an earlier pause");
   const Holder holder = found->second;
+  only_own(holder.thread);
   const auto name = a.at("name").get<std::string>();
   std::string object;
   for (const Json& v : held(holder, 0, UINT32_MAX, false))
@@ -314,7 +373,8 @@ Json Adapter::set_variable(const Json& a) {
 }
 
 Json Adapter::set_expression(const Json& a) {
-  if (a.contains("frameId")) select(static_cast<unsigned>(whole(a, "frameId", 0, INT32_MAX)));
+  only_own(thread_of_frame(a));
+  if (a.contains("frameId")) select(level_of_frame(a));
   const auto expression = a.at("expression").get<std::string>();
   required(let(expression, a.at("value").get<std::string>()));
   const auto now = required(session().evaluate(expression));
@@ -327,8 +387,9 @@ Json Adapter::set_expression(const Json& a) {
 Json Adapter::evaluate(const Json& a) {
   const auto text = a.at("expression").get<std::string>();
   const auto context = a.value("context", std::string("repl"));
-  if (a.contains("frameId")) select(static_cast<unsigned>(whole(a, "frameId", 0, INT32_MAX)));
   if (context == "repl" && Console::is_command(text)) {
+    only_own(thread_of_frame(a));
+    if (a.contains("frameId")) select(level_of_frame(a));
     const std::string first = text.substr(0, text.find(' '));
     if (first == "open" || first == "screen" || first == "quit")
       throw Refusal("`" + first + "` is not for here: the editor opens, shows and ends it");
@@ -349,6 +410,8 @@ Json Adapter::evaluate(const Json& a) {
     then([this] { changed(true); });
     return {{"result", result}, {"variablesReference", 0}};
   }
+  const Look look(*this, thread_of_frame(a));
+  if (a.contains("frameId")) select(level_of_frame(a));
   Format format;
   if (a.contains("format") && a["format"].value("hex", false)) format.kind = Format::Kind::kHex;
   const Value value = required(session().evaluate(text, format));
@@ -381,6 +444,7 @@ Json Adapter::completions(const Json& a) {
 // Memory and instructions -------------------------------------------------------------------------
 
 Json Adapter::read_memory(const Json& a) {
+  const Look look(*this, thread_of(a.at("memoryReference").get<std::string>()));
   const Address at = address_of(a.at("memoryReference").get<std::string>(),
                                 whole(a, "offset", INT32_MIN, INT32_MAX, 0));
   constexpr std::int64_t kMost = 1 << 20;
@@ -418,6 +482,7 @@ Json Adapter::write_memory(const Json& a) {
 }
 
 Json Adapter::disassemble(const Json& a) {
+  const Look look(*this, thread_of(a.at("memoryReference").get<std::string>()));
   const Address at = address_of(a.at("memoryReference").get<std::string>(),
                                 whole(a, "offset", INT32_MIN, INT32_MAX, 0));
   constexpr std::int64_t kMost = 100'000;  // at a time
