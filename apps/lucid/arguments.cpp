@@ -177,6 +177,10 @@ void declare(CLI::App& app, Arguments& a) {
       ->check(CLI::Range(1, 256));
   play->add_option("--report", a.report, "Write the verdicts into a file of JUnit XML")
       ->type_name("FILE");
+  play->add_option(
+          "--cases", a.cases,
+          "Carry each script out once for every [[case]] of this file: inputs, values, images")
+      ->type_name("FILE");
   play->add_flag("--renew", a.renew,
                  "Write the files of `expect … same as FILE` anew, from what is there now");
   play->add_option("--wall", a.wall, "The longest that a script may take, by the clock")

@@ -26,7 +26,7 @@ struct Arguments {
   bool no_timeline = false;
   bool screen = false;
   std::vector<std::string> scripts;  ///< of play, and perhaps the image among them
-  std::string report, wall, play_image;
+  std::string report, wall, play_image, cases;
   unsigned jobs = 1;
   bool renew = false;
   std::uint16_t port = 0;  ///< of serve; 0: standard input and output

@@ -26,7 +26,7 @@ Result<void> Console::stand_back(const Result<Pause>& pause) {
 Result<void> Console::save_moment(const std::string& path) const {
   const ChipInfo& info = session_->chip().info();
   return write_moment(path, {session_->image_path(), options_.bench, options_.on, info.name,
-                             info.clock_hz, session_->timeline_text()});
+                             info.clock_hz, options_.more_bench, session_->timeline_text()});
 }
 
 Result<void> Console::follow(const std::string& timeline) {

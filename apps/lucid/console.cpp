@@ -35,8 +35,8 @@ Result<void> Console::open(const std::string& path) {
   auto image = Image::open(path);
   if (!image) return fail(image.error());
   Bench bench;
-  if (!options_.bench.empty()) {
-    auto read = Bench::open(options_.bench, options_.on);
+  if (!options_.bench.empty() || !options_.more_bench.empty()) {
+    auto read = Bench::open(options_.bench, options_.on, options_.more_bench);
     if (!read) return fail(read.error());
     bench = std::move(*read);
   }
@@ -87,6 +87,18 @@ Result<void> Console::open(const std::string& path) {
     warnings->push_back("on the bench this is the image of '" + belongs_to +
                         "'; to debug that chip: --on " + belongs_to);
   for (const std::string& warning : *warnings) show(Warning{warning});
+  return set_values();
+}
+
+/// Start-up code would undo what is set before main.
+Result<void> Console::set_values() {
+  if (options_.values.empty()) return {};
+  if (auto there = session_->go_to("main"); !there) return fail(there.error());
+  for (const std::string& value : options_.values) {
+    const std::size_t equal = value.find(" = ");
+    auto done = session_->let(value.substr(0, equal), value.substr(equal + 3));
+    if (!done) return fail(done.error());
+  }
   return {};
 }
 

@@ -48,6 +48,8 @@ class Console final : public Listener {
     std::string chip;                       ///< empty: what the image says
     std::optional<std::uint64_t> clock_hz;  ///< else of the bench, else 16 MHz
     std::string bench;                      ///< a bench file, or empty
+    std::string more_bench;                 ///< further tables of a bench, behind the file's
+    std::vector<std::string> values;        ///< each `OBJECT = EXPR`, set where main begins
     std::string on;                         ///< the chip on it that is meant, or empty: the first
     std::vector<std::string> source_folders;
     Output output = Output::kText;
@@ -211,6 +213,7 @@ class Console final : public Listener {
   [[nodiscard]] std::vector<std::string> values(const ArgumentKind& kind,
                                                 const std::string& start) const;
   void set_pace();
+  Result<void> set_values();
   /// Of a line's `from WHEN to WHEN`; else all there is.
   Result<std::pair<Picoseconds, Picoseconds>> window(const Words& words) const;
   /// The signals that are named, or all.

@@ -9,6 +9,7 @@
 #include <iostream>
 
 #include "arguments.h"
+#include "cases.h"
 #include "console.h"
 #include "demo.h"
 #include "documents.h"
@@ -228,6 +229,11 @@ int play_suite(const Arguments& a, const Console::Options& options) {
   suite.scripts = a.scripts;
   suite.image = a.image;
   suite.jobs = a.jobs;
+  if (!a.cases.empty()) {
+    auto cases = read_cases(a.cases);
+    if (!cases) return report(cases.error(), a.json);
+    suite.cases = std::move(*cases);
+  }
   if (!a.wall.empty()) {
     const auto wall = parse_time(a.wall);
     if (!wall) return report(wall.error(), a.json);
@@ -236,8 +242,9 @@ int play_suite(const Arguments& a, const Console::Options& options) {
   const bool tells = isatty(STDERR_FILENO) != 0 && !a.json;
   suite.on_finished = [&](const CaseResult& result, std::size_t finished) {
     if (tells)
-      std::cerr << "\r\x1b[K" << finished << " of " << a.scripts.size() << ": "
-                << visible(result.script, false, locale_has_utf8()) << std::flush;
+      std::cerr << "\r\x1b[K" << finished << " of "
+                << a.scripts.size() * std::max<std::size_t>(suite.cases.size(), 1) << ": "
+                << visible(result.name(), false, locale_has_utf8()) << std::flush;
   };
   Console::Options each = options;
   each.output = Output::kText;
@@ -515,7 +522,7 @@ int main_with(int argc, char** argv) {
     return kExitGood;
   }
   a.plain_serial = command == "run";
-  std::string timeline;
+  std::string more_bench, timeline;
   if (command == "open" && a.at.empty() && a.image.empty())
     return report({ErrorCode::kUsage, "an argument is missing: image", "",
                    "lucid open main.elf, or lucid open --at FILE"},
@@ -526,6 +533,7 @@ int main_with(int argc, char** argv) {
     a.image = moment->image;
     a.bench = moment->bench;
     a.on = moment->on;
+    more_bench = moment->more_bench;
     a.chip = moment->chip;
     a.clock = std::to_string(moment->clock_hz) + "Hz";
     timeline = moment->timeline;
@@ -534,6 +542,7 @@ int main_with(int argc, char** argv) {
     if (auto sorted = sort_out(a); !sorted) return report(sorted.error(), a.json);
   auto options = options_of(a);
   if (!options) return report(options.error(), a.json);
+  options->more_bench = more_bench;
   if (command == "demo") return play_demo(a, *options);
   if (command == "diverge") return diverge(a, *options);
   if (command == "serve" && a.limit.empty()) options->limit = {};  // somebody is there
@@ -546,7 +555,8 @@ int main_with(int argc, char** argv) {
     const auto served = serve_port(*options, a.port);
     return served ? *served : report(served.error(), false);
   }
-  if (command == "play" && (a.scripts.size() > 1 || !a.report.empty() || !a.wall.empty()))
+  if (command == "play" &&
+      (a.scripts.size() > 1 || !a.report.empty() || !a.wall.empty() || !a.cases.empty()))
     return play_suite(a, *options);
   Console console(*options, std::cout);
   if (command == "open") return open_image(a, console, timeline);

@@ -26,6 +26,7 @@ Result<void> write_moment(const std::string& path, const MomentFile& moment) {
   Json out{{"image", seen(moment.image)}};
   if (!moment.bench.empty()) out["bench"] = seen(moment.bench);
   if (!moment.on.empty()) out["on"] = moment.on;
+  if (!moment.more_bench.empty()) out["more_bench"] = moment.more_bench;
   out["chip"] = moment.chip;
   out["clock_hz"] = moment.clock_hz;
   std::string text = out.dump(-1, ' ', true, Json::error_handler_t::replace);
@@ -57,6 +58,7 @@ Result<MomentFile> read_moment(const std::string& path) {
   out.image = seen(word("image"));
   out.bench = seen(word("bench"));
   out.on = word("on");
+  out.more_bench = word("more_bench");
   out.chip = word("chip");
   if (json.contains("clock_hz") && json["clock_hz"].is_number_unsigned())
     out.clock_hz = json["clock_hz"].get<std::uint64_t>();

@@ -12,7 +12,8 @@ namespace lucid::app {
 struct MomentFile {
   std::string image, bench, on, chip;
   std::uint64_t clock_hz = 0;
-  std::string timeline;  ///< Session::timeline_text()
+  std::string more_bench;  ///< further tables of the bench
+  std::string timeline;    ///< Session::timeline_text()
 };
 
 /// Paths are noted as seen from the file. Error: kIo.

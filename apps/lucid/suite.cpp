@@ -56,10 +56,13 @@ std::string last_lines(const std::string& text, unsigned lines) {
   return at == std::string::npos || at == 0 ? text : text.substr(at + 1);
 }
 
-CaseResult play_one(const Console::Options& console_options, const SuiteOptions& options,
-                    const std::string& script) {
+CaseResult play_one(Console::Options console_options, const SuiteOptions& options,
+                    const std::string& script, const Case& with, bool leave_moment) {
   CaseResult out;
   out.script = script;
+  out.of_case = with.name;
+  console_options.more_bench = with.bench();
+  console_options.values = with.values;
   std::ostringstream text;
   Console console(console_options, text);
   const auto began = std::chrono::steady_clock::now();
@@ -71,7 +74,8 @@ CaseResult play_one(const Console::Options& console_options, const SuiteOptions&
         if (ended || too_long) console.interrupt();
       }));
   Result<void> played = {};
-  if (!options.image.empty()) played = console.open(options.image);
+  const std::string& image = with.image.empty() ? options.image : with.image;
+  if (!image.empty()) played = console.open(image);
   if (played) played = console.play(script);
   out.expectations = console.expectations();
   out.tests = console.tests();
@@ -90,6 +94,9 @@ CaseResult play_one(const Console::Options& console_options, const SuiteOptions&
   if (played && out.error.what.empty()) out.verdict = CaseResult::Verdict::kHeld;
   if (played) return out;
   out.error = played.error();
+  if (session == nullptr && !with.name.empty())
+    out.error.where =
+        "case '" + with.name + "'" + (out.error.where.empty() ? "" : ", " + out.error.where);
   out.verdict = ended                          ? CaseResult::Verdict::kNotReached
                 : console.expectation_failed() ? CaseResult::Verdict::kMissed
                                                : CaseResult::Verdict::kError;
@@ -100,9 +107,65 @@ CaseResult play_one(const Console::Options& console_options, const SuiteOptions&
   const auto levels = session->callers();
   for (auto level = levels.rbegin(); level != levels.rend(); ++level)
     out.callers.push_back(place(level->where));
-  if (out.verdict == CaseResult::Verdict::kMissed) {
-    const std::string file = std::filesystem::path(script).stem().string() + ".moment";
+  if (out.verdict == CaseResult::Verdict::kMissed && leave_moment) {
+    std::string file = std::filesystem::path(script).stem().string();
+    if (!with.name.empty()) file += "-" + with.name;
+    for (char& c : file)
+      if (c == '/' || static_cast<unsigned char>(c) <= ' ') c = '-';
+    file += ".moment";
     if (console.save_moment(file)) out.moment = file;
+  }
+  return out;
+}
+
+/// Leaves out inputs and values, many at once and then one by one, while it misses at the same
+/// line.
+std::vector<std::string> fewest(const Console::Options& console, const SuiteOptions& options,
+                                const CaseResult& missed, const Case& of) {
+  constexpr unsigned kMostRuns = 200;
+  unsigned runs = 0;
+  struct Piece {
+    bool value = false;
+    std::string text;
+  };
+  std::vector<Piece> left;
+  for (const std::string& input : of.inputs) left.push_back({false, input});
+  for (const std::string& value : of.values) left.push_back({true, value});
+  const auto still_misses = [&](const std::vector<Piece>& pieces) {
+    Case with{of.name, of.image, {}, {}};
+    for (const Piece& piece : pieces)
+      (piece.value ? with.values : with.inputs).push_back(piece.text);
+    ++runs;
+    const CaseResult now = play_one(console, options, missed.script, with, false);
+    return now.verdict == CaseResult::Verdict::kMissed && now.error.where == missed.error.where;
+  };
+  for (std::size_t chunk = std::max<std::size_t>(left.size() / 2, 1); chunk > 0;) {
+    bool shrunk = false;
+    for (std::size_t at = 0; at < left.size() && runs < kMostRuns && !ended;) {
+      std::vector<Piece> without = left;
+      const auto begin = without.begin() + static_cast<std::ptrdiff_t>(at);
+      without.erase(begin, begin + static_cast<std::ptrdiff_t>(std::min(chunk, left.size() - at)));
+      if (still_misses(without)) {
+        left = std::move(without);
+        shrunk = true;
+      } else {
+        at += chunk;
+      }
+    }
+    if (runs >= kMostRuns || ended) break;
+    if (chunk > 1)
+      chunk /= 2;
+    else if (!shrunk)
+      break;
+  }
+  std::vector<std::string> out;
+  for (const Piece& piece : left) {
+    std::string text =
+        piece.value ? "let " + piece.text : piece.text.substr(piece.text.find('\n') + 1);
+    while (!text.empty() && text.back() == '\n') text.pop_back();
+    for (std::size_t line = text.find('\n'); line != std::string::npos; line = text.find('\n'))
+      text.replace(line, 1, ", ");
+    out.push_back(std::move(text));
   }
   return out;
 }
@@ -141,6 +204,13 @@ const char* word(CaseResult::Verdict verdict) {
   return "";
 }
 
+std::string told(const std::vector<std::string>& fewest) {
+  if (fewest.empty()) return "it misses without any of its inputs and values, too";
+  std::string out = "enough for it:";
+  for (const std::string& one : fewest) out += "\n              " + one;
+  return out;
+}
+
 double seconds(Picoseconds time) { return static_cast<double>(time.count) / 1e12; }
 
 std::size_t count(const std::vector<CaseResult>& results, CaseResult::Verdict verdict) {
@@ -151,8 +221,12 @@ std::size_t count(const std::vector<CaseResult>& results, CaseResult::Verdict ve
 }  // namespace
 
 std::vector<CaseResult> play_all(const Console::Options& console, const SuiteOptions& options) {
-  std::vector<CaseResult> out(options.scripts.size());
-  for (std::size_t i = 0; i < out.size(); ++i) out[i].script = options.scripts[i];
+  const std::vector<Case> cases = options.cases.empty() ? std::vector<Case>(1) : options.cases;
+  std::vector<CaseResult> out(options.scripts.size() * cases.size());
+  for (std::size_t i = 0; i < out.size(); ++i) {
+    out[i].script = options.scripts[i / cases.size()];
+    out[i].of_case = cases[i % cases.size()].name;
+  }
   ended = false;
   struct sigaction action {};
   struct sigaction before {};
@@ -164,7 +238,11 @@ std::vector<CaseResult> play_all(const Console::Options& console, const SuiteOpt
   std::mutex telling;
   const auto work = [&] {
     for (std::size_t i = next++; i < out.size() && !ended; i = next++) {
-      out[i] = play_one(console, options, options.scripts[i]);
+      const Case& with = cases[i % cases.size()];
+      out[i] = play_one(console, options, options.scripts[i / cases.size()], with, true);
+      if (out[i].verdict == CaseResult::Verdict::kMissed &&
+          with.inputs.size() + with.values.size() > 0)
+        out[i].fewest = fewest(console, options, out[i], with);
       const std::lock_guard<std::mutex> lock(telling);
       ++finished;
       if (options.on_finished) options.on_finished(out[i], finished);
@@ -198,11 +276,12 @@ std::string junit_xml(const std::vector<CaseResult>& results) {
       "    <properties>\n      <property name=\"time\" value=\"simulated\"/>\n    </properties>\n";
   for (const CaseResult& r : results) {
     out += fmt::format("    <testcase name=\"{}\" classname=\"lucid\" time=\"{:.6f}\"",
-                       xml(r.script), seconds(r.time));
+                       xml(r.name()), seconds(r.time));
     std::string inner;
     std::string detail = r.error.text();
     if (r.verdict == Verdict::kError)  // that of an expectation says who has called
       for (const std::string& caller : r.callers) detail += "\n  in " + caller;
+    if (r.fewest) detail += "\n" + told(*r.fewest);
     if (!r.moment.empty()) detail += "\nto look around there: lucid open --at " + r.moment;
     const std::string message = xml(r.error.what);
     if (r.verdict == Verdict::kMissed)
@@ -229,16 +308,18 @@ std::string junit_xml(const std::vector<CaseResult>& results) {
 
 std::string table(const std::vector<CaseResult>& results) {
   std::size_t widest = 0;
-  for (const CaseResult& r : results) widest = std::max(widest, r.script.size());
+  for (const CaseResult& r : results) widest = std::max(widest, r.name().size());
   std::string out;
   for (const CaseResult& r : results) {
-    out += fmt::format("{:<11} {:<{}}  {:>3} expectation{}  {}\n", word(r.verdict), r.script,
+    out += fmt::format("{:<11} {:<{}}  {:>3} expectation{}  {}\n", word(r.verdict), r.name(),
                        widest, r.expectations, r.expectations == 1 ? " " : "s", to_text(r.time));
     if (!r.error.what.empty()) out += "            " + r.error.text() + "\n";
+    if (r.fewest) out += "            " + told(*r.fewest) + "\n";
     if (!r.moment.empty()) out += "            lucid open --at " + r.moment + "\n";
   }
   using Verdict = CaseResult::Verdict;
-  out += fmt::format("{} of {} scripts held", count(results, Verdict::kHeld), results.size());
+  out += fmt::format("{} of {} {} held", count(results, Verdict::kHeld), results.size(),
+                     results.empty() || results[0].of_case.empty() ? "scripts" : "cases");
   for (const Verdict v : {Verdict::kMissed, Verdict::kError, Verdict::kNotReached})
     if (const std::size_t n = count(results, v); n != 0) out += fmt::format(", {} {}", n, word(v));
   return out + "\n";
@@ -253,6 +334,8 @@ std::string json_lines(const std::vector<CaseResult>& results) {
                         {"picoseconds", r.time.count}};
     if (!r.error.what.empty())
       line["error"] = {{"what", r.error.what}, {"where", r.error.where}, {"hint", r.error.hint}};
+    if (!r.of_case.empty()) line["case"] = r.of_case;
+    if (r.fewest) line["fewest"] = *r.fewest;
     if (!r.callers.empty()) line["callers"] = r.callers;
     if (!r.moment.empty()) line["moment"] = r.moment;
     out += line.dump(-1, ' ', false, nlohmann::json::error_handler_t::replace) + "\n";

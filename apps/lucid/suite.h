@@ -10,6 +10,7 @@
 #include <string>
 #include <vector>
 
+#include "cases.h"
 #include "console.h"
 
 namespace lucid::app {
@@ -23,6 +24,11 @@ struct CaseResult {
     kNotReached,  ///< the suite was ended before
   };
   std::string script;
+  std::string of_case;  ///< its name; empty: there are none
+  /// `kiln.loop`, or `kiln.loop [cold start]`.
+  [[nodiscard]] std::string name() const {
+    return of_case.empty() ? script : script + " [" + of_case + "]";
+  }
   Verdict verdict = Verdict::kNotReached;
   Error error;  ///< why it did not hold
   unsigned expectations = 0;
@@ -31,12 +37,15 @@ struct CaseResult {
   std::string output;                     ///< what it has written
   std::string serial;                     ///< the last lines that serial ports have sent
   std::vector<std::string> callers;       ///< where it ended, innermost first
-  std::string moment;                     ///< a file that leads to where it ended; empty: none
+  /// Of a case that has missed: the fewest of its inputs and values that still make it miss there.
+  std::optional<std::vector<std::string>> fewest;
+  std::string moment;  ///< a file that leads to where it ended; empty: none
 };
 
 struct SuiteOptions {
   std::vector<std::string> scripts;
-  std::string image;  ///< for scripts that open none
+  std::string image;        ///< for scripts that open none
+  std::vector<Case> cases;  ///< each script is carried out with each; none: once
   unsigned jobs = 1;
   std::optional<std::chrono::milliseconds> wall;  ///< the longest that one may take, by the clock
   /// One has been finished; from any thread, one at a time.

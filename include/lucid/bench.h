@@ -29,7 +29,9 @@ struct Bench {
   /// Reads a file; images and tables of values are looked for beside it. `on` is the chip that is
   /// meant, by its name on the bench, if not the first: that one is then a companion. Errors: kIo;
   /// kNotFound for such a chip; kBadImage with file, line and key.
-  static LUCID_API Result<Bench> open(const std::string& path, const std::string& on = {});
+  /// `more` are further tables behind the file's; without a path they are all.
+  static LUCID_API Result<Bench> open(const std::string& path, const std::string& on = {},
+                                      const std::string& more = {});
   /// Reads a text; `name` stands for it in errors, `folder` is where other files are looked for.
   static LUCID_API Result<Bench> parse(std::string_view text, const std::string& name,
                                        const std::string& folder = ".", const std::string& on = {});

@@ -456,11 +456,12 @@ Result<Bench> Bench::parse(std::string_view text, const std::string& name,
   return Reader(name, folder, on).read(text);
 }
 
-Result<Bench> Bench::open(const std::string& path, const std::string& on) {
+Result<Bench> Bench::open(const std::string& path, const std::string& on, const std::string& more) {
+  if (path.empty()) return parse(more, "the inputs", ".", on);
   const auto bytes = base::read_file(path);
   if (!bytes) return fail(bytes.error());
   const std::size_t slash = path.rfind('/');
-  return parse(std::string(bytes->begin(), bytes->end()), path,
+  return parse(std::string(bytes->begin(), bytes->end()) + more, path,
                slash == std::string::npos ? "." : path.substr(0, slash), on);
 }
 

@@ -275,3 +275,83 @@ TEST_CASE("tests on the target fail where the same tests fail on this machine") 
   CHECK(has(none, "this program has no tests"));
   std::filesystem::remove("t.moment");
 }
+
+TEST_CASE(
+    "cases: one script with inputs, values and images; a miss is told with the fewest of them") {
+  const std::string in = folder();
+  test::write(in + "/hot.loop", "expect measured <= setpoint + 1000 || heater_ms == 0 for 6 s\n");
+  const std::string start =
+      "  {at = \"100 ms\", pin = \"PD2\", level = \"low\"},\n"
+      "  {at = \"1200 ms\", serial = \"USART0\", text = \"G\\n\"},\n"
+      "  {at = \"1300 ms\", serial = \"USART0\", text = \"T3000\\n\"},\n";
+  std::string others;  // that have nothing to do with it
+  for (int i = 0; i < 12; ++i)
+    others += "  {at = \"" + std::to_string(50 + 100 * i) + " ms\", pin = \"PB2\", level = \"" +
+              (i % 2 != 0 ? "low" : "high") + "\"},\n";
+  const auto one = [&](const std::string& name, const std::string& image, const std::string& more) {
+    return "[[case]]\nname = \"" + name + "\"\nimage = \"" + kImages + image + ".elf\"\n" + more +
+           "\n";
+  };
+  test::write(in + "/all.toml",
+              one("at rest", "overshoot", "") +
+                  one("too hot", "overshoot",
+                      "input = [\n" + start + others + "]\nlet = {seconds = 3, window_start = 0}") +
+                  one("mended", "kiln-og", "input = [\n" + start + "]"));
+  const auto play = [&](const std::string& options) {
+    return test::run("cd " + in + " && LC_ALL=C.UTF-8 " LUCID_PROGRAM " play hot.loop " + options +
+                     " < /dev/null");
+  };
+  for (const char* jobs : {"1", "3"}) {
+    const auto all = play("--cases all.toml --report r.xml --jobs " + std::string(jobs));
+    INFO(all.text);
+    CHECK(all.code == 1);
+    CHECK(has(all, "2 of 3 cases held, 1 missed"));
+    CHECK(has(all, "missed      hot.loop [too hot]"));
+    const std::string enough = cut(all.text, "enough for it:");
+    CHECK(enough.find("PD2") != std::string::npos);
+    CHECK(enough.find("G\\n") != std::string::npos);
+    CHECK(enough.find("T3000\\n") != std::string::npos);
+    CHECK(enough.find("PB2") == std::string::npos);
+    CHECK(enough.find("let ") == std::string::npos);
+    CHECK(
+        test::run("xmllint --noout --schema " LUCID_TEST_SOURCES "/app/junit.xsd " + in + "/r.xml")
+            .code == 0);
+  }
+  // Its moment has the inputs of the case in it.
+  const auto back =
+      lucid("open --at " + in + "/hot-too-hot.moment", "= state\nback to 1 s\n= state\n");
+  CHECK(has(back, "state = KILN_RAMP"));
+  CHECK(has(back, "state = KILN_IDLE"));
+  CHECK_FALSE(has(back, "not the same"));
+  // Values are there where main begins.
+  test::write(in + "/value.loop", "expect pause at main\nexpect seconds == 7\n");
+  test::write(in + "/value.toml", one("seven", "kiln-og", "let = {seconds = \"3 + 4\"}"));
+  CHECK(lucid("play " + in + "/value.loop --cases " + in + "/value.toml").code == 0);
+  struct Wrong {
+    const char* text;
+    int code;
+    const char* words;
+  };
+  const Wrong wrong[] = {
+      {"[[case]]", 2, "bad.toml, line 1: a case needs a name"},
+      {"[[case]]\nname = \"a\"\nlett = {a = 1}", 2,
+       "line 3: 'lett' is no key of a case (did you mean let?)"},
+      {"[[case]]\nname = \"a\"\n[[case]]\nname = \"a\"", 2, "there are two cases 'a'"},
+      {"[[case]]\nname = \"a\"\ninput = [3]", 2, "an input is a table"},
+      {"x = 1", 2, "'bad.toml' has no cases"},
+      {"[[case]\n", 2, "bad.toml, line 1"},
+      {"[[case]]\nname = \"a\"\ninput = [{at = \"1 s\", pin = \"PX9\", level = \"low\"}]", 3,
+       "case 'a': part"},
+      {"[[case]]\nname = \"a\"\nlet = {nosuch = 1}", 3, "there is no 'nosuch'"},
+      {"[[case]]\nname = \"a\"\nimage = \"none.elf\"", 3, "cannot read"},
+  };
+  for (const Wrong& w : wrong) {
+    INFO(w.text);
+    test::write(in + "/bad.toml", w.text);
+    const auto played = play("--cases bad.toml --image " + kImages + "kiln-og.elf");
+    INFO(played.text);
+    CHECK(played.code == w.code);
+    CHECK(has(played, w.words));
+  }
+  CHECK(play("--cases none.toml").code == 3);
+}
