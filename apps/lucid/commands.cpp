@@ -122,17 +122,20 @@ const std::vector<Command>& commands() {
        Group::kRun,
        {"go until EXPR"},
        "run until an expression holds",
-       "It is looked at after each instruction.",
+       "An object wider than a byte counts when it has been stored whole. Locals and what else "
+       "moves are "
+       "looked at after each instruction, which takes longer.",
        "go until measured > 2000",
        &Console::do_go_until,
        true,
        true},
       {"step into",
        Group::kRun,
-       {"step into [line|instruction] [N]", "step [line|instruction] [N]"},
+       {"step into [line|instruction] [N]", "step [line|instruction] [N]",
+        "step into call FUNCTION"},
        "step, entering functions that have source",
        "Lines or instructions: the one last named holds, and the prompt shows when it is "
-       "instructions.",
+       "instructions. `call`: of the line's calls this one, over the others.",
        "step into 3",
        &Console::do_step_into,
        true,

@@ -51,7 +51,10 @@ Result<void> Console::step(StepKind kind, const Words& words) {
   return stand(*pause);
 }
 
-Result<void> Console::do_step_into(const Words& words) { return step(StepKind::kInto, words); }
+Result<void> Console::do_step_into(const Words& words) {
+  return words.has("call") ? stand(session_->step_into(words.text("FUNCTION")))
+                           : step(StepKind::kInto, words);
+}
 Result<void> Console::do_step_over(const Words& words) { return step(StepKind::kOver, words); }
 Result<void> Console::do_step_out(const Words& words) { return step(StepKind::kOut, words); }
 

@@ -189,6 +189,11 @@ class LUCID_API Session {
                               std::optional<Picoseconds> within = {});
   /// Line steps run interrupt handlers through; instruction steps enter them and say so.
   Result<Pause> step(StepKind kind, StepUnit unit, std::uint64_t count = 1);
+  /// The functions that the line at hand can still call here: those that a line step enters.
+  [[nodiscard]] std::vector<std::string> step_targets() const;
+  /// Steps into the line's call of one of them; over the others, and to the next line if it is not
+  /// called. Error: kNotFound if the line calls no such function.
+  Result<Pause> step_into(const std::string& function);
   /// Moves the execution point; nothing executes.
   Result<Pause> move_to(const std::string& place);
   Pause reset();

@@ -180,6 +180,50 @@ Result<Pause> Session::go_until_sent(const std::string& port, const std::string&
 Result<Pause> Session::step(StepKind kind, StepUnit unit, std::uint64_t count) {
   return core_->stepped(kind, unit, count);
 }
+std::vector<std::string> Session::step_targets() const {
+  std::vector<std::string> out;
+  const Location here = core_->location(chip().pc());
+  if (here.line == 0) return out;
+  const Program& program = core_->program_;
+  const Function* function = program.function_at(here.address);
+  for (const LineRange& range : program.stretches_of(here.file_index, here.line)) {
+    if (function != nullptr && (range.begin < function->begin || range.begin >= function->end))
+      continue;
+    for (std::uint32_t at = range.begin; at < range.end;) {
+      const Instruction one = chip().instruction_at(at);
+      const Function* callee =
+          one.flow == Flow::kCall && one.target ? program.function_at(*one.target) : nullptr;
+      if (callee != nullptr && at >= here.address && program.line_at(*one.target) &&
+          program.line_at(*one.target)->line != 0 && core_->passed_over(*callee).empty() &&
+          std::find(out.begin(), out.end(), callee->name) == out.end())
+        out.push_back(callee->name);
+      at += std::max<std::uint32_t>(one.size, 1);
+    }
+  }
+  return out;
+}
+Result<Pause> Session::step_into(const std::string& function) {
+  const auto targets = step_targets();
+  if (std::find(targets.begin(), targets.end(), function) == targets.end())
+    return fail(ErrorCode::kNotFound, fmt::format("this line does not call '{}'", function),
+                targets.empty() ? "it has no more calls that a step could enter"
+                                : did_you_mean(function, targets));
+  const Location line = core_->location(chip().pc());
+  const std::size_t level = core_->callers().size();
+  for (;;) {
+    auto pause = step(StepKind::kInto, StepUnit::kLine);
+    if (!pause || pause->cause != Pause::Cause::kStep) return pause;
+    const bool inside = core_->callers().size() > level;
+    if (inside && pause->where.function == function) return pause;
+    if (inside) {
+      pause = step(StepKind::kOut, StepUnit::kLine);
+      if (!pause || pause->cause != Pause::Cause::kStep) return pause;
+    }
+    if (pause->where.line != line.line || pause->where.file_index != line.file_index ||
+        core_->callers().size() != level)
+      return pause;
+  }
+}
 Result<Pause> Session::move_to(const std::string& place) { return core_->move_to(place); }
 Pause Session::reset() { return core_->reset(); }
 

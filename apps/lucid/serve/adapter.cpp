@@ -43,6 +43,7 @@ class AdapterWriter final : public Writer {
     inner_->end(result);
     take();
   }
+  void progress(const std::string& now) override { adapter_.search_goes_on(now); }
 
  private:
   void take() {
@@ -121,6 +122,7 @@ const std::vector<Adapter::Request>& Adapter::requests() {
       {"continue", &Adapter::continue_},
       {"next", &Adapter::next},
       {"stepIn", &Adapter::step_in},
+      {"stepInTargets", &Adapter::step_in_targets},
       {"stepOut", &Adapter::step_out},
       {"stepBack", &Adapter::step_back},
       {"reverseContinue", &Adapter::reverse_continue},
@@ -136,7 +138,7 @@ const std::vector<Adapter::Request>& Adapter::requests() {
       {"modules", &Adapter::modules, true, true},
       {"disconnect", &Adapter::disconnect, false, true},
       {"terminate", &Adapter::disconnect, false, true},
-      {"cancel", &Adapter::nothing, false, true},
+      {"cancel", &Adapter::nothing, false, true},  // done where it is received
   };
   return kRequests;
 }
@@ -150,10 +152,18 @@ void Adapter::receive(std::string message) {
   std::string command;
   if (parsed.is_object() && parsed.contains("command") && parsed["command"].is_string())
     command = parsed["command"].get<std::string>();
+  const Json arguments =
+      parsed.is_object() && parsed.contains("arguments") && parsed["arguments"].is_object()
+          ? parsed["arguments"]
+          : Json::object();
+  const bool cancels = command == "cancel";
   const std::lock_guard<std::mutex> lock(mutex_);
+  if (cancels && arguments.contains("requestId") && arguments["requestId"].is_number_integer())
+    cancelled_.insert(arguments["requestId"].get<std::int64_t>());
   waiting_.push_back(std::move(message));
   arrived_.notify_one();
   if (running_ == nullptr) return;
+  if (cancels && arguments.contains("progressId")) running_->request_pause();
   running_->post([this] { handle_waiting(); });
   if (command == "pause" || command == "disconnect" || command == "terminate")
     running_->request_pause();
@@ -207,6 +217,12 @@ void Adapter::handle(const std::string& message) {
   const Json arguments = request.contains("arguments") && request["arguments"].is_object()
                              ? request["arguments"]
                              : Json::object();
+  {
+    const std::lock_guard<std::mutex> lock(mutex_);
+    if (cancelled_.erase(request["seq"].get<std::int64_t>()) != 0)
+      return refuse(request, "cancelled");
+    if (command == "cancel") cancelled_.clear();  // what was waiting before it is done
+  }
   try {
     respond(request, (this->*known->handle)(arguments));
   } catch (const Refusal& refusal) {
@@ -258,6 +274,7 @@ Json Adapter::initialize(const Json& a) {
   columns_from_1_ = a.value("columnsStartAt1", true);
   invalidated_ = a.value("supportsInvalidatedEvent", false);
   memory_events_ = a.value("supportsMemoryEvent", false);
+  progress_ = a.value("supportsProgressReporting", false);
   Json filters = Json::array();
   const Session any(*Chip::make({}));
   for (const Session::Fault& fault : any.faults())
@@ -269,6 +286,8 @@ Json Adapter::initialize(const Json& a) {
                           "supportsHitConditionalBreakpoints",
                           "supportsEvaluateForHovers",
                           "supportsStepBack",
+                          "supportsStepInTargetsRequest",
+                          "supportsCancelRequest",
                           "supportsSetVariable",
                           "supportsGotoTargetsRequest",
                           "supportsCompletionsRequest",
@@ -374,15 +393,39 @@ void Adapter::move(const std::string& line) {
     running_ = &session();
     if (!waiting_.empty()) running_->post([this] { handle_waiting(); });
   }
+  search_ = {};
+  if (progress_ && line.rfind("back", 0) == 0) search_.line = line;
+  search_.began = std::chrono::steady_clock::now();
   const auto done = console_.execute(line);
   {
     const std::lock_guard<std::mutex> lock(mutex_);
     running_ = nullptr;
   }
+  if (search_.told) event("progressEnd", {{"progressId", search_.id()}});
+  search_ = {};
   console_.forget_interrupt();
   if (finished_) return;
   if (!done) output("important", done.error().text() + "\n");
   stopped(session().pause(), done ? nullptr : "pause");
+}
+
+/// The past is gone through: what takes longer than a second is told, and can be cancelled.
+void Adapter::search_goes_on(const std::string& now) {
+  using namespace std::chrono_literals;
+  if (search_.line.empty()) return;
+  const auto clock = std::chrono::steady_clock::now();
+  if (clock - search_.began < (search_.told ? 500ms : 1000ms)) return;
+  search_.began = clock;
+  if (!search_.told) {
+    search_.number = ++searches_;
+    event("progressStart", {{"progressId", search_.id()},
+                            {"title", search_.line},
+                            {"cancellable", true},
+                            {"message", now}});
+  } else {
+    event("progressUpdate", {{"progressId", search_.id()}, {"message", now}});
+  }
+  search_.told = true;
 }
 
 void Adapter::stopped(const Pause& pause, const char* reason) {
@@ -419,7 +462,24 @@ Json Adapter::step(const Json& a, StepKind kind, bool backwards) {
 }
 
 Json Adapter::next(const Json& a) { return step(a, StepKind::kOver, false); }
-Json Adapter::step_in(const Json& a) { return step(a, StepKind::kInto, false); }
+Json Adapter::step_in(const Json& a) {
+  if (!a.contains("targetId")) return step(a, StepKind::kInto, false);
+  only_own(static_cast<unsigned>(whole(a, "threadId", 0, INT32_MAX, 1)));
+  const auto targets = session().step_targets();
+  const auto target = static_cast<std::size_t>(whole(a, "targetId", 0, INT32_MAX));
+  if (target >= targets.size()) throw Refusal("this call is not of the line at hand");
+  then([this, line = "step into call " + targets[target]] { move(line); });
+  return nullptr;
+}
+Json Adapter::step_in_targets(const Json& a) {
+  Json out = Json::array();
+  const auto levels = session().callers();
+  // A step begins at the innermost call.
+  if (thread_of_frame(a) == 1 && !levels.empty() && level_of_frame(a) == levels.back().level)
+    for (const std::string& name : session().step_targets())
+      out.push_back({{"id", out.size()}, {"label", name}});
+  return {{"targets", out}};
+}
 Json Adapter::step_out(const Json& a) { return step(a, StepKind::kOut, false); }
 Json Adapter::step_back(const Json& a) { return step(a, StepKind::kOver, true); }
 Json Adapter::reverse_continue(const Json& /*a*/) {

@@ -6,6 +6,7 @@
 #define LUCID_APP_SERVE_ADAPTER_H
 
 #include <atomic>
+#include <chrono>
 #include <condition_variable>
 #include <deque>
 #include <functional>
@@ -13,6 +14,7 @@
 #include <memory>
 #include <mutex>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -119,6 +121,7 @@ class Adapter {
   Json continue_(const Json& a);
   Json next(const Json& a);
   Json step_in(const Json& a);
+  Json step_in_targets(const Json& a);
   Json step_out(const Json& a);
   Json step_back(const Json& a);
   Json reverse_continue(const Json& a);
@@ -143,6 +146,7 @@ class Adapter {
   /// Carries out a command that moves, and tells where the program stands then.
   void move(const std::string& line);
   void stopped(const Pause& pause, const char* reason);
+  void search_goes_on(const std::string& now);
   void changed(bool memory);
   Json set(const std::string& group,
            const std::vector<std::pair<std::string, BreakpointSpec>>& wanted);
@@ -182,13 +186,25 @@ class Adapter {
   std::map<unsigned, std::string> told_;  ///< breakpoints as the client knows them
   bool lines_from_1_ = true, columns_from_1_ = true;
   bool invalidated_ = false, memory_events_ = false;  ///< the client knows these events
+  /// A way back through the past that takes its time.
+  struct Search {
+    std::string line;
+    std::chrono::steady_clock::time_point began;  ///< or was told of last
+    unsigned number = 0;
+    bool told = false;
+    [[nodiscard]] std::string id() const { return "search " + std::to_string(number); }
+  };
+  Search search_;
+  unsigned searches_ = 0;
+  bool progress_ = false;  ///< the client shows it
   bool stop_on_entry_ = true, configured_ = false, finished_ = false;
 
   std::mutex mutex_;  ///< of what follows
   std::condition_variable arrived_;
   std::deque<std::string> waiting_;
   bool closed_ = false;
-  Session* running_ = nullptr;  ///< while its program moves
+  std::set<std::int64_t> cancelled_;  ///< requests, by number
+  Session* running_ = nullptr;        ///< while its program moves
 };
 
 }  // namespace lucid::app
