@@ -13,7 +13,7 @@
 namespace lucid {
 
 /// What came of an expectation.
-struct Expectation {
+struct LUCID_API Expectation {
   bool held = false;
   std::string expected;  ///< as people write it: `seconds == 4 within 2 s`
   std::string instead;   ///< what was there; empty if it held

@@ -629,6 +629,15 @@ bool any_local(const Node& node) {
   return false;
 }
 
+bool any_that_moves(const Node& node) {
+  if (node.kind == NodeKind::kLocal || node.kind == NodeKind::kElsewhere ||
+      node.kind == NodeKind::kMeasure || node.kind == NodeKind::kWithin)
+    return true;
+  for (const Node* child : {node.a.get(), node.b.get(), node.c.get()})
+    if (child != nullptr && any_that_moves(*child)) return true;
+  return false;
+}
+
 bool collect_parts(const Node& node, const Scope& scope, std::vector<Operand>& out) {
   switch (node.kind) {
     case NodeKind::kConstant: return true;
@@ -698,6 +707,7 @@ bool Expression::names_variable() const {
 }
 
 bool Expression::uses_locals() const { return any_local(*root_); }
+bool Expression::keeps_its_meaning() const { return !any_that_moves(*root_); }
 
 namespace {
 

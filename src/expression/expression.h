@@ -66,6 +66,9 @@ class Expression {
   bool parts(const Scope& scope, std::vector<Operand>& out) const;
   /// Locals of the scope's call level, that is; not those of a function that it names.
   [[nodiscard]] bool uses_locals() const;
+  /// Does it mean the same wherever its file and function are the current ones? Not if it names
+  /// locals, other chips or what is measured.
+  [[nodiscard]] bool keeps_its_meaning() const;
   /// The call level that the first of its locals belongs to; nullopt without any, or if their
   /// function is not being called.
   [[nodiscard]] std::optional<unsigned> local_level(const Scope& scope) const;

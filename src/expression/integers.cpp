@@ -318,7 +318,8 @@ class Postfix {
   void leaf(const Node::Quick& quick) {
     const Place& place = quick.place;
     const unsigned bits = 8 * place.bytes;
-    if (place.kind != Place::Kind::kMemory || (bits != 8 && bits != 16 && bits != 32) ||
+    if (place.kind != Place::Kind::kMemory || place.address.space != Space::kData ||
+        (bits != 8 && bits != 16 && bits != 32) ||
         machine_.plain_bytes(place.address, place.bytes) == nullptr) {
       possible_ = false;
       return;

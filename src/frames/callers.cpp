@@ -392,10 +392,8 @@ class Unwinder {
     if (target_.is_handler_name(function.symbol())) return true;
     if (convention_.interrupted_dwarf >= 0 && ends_interrupt(function)) return true;
     if (vectors_end_ == 0) return false;
-    const auto& vectors = machine_.info().vectors;
-    return std::any_of(vectors.begin(), vectors.end(), [&](const InterruptVector& vector) {
-      return vector.address != 0 && is_handler_of(machine_, function, vector);
-    });
+    const auto& behind = flows_.behind_vectors(machine_);
+    return std::find(behind.begin(), behind.end(), function.begin) != behind.end();
   }
 
   [[nodiscard]] bool ends_interrupt(const Function& function) const {

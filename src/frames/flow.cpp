@@ -303,6 +303,25 @@ const FlowGraph& Flows::of(const Program& program, const machine::Machine& machi
   return *graph;
 }
 
+const std::vector<std::uint32_t>& Flows::behind_vectors(const machine::Machine& machine) {
+  constexpr std::uint32_t kLongest = 4;  // bytes of a jump
+  std::uint32_t end = 0;
+  for (const InterruptVector& v : machine.info().vectors) end = std::max(end, v.address + kLongest);
+  const std::uint8_t* now = machine.plain_bytes({Space::kCode, 0}, end);
+  if (now != nullptr && vectors_.size() == end && std::equal(vectors_.begin(), vectors_.end(), now))
+    return behind_vectors_;
+  vectors_.clear();
+  if (now != nullptr) vectors_.assign(now, now + end);
+  behind_vectors_.clear();
+  for (const InterruptVector& vector : machine.info().vectors) {
+    if (vector.address == 0) continue;
+    const Instruction jump = machine.instruction_at(vector.address, false);
+    if (jump.flow == Flow::kJump && jump.target.value_or(0) != 0)
+      behind_vectors_.push_back(*jump.target);
+  }
+  return behind_vectors_;
+}
+
 /// Small functions are looked into: those that end a program are.
 bool Flows::returns(const Program& program, const machine::Machine& machine,
                     std::uint32_t address) {

@@ -79,6 +79,8 @@ class Flows {
   /// The registers among those for arguments that a function reads before it writes them.
   std::uint64_t live_at_entry(const Program& program, const machine::Machine& machine,
                               const Function& function, unsigned depth = 0);
+  /// Where the jumps of the vectors but the first lead.
+  const std::vector<std::uint32_t>& behind_vectors(const machine::Machine& machine);
   void forget();
   Flows();
   ~Flows();
@@ -95,6 +97,8 @@ class Flows {
   std::map<std::uint32_t, std::unique_ptr<const LineFlow>> lines_;
   std::map<std::uint32_t, std::uint64_t> live_;
   std::map<std::uint32_t, bool> returns_;
+  std::vector<std::uint8_t> vectors_;  ///< their bytes
+  std::vector<std::uint32_t> behind_vectors_;
   unsigned depth_ = 0;                    ///< of functions asked for by functions
   std::vector<FlowGraph::Leave> leaves_;  ///< of all functions without lines
 };

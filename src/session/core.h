@@ -11,6 +11,7 @@
 #include <memory>
 #include <mutex>
 #include <set>
+#include <tuple>
 
 #include "expression/expression.h"
 #include "frames/callers.h"
@@ -53,6 +54,17 @@ class Session::Core final : private machine::MarkListener {
   // Watches
   Result<WatchView> watch(const std::string& expression, const std::string& format);
   void look_at_watches();
+  struct WatchMeaning {
+    std::shared_ptr<const expression::Expression> expression;  ///< null: there is a problem
+    Error problem;
+    std::string which;
+    Format format;
+    bool stays = false;  ///< wherever its file and function are the current ones
+  };
+  const WatchMeaning& meaning_of(const WatchView& w, const frames::Scope& now);
+  /// By watch, file and function.
+  std::map<std::tuple<unsigned, std::optional<unsigned>, const Function*>, WatchMeaning>
+      watch_meanings_;
 
   // Moving
   Pause go(machine::RunRequest request, Pause::Cause at_end);

@@ -399,40 +399,72 @@ Result<WatchView> Session::Core::watch(const std::string& expression, const std:
   return watched_.back();
 }
 
+/// What a watch means where the execution is: from the last time, if that was in the same file and
+/// function.
+const Session::Core::WatchMeaning& Session::Core::meaning_of(const WatchView& w,
+                                                             const frames::Scope& now) {
+  constexpr std::size_t kMost = 10'000;
+  if (watch_meanings_.size() > kMost) watch_meanings_.clear();
+  const std::uint32_t here = frames::names_address(now);
+  const auto line = program_.line_at(here);
+  const std::optional<unsigned> file = line ? std::optional<unsigned>(line->file) : std::nullopt;
+  const Function* function = program_.function_at(here);
+  WatchMeaning& known = watch_meanings_[{w.id, file, function}];
+  if (known.stays) return known;
+  auto expression = expression::Expression::parse(w.expression, now);
+  known = {};
+  known.format = parse_format(w.format).value_or(Format{});
+  if (!expression) {
+    known.problem = expression.error();
+    return known;
+  }
+  known.expression = std::make_shared<const expression::Expression>(std::move(*expression));
+  known.which = which(w.expression, now);
+  known.stays = now.globals_only && known.expression->keeps_its_meaning();
+  return known;
+}
+
 /// Works every watch out; what was there becomes what it was before. A watch keeps the variable
 /// that it was made for.
 void Session::Core::look_at_watches() {
+  if (watched_.empty()) return;
+  const Picoseconds time = to_time(machine().ticks(), machine().info().clock_hz);
+  const Location here = location(machine().pc());
+  frames::Scope now = scope();
+  const std::string function = function_here(now);
   for (WatchView& w : watched_) {
     w.before = w.problem.empty() ? w.value : "";
-    frames::Scope now = scope();
     const bool bound = bound_watches_.count(w.id) != 0;
-    if (bound && !w.function.empty() && function_here(now) != w.function) {
+    if (bound && !w.function.empty() && function != w.function) {
       w.problem = fmt::format("not in scope here, but in {}", w.function);
       w.unknown = Unknown::kNotInScope;
       continue;
     }
     now.globals_only = bound && w.function.empty();
-    const auto expression = expression::Expression::parse(w.expression, now);
-    const auto operand = expression ? expression->evaluate(now)
-                                    : Result<expression::Operand>(fail(expression.error()));
-    if (expression && !bound) {
-      bound_watches_.insert(w.id);
-      if (expression->uses_locals()) w.function = function_here(now);
+    const WatchMeaning& meaning = meaning_of(w, now);
+    const auto operand = meaning.expression != nullptr
+                             ? meaning.expression->evaluate(now)
+                             : Result<expression::Operand>(fail(meaning.problem));
+    if (meaning.expression != nullptr) {
+      if (!bound) {
+        bound_watches_.insert(w.id);
+        if (meaning.expression->uses_locals()) w.function = function;
+      }
+      w.which = meaning.which;
     }
-    if (expression) w.which = which(w.expression, now);
     if (operand && operand->value.past_end) w.which = "past the end of the array";
     if (!operand) {
-      const bool local = !expression && program_.has_local(first_name(w.expression));
+      const bool local =
+          meaning.expression == nullptr && program_.has_local(first_name(w.expression));
       w.problem = local ? "not in scope here" : operand.error().what;
       w.unknown = local ? Unknown::kNotInScope : operand.error().unknown;
       continue;
     }
-    const auto format = parse_format(w.format);
-    w.value = expression::written(*operand, format ? *format : Format{}, now);
+    w.value = expression::written(*operand, meaning.format, now);
     w.problem.clear();
     w.unknown = Unknown::kNone;
-    w.known_at = to_time(machine().ticks(), machine().info().clock_hz);
-    w.known_in = location(machine().pc());
+    w.known_at = time;
+    w.known_in = here;
   }
 }
 

@@ -43,6 +43,7 @@ Result<std::vector<std::string>> Session::Core::open(const std::string& path) {
 void Session::Core::take(const Image& image, const std::string& path,
                          std::vector<std::string>& warnings) {
   timeline_.begin();
+  watch_meanings_.clear();
   program_ = named(Program::read(image));
   flows_.forget();
   stack_switches_.reset();

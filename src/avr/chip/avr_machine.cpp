@@ -370,6 +370,12 @@ std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
 }
 
 const std::uint8_t* AvrMachine::plain_bytes(Address address, unsigned bytes) const {
+  constexpr u32 kPage = machine::PagedMemory::kPageBytes;
+  if (address.space == Space::kCode)
+    return address.offset % kPage + u64{bytes} <= kPage &&
+                   address.offset + u64{bytes} <= fabric_->device.flash
+               ? world_.flash.page_of(address.offset) + address.offset % kPage
+               : nullptr;
   const bool ram = address.space == Space::kData && address.offset >= fabric_->device.ram_begin &&
                    address.offset + u64{bytes} <= fabric_->device.ram_end;
   return ram ? world_.data.data() + address.offset : nullptr;
