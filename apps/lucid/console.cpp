@@ -396,9 +396,7 @@ Result<void> Console::stand(const Pause& come_to) {
                  session_->disassembly("here", pause.cause == Pause::Cause::kReady ? 2 : 8)) {
     standing.disassembly = *rows;
   }
-  if (pause.cycles_since != 0)
-    for (VariableView& v : session_->globals())
-      if (v.value != v.before) standing.changed.push_back(std::move(v));
+  if (pause.cycles_since != 0) standing.changed = session_->changed();
   standing.watches = session_->watches();
   if (const std::uint64_t bytes = std::exchange(not_sent_, 0); bytes != 0)
     show(Warning{fmt::format("{} byte{} that {} been sent before {} not sent again", bytes,

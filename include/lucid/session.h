@@ -453,6 +453,8 @@ class LUCID_API Session {
                                                            std::uint64_t count = 100) const;
   [[nodiscard]] TimeView time() const;
   [[nodiscard]] std::vector<VariableView> globals(const std::string& like = {}) const;
+  /// Of globals(), those that have another value than at the last pause.
+  [[nodiscard]] std::vector<VariableView> changed() const;
   [[nodiscard]] Result<Explanation> explain(const std::string& place = "here") const;
   /// What `start`, the last word of a command, may go on to: names in the program and the chip,
   /// members of the object before a `.` or `->`. Case does not matter, but what fits it comes

@@ -151,6 +151,9 @@ class Session::Core final : private machine::MarkListener {
   void name_addresses(Explanation& explanation) const;
   [[nodiscard]] Program named(const Program& program) const;
   [[nodiscard]] std::vector<VariableView> variables() const;
+  [[nodiscard]] std::vector<VariableView> globals(const std::string& like, bool changed) const;
+  [[nodiscard]] bool tells_of_others(unsigned type) const;
+  [[nodiscard]] bool is_as_before(const Variable& v) const;
   [[nodiscard]] std::uint64_t count_children(unsigned type) const;
   [[nodiscard]] Result<std::vector<VariableView>> children(const std::string& expression,
                                                            std::uint64_t begin,

@@ -399,6 +399,73 @@ Result<WatchView> Session::Core::watch(const std::string& expression, const std:
   return watched_.back();
 }
 
+/// Can its text be another though its bytes are the same? Pointers say where they lead.
+bool Session::Core::tells_of_others(unsigned type) const {
+  const Type& t = program_.types()[type];
+  switch (t.kind) {
+    case Type::Kind::kSigned:
+    case Type::Kind::kUnsigned:
+    case Type::Kind::kBool:
+    case Type::Kind::kChar:
+    case Type::Kind::kFloat:
+    case Type::Kind::kEnum: return false;
+    case Type::Kind::kArray: return t.bytes == 0 || tells_of_others(t.target);
+    case Type::Kind::kStruct:
+      return t.bytes == 0 ||
+             std::any_of(t.members.begin(), t.members.end(),
+                         [&](const Type::Member& m) { return tells_of_others(m.type); });
+    default: return true;
+  }
+}
+
+bool Session::Core::is_as_before(const Variable& v) const {
+  if (tells_of_others(v.type)) return false;
+  const std::uint32_t bytes = program_.types()[v.type].bytes;
+  const std::uint8_t* now = machine().plain_bytes(v.address, bytes);
+  const std::uint8_t* then = before_->plain_bytes(v.address, bytes);
+  if (now != nullptr && then != nullptr) return std::equal(now, now + bytes, then);
+  for (std::uint32_t i = 0; i < bytes; ++i) {
+    const Address at{v.address.space, v.address.offset + i};
+    if (machine().peek(at) != before_->peek(at)) return false;
+  }
+  return true;
+}
+
+std::vector<VariableView> Session::Core::globals(const std::string& like, bool changed) const {
+  std::vector<VariableView> out;
+  const frames::Scope now = scope();
+  const frames::Scope then{program_, *before_, flows_, static_end_, 0, {}};
+  std::multiset<std::string> names;  // that can be seen here
+  for (const Variable& v : program_.variables()) {
+    if (v.name.find(like) == std::string::npos || (changed && is_as_before(v))) continue;
+    if (names.empty()) {
+      for (const Local* local : frames::locals_of(now)) names.insert(local->name);
+      for (const Variable& other : program_.variables()) names.insert(other.name);
+    }
+    VariableView view;
+    view.name = v.name;
+    view.type = program_.types()[v.type].name;
+    view.function = v.function;
+    view.file = program_.files()[v.file].name;
+    view.address = v.address;
+    const std::string text = v.name + " in " + (v.function.empty() ? view.file : v.function);
+    view.expression = text;
+    if (names.count(v.name) > 1) view.which = text.substr(v.name.size() + 1);
+    view.children = count_children(v.type);
+    if (auto expression = expression::Expression::parse(text, now)) {
+      const auto written = [&](const frames::Scope& scope) -> std::string {
+        auto operand = expression->evaluate(scope);
+        return operand ? expression::written(*operand, {}, scope)
+                       : "(" + operand.error().what + ")";
+      };
+      view.value = written(now);
+      view.before = written(then);
+    }
+    if (!changed || view.value != view.before) out.push_back(std::move(view));
+  }
+  return out;
+}
+
 /// What a watch means where the execution is: from the last time, if that was in the same file and
 /// function.
 const Session::Core::WatchMeaning& Session::Core::meaning_of(const WatchView& w,

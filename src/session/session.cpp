@@ -522,38 +522,9 @@ TimeView Session::time() const {
 }
 
 std::vector<VariableView> Session::globals(const std::string& like) const {
-  std::vector<VariableView> out;
-  const frames::Scope now = core_->scope();
-  const frames::Scope then{
-      core_->program_, *core_->before_, core_->flows_, core_->static_end_, 0, {}};
-  std::multiset<std::string> names;  // that can be seen here
-  for (const Local* local : frames::locals_of(now)) names.insert(local->name);
-  for (const Variable& v : core_->program_.variables()) names.insert(v.name);
-  for (const Variable& v : core_->program_.variables()) {
-    if (v.name.find(like) == std::string::npos) continue;
-    VariableView view;
-    view.name = v.name;
-    view.type = core_->program_.types()[v.type].name;
-    view.function = v.function;
-    view.file = core_->program_.files()[v.file].name;
-    view.address = v.address;
-    const std::string text = v.name + " in " + (v.function.empty() ? view.file : v.function);
-    view.expression = text;
-    if (names.count(v.name) > 1) view.which = text.substr(v.name.size() + 1);
-    view.children = core_->count_children(v.type);
-    if (auto expression = expression::Expression::parse(text, now)) {
-      const auto written = [&](const frames::Scope& scope) -> std::string {
-        auto operand = expression->evaluate(scope);
-        return operand ? expression::written(*operand, {}, scope)
-                       : "(" + operand.error().what + ")";
-      };
-      view.value = written(now);
-      view.before = written(then);
-    }
-    out.push_back(std::move(view));
-  }
-  return out;
+  return core_->globals(like, false);
 }
+std::vector<VariableView> Session::changed() const { return core_->globals({}, true); }
 
 Result<Explanation> Session::explain(const std::string& place) const {
   auto addresses = core_->resolve(place);
