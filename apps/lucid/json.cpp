@@ -188,8 +188,8 @@ struct JsonViews {
     for (const Expectations::Test& test : t.tests)
       out["tests"].push_back({{"name", test.name},
                               {"failures", test.failures},
-                              {"began", test.began.count},
-                              {"took", test.took.count}});
+                              {"picoseconds_began", test.began.count},
+                              {"picoseconds_took", test.took.count}});
     return out;
   }
   Json operator()(const Marks& m) const {
