@@ -10,7 +10,8 @@ using Group = Command::Group;
 const std::vector<ArgumentKind>& argument_kinds() {
   using Shape = ArgumentKind::Shape;
   static const std::vector<ArgumentKind> kKinds{
-      {"PLACE", Shape::kWord, "a line, function or address: 42, kiln.c:42, main, 0x1f4, here"},
+      {"PLACE", Shape::kWord,
+       "a line, function or address: 42, kiln.c:42, kiln.c:42:17 (column), main, 0x1f4, here"},
       {"WHERE", Shape::kWords, "a place, or a time: kiln.c:42, main, 12.5ms, 2 min 05.100 s"},
       {"MARK", Shape::kWord, "the name of a mark"},
       {"SIGNAL", Shape::kWords,

@@ -203,6 +203,10 @@ class LUCID_API Program {
   [[nodiscard]] std::vector<LineRange> lines_in(std::uint32_t begin, std::uint32_t end) const;
   /// Does the line table say that a statement of this line begins at the address?
   [[nodiscard]] bool has_statement(std::uint32_t address, unsigned file, unsigned line) const;
+  /// The columns of a line at which statements begin, each with the address of one; a column may be
+  /// there several times. Empty if the compiler does not say: GCC up to 7, STABS.
+  [[nodiscard]] std::vector<std::pair<unsigned, std::uint32_t>> columns_of(unsigned file,
+                                                                           unsigned line) const;
   /// The instructions of a line, by address; if it has none of its own, the places where it begins.
   [[nodiscard]] std::vector<LineRange> stretches_of(unsigned file, unsigned line) const;
   [[nodiscard]] const Function* function_at(std::uint32_t address) const;

@@ -419,7 +419,7 @@ class DwarfReader {
     for (std::size_t i = 0; i < count; ++i) {
       Dwarf_Line* line = dwarf_onesrcline(lines, i);
       Dwarf_Addr address = 0;
-      int number = 0;
+      int number = 0, column = 0;
       bool statement = false;
       bool ends = false;
       bool prologue_ends = false;
@@ -435,7 +435,8 @@ class DwarfReader {
       if (!live) continue;
       rows_.push_back({static_cast<std::uint32_t>(address),
                        file_index(dwarf_linesrc(line, nullptr, nullptr)),
-                       static_cast<unsigned>(number), statement, ends, prologue_ends});
+                       static_cast<unsigned>(number), statement, ends, prologue_ends,
+                       dwarf_linecol(line, &column) == 0 ? static_cast<unsigned>(column) : 0});
     }
   }
 

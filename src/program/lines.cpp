@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 // From the rows of a line table, as compilers write it, to ranges of instructions.
 #include <algorithm>
+#include <tuple>
 
 #include "program/program_data.h"
 
@@ -18,6 +19,18 @@ void finish_lines(std::vector<LineRow> rows, Program::Data& data) {
     auto& list = rows[i + 1].address == row.address ? data.points : data.ranges;
     list.push_back({row.address, rows[i + 1].address, row.file, row.line, row.statement});
   }
+  data.columns.clear();
+  for (const LineRow& row : rows)
+    if (row.statement && !row.ends && row.line != 0 && row.column != 0)
+      data.columns.push_back({row.file, row.line, row.column, row.address});
+  const auto key = [](const Program::Data::Column& c) {
+    return std::tie(c.file, c.line, c.column, c.address);
+  };
+  std::sort(data.columns.begin(), data.columns.end(),
+            [&](const auto& a, const auto& b) { return key(a) < key(b); });
+  data.columns.erase(std::unique(data.columns.begin(), data.columns.end(),
+                                 [&](const auto& a, const auto& b) { return key(a) == key(b); }),
+                     data.columns.end());
   for (SourceFile& file : data.files) file.lines_with_code.clear();
   for (const auto* list : {&data.ranges, &data.points})
     for (const LineRange& range : *list)

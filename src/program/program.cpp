@@ -174,6 +174,17 @@ bool Program::has_statement(std::uint32_t address, unsigned file, unsigned line)
   return false;
 }
 
+std::vector<std::pair<unsigned, std::uint32_t>> Program::columns_of(unsigned file,
+                                                                    unsigned line) const {
+  std::vector<std::pair<unsigned, std::uint32_t>> out;
+  auto it = std::partition_point(
+      data_->columns.begin(), data_->columns.end(),
+      [&](const Data::Column& c) { return c.file < file || (c.file == file && c.line < line); });
+  for (; it != data_->columns.end() && it->file == file && it->line == line; ++it)
+    out.emplace_back(it->column, it->address);
+  return out;
+}
+
 std::vector<LineRange> Program::stretches_of(unsigned file, unsigned line) const {
   std::vector<LineRange> out;
   const auto mine = [&](const LineRange& r) { return r.file == file && r.line == line; };

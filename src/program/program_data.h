@@ -38,6 +38,11 @@ struct Program::Data {
     std::int32_t data_factor = 1;
     std::vector<std::uint8_t> initial, program;
   };
+  struct Column {
+    unsigned file = 0, line = 0, column = 0;
+    std::uint32_t address = 0;
+  };
+  std::vector<Column> columns;  ///< of statements, in this order
   std::vector<Fde> fdes;
 };
 
@@ -52,6 +57,7 @@ struct LineRow {
   bool statement = true;
   bool ends = false;  ///< the address behind the last instruction of a sequence
   bool prologue_ends = false;
+  unsigned column = 0;  ///< 0: the compiler does not say
 };
 /// Makes ranges, points and bodies of them; the files' lines with code follow.
 void finish_lines(std::vector<LineRow> rows, Program::Data& data);

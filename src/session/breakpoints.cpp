@@ -93,6 +93,30 @@ std::string Session::Core::functions_like(const std::string& name) const {
   return did_you_mean(plain, names);
 }
 
+/// The first statement of a line at a column or behind it.
+Result<std::vector<frames::Arrival>> Session::Core::column_of(const std::vector<unsigned>& files,
+                                                              unsigned line,
+                                                              std::uint64_t column) const {
+  std::vector<frames::Arrival> out;
+  std::optional<unsigned> nearest;
+  std::set<unsigned> there;
+  for (const unsigned file : files)
+    for (const auto& [at, address] : program_.columns_of(file, line)) {
+      there.insert(at);
+      if (at < column || (nearest && at > *nearest)) continue;
+      if (nearest != at) out.clear();
+      nearest = at;
+      out.push_back({address, {}, {}, false});
+    }
+  if (!out.empty()) return out;
+  if (there.empty())
+    return fail(ErrorCode::kUnsupported, fmt::format("no columns are known of line {}", line),
+                "leave the column out; clang and newer GCC note them");
+  return fail(ErrorCode::kOutOfRange,
+              fmt::format("no statement of line {} begins at column {} or behind it", line, column),
+              fmt::format("there are {}", fmt::join(there, " ")));
+}
+
 Result<std::vector<frames::Arrival>> Session::Core::places(const std::string& place) const {
   using Addresses = std::vector<frames::Arrival>;
   if (place == "here") return Addresses{{machine().pc(), {}, {}, false}};
@@ -113,8 +137,14 @@ Result<std::vector<frames::Arrival>> Session::Core::places(const std::string& pl
   if (colon != std::string::npos && colon != 0 && place[colon - 1] == ':')
     colon = std::string::npos;
   std::string file_name = colon == std::string::npos ? "" : place.substr(0, colon);
-  const std::string line_text = colon == std::string::npos ? place : place.substr(colon + 1);
-  const auto line = base::parse_unsigned(line_text);
+  std::string line_text = colon == std::string::npos ? place : place.substr(colon + 1);
+  auto line = base::parse_unsigned(line_text);
+  std::optional<std::uint64_t> column;
+  if (const std::size_t before = file_name.rfind(':'); line && before != std::string::npos)
+    if (const auto first = base::parse_unsigned(std::string_view(file_name).substr(before + 1))) {
+      column = std::exchange(line, first);  // kiln.c:42:17
+      file_name.resize(before);
+    }
   if (!line) {
     if (colon != std::string::npos)
       return fail(ErrorCode::kUsage, fmt::format("'{}' is not a line number", line_text),
@@ -165,6 +195,7 @@ Result<std::vector<frames::Arrival>> Session::Core::places(const std::string& pl
     }
   }
   Addresses out;
+  if (column) return column_of(files, static_cast<unsigned>(*line), *column);
   std::vector<unsigned> near;
   for (const unsigned file : files) {
     const auto begins = arrivals(file, static_cast<unsigned>(*line));

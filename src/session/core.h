@@ -163,6 +163,9 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] Location location(std::uint32_t address) const;
   [[nodiscard]] Result<std::vector<std::uint32_t>> resolve(const std::string& place) const;
   [[nodiscard]] Result<std::vector<frames::Arrival>> places(const std::string& place) const;
+  [[nodiscard]] Result<std::vector<frames::Arrival>> column_of(const std::vector<unsigned>& files,
+                                                               unsigned line,
+                                                               std::uint64_t column) const;
   [[nodiscard]] std::vector<std::string> members_behind(const std::string& text) const;
   [[nodiscard]] std::string functions_like(const std::string& name) const;
   [[nodiscard]] std::vector<frames::Arrival> arrivals(unsigned file, unsigned line) const;

@@ -450,6 +450,7 @@ TEST_CASE("`go until` finds the very instruction, however it looks for it") {
     Session every = opened(image), now = opened(image);
     unsigned found = 0;
     for (const std::string look : kLook) {
+      if (test::kSanitized && random() % 5 != 0) continue;  // each takes its time there
       INFO(image << " " << look);
       const std::uint64_t cycles = random() % 20'000;
       for (Session* session : {&every, &now}) {
@@ -467,7 +468,7 @@ TEST_CASE("`go until` finds the very instruction, however it looks for it") {
       }
       CHECK(every.chip().hash() == now.chip().hash());
     }
-    CHECK(found > 10);
+    CHECK((test::kSanitized || found > 10));
   }
 }
 

@@ -150,6 +150,7 @@ class Adapter {
   void changed(bool memory);
   Json set(const std::string& group,
            const std::vector<std::pair<std::string, BreakpointSpec>>& wanted);
+  [[nodiscard]] std::set<unsigned> columns_of(unsigned file, unsigned line) const;
   Json breakpoint_json(const Breakpoint& point) const;
   void tell_breakpoints();
   [[nodiscard]] Json source_json(unsigned file) const;

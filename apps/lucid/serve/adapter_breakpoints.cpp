@@ -67,6 +67,10 @@ Json Adapter::breakpoint_json(const Breakpoint& point) const {
   if (!point.where.file.empty()) {
     out["source"] = source_json(point.where.file_index);
     out["line"] = point.where.line - (lines_from_1_ ? 0 : 1);
+    const std::string lined = fmt::format(":{}:", point.where.line);
+    if (const std::size_t at = point.spec.place.rfind(lined); at != std::string::npos)
+      if (const auto column = parse_number(point.spec.place.substr(at + lined.size())))
+        out["column"] = *column - (columns_from_1_ ? 0 : 1);
   }
   return out;
 }
@@ -151,6 +155,13 @@ Json Adapter::set_breakpoints(const Json& a) {
     try {
       BreakpointSpec spec = spec_of(one);
       spec.place = fmt::format("{}:{}", in.path, line);
+      // The line itself, unless it is one of its further statements.
+      const auto columns = columns_of(*file, line);
+      const auto column =
+          static_cast<unsigned>(whole(one, "column", 0, INT32_MAX, 0)) + (columns_from_1_ ? 0 : 1);
+      const auto at = columns.lower_bound(column);
+      if (one.contains("column") && at != columns.end() && at != columns.begin())
+        spec.place += fmt::format(":{}", *at);
       wanted.emplace_back("", std::move(spec));
     } catch (const Refusal& refusal) {
       wanted.emplace_back(refusal.why, BreakpointSpec{});
@@ -247,6 +258,13 @@ Json Adapter::set_exception_breakpoints(const Json& a) {
   return {{"breakpoints", out}};
 }
 
+std::set<unsigned> Adapter::columns_of(unsigned file, unsigned line) const {
+  std::set<unsigned> out;
+  for (const auto& [column, address] : session().program().columns_of(file, line))
+    out.insert(column);
+  return out;
+}
+
 Json Adapter::breakpoint_locations(const Json& a) {
   const auto file = file_of(a.at("source"));
   Json out = Json::array();
@@ -255,7 +273,12 @@ Json Adapter::breakpoint_locations(const Json& a) {
   const auto first = static_cast<unsigned>(whole(a, "line", 0, INT32_MAX)) + base;
   const auto last = static_cast<unsigned>(whole(a, "endLine", 0, INT32_MAX, first - base)) + base;
   for (const unsigned line : session().program().files()[*file].lines_with_code)
-    if (line >= first && line <= last) out.push_back({{"line", line - base}});
+    if (line >= first && line <= last) {
+      const auto columns = columns_of(*file, line);
+      if (columns.size() < 2) out.push_back({{"line", line - base}});
+      for (const unsigned column : columns.size() < 2 ? std::set<unsigned>{} : columns)
+        out.push_back({{"line", line - base}, {"column", column - (columns_from_1_ ? 0 : 1)}});
+    }
   return {{"breakpoints", out}};
 }
 
