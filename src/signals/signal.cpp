@@ -292,13 +292,15 @@ std::vector<Signal::Column> Signal::columns(std::uint64_t from, std::uint64_t to
   for (; ahead && (moments ? ahead->tick < from : ahead->tick <= from);
        ahead = samples.from_blocks())
     holds = *ahead;
+  std::uint64_t at_begin = 0;  // changes at the beginning of columns too narrow for a tick
   for (unsigned i = 0; i < count; ++i) {
     Column& column = out[i];
     const std::uint64_t begin = bound(i), end = bound(i + 1);
     for (; !moments && ahead && ahead->tick <= begin; ahead = samples.from_blocks()) {
       holds = *ahead;
-      ++column.changes;
+      ++at_begin;
     }
+    if (end > begin) column.changes += std::exchange(at_begin, 0);
     column.first = inside(begin) && !moments ? holds : Sample{begin, 0, State::kUnknown};
     if (!moments) take(column, column.first);
     for (; ahead && ahead->tick < end; ahead = samples.from_blocks()) {

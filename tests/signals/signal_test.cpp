@@ -181,8 +181,8 @@ TEST_CASE("columns are what lies in them", "[signal]") {
       };
       if (begin >= 10 && begin <= tick) take(signal.at(begin));
       if (end > begin) {
-        // A change at the very beginning belongs to it, but of the first column.
-        const std::uint64_t after = i == 0 ? begin : std::max<std::uint64_t>(begin, 1) - 1;
+        // A change at the very beginning belongs to it, but not one where all begins.
+        const std::uint64_t after = begin == from ? begin : std::max<std::uint64_t>(begin, 1) - 1;
         auto samples = signal.samples(after, end - 1);
         while (const auto s = samples.next())
           if (s->tick > after && s->tick >= 10) {
