@@ -159,7 +159,16 @@ Result<void> Console::do_expect(const Words& words) {
     show(Armed{expect.armed()});
     return {};
   }
-  if (!span) return decide(expect.that(text));
+  if (!span) {
+    auto decided = expect.that(text);
+    for (const auto& [word, form] : {std::pair{"heard", "expect heard USART0 \"ready\" within 2s"},
+                                     std::pair{"never", "expect never tx_head == 99"},
+                                     std::pair{"tests", "expect tests within 1s"}})
+      if (!decided && words_of(text).front() == word)
+        return fail(ErrorCode::kUsage, "`expect " + text + "` is not complete",
+                    std::string("such as: ") + form);
+    return decide(decided);
+  }
   return stand_decided(words.has("for") ? expect.throughout(text, *span)
                                         : expect.within(text, *span));
 }

@@ -66,8 +66,9 @@ class LUCID_API Expectations {
   // From here on, while the program is run by whatever means: judged by broken(), best after each
   // run. Going back before here takes them back with it.
 
-  /// It must not become true. It is a breakpoint of the session (`pause when`), whose number is the
-  /// result; 0: it was true already. Errors: those of Session::pause_at().
+  /// It must not become true, and be looked for all the time. It is a breakpoint of the session
+  /// (`pause when`), whose number is the result; 0: it was true already. Errors: those of
+  /// Session::pause_at().
   Result<unsigned> never(const std::string& expression);
   /// What becomes true, is sent or entered has to do so every so often: from each to the next takes
   /// as long as that, and the first comes in time. It is a trace of the session, so all that

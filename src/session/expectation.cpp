@@ -275,21 +275,31 @@ Result<void> Expectations::every(const std::string& signal, Picoseconds least, P
 
 std::optional<Expectations::Break> Expectations::break_of(const Armed& armed) const {
   if (armed.signal.empty()) {
+    const Picoseconds now = session_->chip().time();
     const std::vector<unsigned>& met = session_->pause().breakpoints;
-    if (armed.id != 0 && std::find(met.begin(), met.end(), armed.id) == met.end())
-      return std::nullopt;
-    return Break{session_->chip().time(), "it holds"};
+    if (armed.id == 0 || std::find(met.begin(), met.end(), armed.id) != met.end())
+      return Break{now, "it holds"};
+    const auto points = session_->breakpoints();
+    const bool watched = std::any_of(points.begin(), points.end(), [&](const Breakpoint& point) {
+      return point.id == armed.id && point.enabled && point.waits_because.empty();
+    });
+    if (watched && session_->all_breakpoints_on()) return std::nullopt;
+    return Break{
+        now, fmt::format("breakpoint {}, which looks for it, is off: it cannot be told", armed.id)};
   }
   const auto signal = session_->signal(armed.trace);
   if (!signal) return Break{session_->chip().time(), "nobody traces it any more"};
+  if (signal->discarded() != 0)
+    return Break{session_->chip().time(), "its trace had no room for all: it cannot be told"};
   std::optional<Picoseconds> last;
+  // A trace that has been cleared was judged up to there.
+  const Picoseconds from{std::max(armed.from.count, signal->time(signal->begin()).count)};
   const auto late = [&](Picoseconds now) {
-    return now.count > (last ? *last : armed.from).count + armed.most.count;
+    return now.count > last.value_or(from).count + armed.most.count;
   };
   const auto too_late = [&] {
-    return Break{{(last ? *last : armed.from).count + armed.most.count},
-                 last ? fmt::format("since {} nothing has come", to_text(*last))
-                      : std::string("nothing has come at all")};
+    return Break{{last.value_or(from).count + armed.most.count},
+                 fmt::format("since {} nothing has come", to_text(last.value_or(from)))};
   };
   bool was = true;
   bool first = true;
@@ -301,7 +311,7 @@ std::optional<Expectations::Break> Expectations::break_of(const Armed& armed) co
     was = is;
     first = false;
     const Picoseconds now = signal->time(sample->tick);
-    if (!comes || now.count < armed.from.count) continue;
+    if (!comes || now.count < from.count) continue;
     if (late(now)) return too_late();
     if (last && now.count - last->count < armed.least.count)
       return Break{now, fmt::format("after {} it came after {}", to_text(*last),

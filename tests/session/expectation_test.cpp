@@ -150,6 +150,31 @@ TEST_CASE("what must be so from here on breaks at its moment, once") {
     CHECK(machine.chip().time().count <= broke->time.count);
     CHECK(broke->time.count - machine.chip().time().count < 1'000'000);
   }
+  // What is not looked for has not held.
+  for (const auto& off : {+[](Session& s) { s.all_breakpoints(false); },
+                          +[](Session& s) { REQUIRE(s.enable(1, false)); },
+                          +[](Session& s) { REQUIRE(s.remove(1)); }}) {
+    Session machine = kiln();
+    Expectations blind(machine);
+    REQUIRE(blind.never("seconds == 9"));
+    machine.go_for(ms(1));
+    CHECK_FALSE(blind.broken());
+    off(machine);
+    machine.go_for(ms(1));
+    const auto broke = blind.broken();
+    REQUIRE(broke);
+    CHECK(broke->instead.find("cannot be told") != std::string::npos);
+  }
+  // A trace that is cleared has been judged.
+  Session cleared = kiln();
+  cleared.go_for(ms(5));
+  Expectations tick(cleared);
+  REQUIRE(tick.every("interrupt TIMER1_COMPA", {990'000'000}, {1'010'000'000}));
+  cleared.go_for(ms(20));
+  CHECK_FALSE(tick.broken());
+  cleared.clear_traces();
+  cleared.go_for(ms(20));
+  CHECK_FALSE(tick.broken());
   CHECK_FALSE(expect.every("pin.PB5", ms(2), ms(1)));
   CHECK_FALSE(expect.every("no such thing", ms(1), ms(2)));
   CHECK_FALSE(expect.never("1 +"));
