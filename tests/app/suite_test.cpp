@@ -236,18 +236,28 @@ TEST_CASE("tests on the target fail where the same tests fail on this machine") 
   };
   unsigned failed = 0;
   for (const char* mutant : kMutants)
-    for (const char* level : {"-O0", "-Og", "-Os", "-O2", "-Os -flto"}) {
+    for (const std::string level :
+         {"-O0", "-Og", "-Os", "-O2", "-Os -flto", "-O2 -mrelax", "clang -O0", "clang -O2"}) {
       INFO(mutant << " " << level);
       const std::string from = LUCID_KILN;
+      const std::string flags = " -std=c99 -I " + from + " -I " + from + "/.. " + from +
+                                "/tests/control_test.c control.c ";
+      const bool clang = level.rfind("clang", 0) == 0;
+      const bool relaxed = level.find("relax") != std::string::npos;  // moves code behind its lines
+      const std::string mcu = relaxed ? " -mmcu=atmega1284p" : " -mmcu=atmega328p";
+      const std::string cross =
+          clang ? level + " --target=avr -g -isystem /usr/lib/avr/include -c" + mcu + flags +
+                      "&& avr-gcc -o there.elf control_test.o control.o" + mcu
+                : "avr-gcc -gdwarf-4 " + level + mcu + " -o there.elf" + flags;
       const auto built =
           test::run("cd " + in + " && sed '" + mutant + "' " + from +
                     "/control.c > control.c && cc -w -o here " + "-I host -I " + from + " " + from +
-                    "/tests/control_test.c control.c && avr-gcc -gdwarf-4 " + level +
-                    " -mmcu=atmega328p -std=c99 -o there.elf -I " + from + " -I " + from + "/.. " +
-                    from + "/tests/control_test.c control.c && ./here");
+                    "/tests/control_test.c control.c && " + cross + " && ./here");
       REQUIRE(built.code == 0);
-      const auto played = test::run(
-          "cd " + in + " && " LUCID_PROGRAM " play t.loop --image there.elf --json --report r.xml");
+      const auto played = test::run("cd " + in +
+                                    " && " LUCID_PROGRAM
+                                    " play t.loop --image there.elf --json --report r.xml --chip " +
+                                    (relaxed ? "ATmega1284P" : "ATmega328P"));
       std::string lines;  // of failures, as the report has them
       const std::string report = test::read(in + "/r.xml");
       const std::string sign = "message=\"control_test.c:";
@@ -264,7 +274,17 @@ TEST_CASE("tests on the target fail where the same tests fail on this machine") 
         }
         lines += "\n";
       }
-      CHECK(lines == built.text);
+      if (relaxed)  // its line table is wrong: by the toolchain's own reader, too
+        CHECK(std::count(lines.begin(), lines.end(), '\n') ==
+              std::count(built.text.begin(), built.text.end(), '\n'));
+      else
+        CHECK(lines == built.text);
+      std::size_t cases = 0;  // each test once, in its order
+      for (const char* test : {"cold_kiln", "hot_kiln", "a_degree", "what_lasts", "a_reset"}) {
+        cases = report.find(std::string("<testcase name=\"") + test, cases + 1);
+        CHECK(cases != std::string::npos);
+      }
+      CHECK(report.find("<testsuites name=\"lucid\" tests=\"6\"") != std::string::npos);
       CHECK(played.code == (built.text.empty() ? 0 : 1));
       CHECK(has(played, built.text.empty() ? "held" : " of 5 failed"));
       failed += built.text.empty() ? 0 : 1;
