@@ -56,6 +56,13 @@ Result<void> read_clauses(const Words& words, BreakpointSpec& spec) {
     const Words::Item& next = items[i + 1];
     if (items[i].kind != nullptr || next.kind == nullptr) continue;
     const std::string_view kind = next.kind->name;
+    const bool again = kind == "TEXT"      ? !spec.log.empty()
+                       : kind == "COMMAND" ? !spec.then.empty()
+                       : kind == "N"       ? spec.rule != Rule::kAlways
+                                           : word == "if" && !spec.condition.empty();
+    if (again)
+      return fail(ErrorCode::kUsage, fmt::format("`{}` is there twice", word),
+                  "another breakpoint at the same place can have the other");
     if (kind == "EXPR" && word == "if") spec.condition = next.text;
     if (kind == "TEXT" || kind == "COMMAND") {
       auto text = unquoted(next.text);

@@ -634,9 +634,9 @@ const std::vector<Command>& commands() {
        Group::kScript,
        {"expect", "expect pause at PLACE [within TIME]", "expect pause fault [within TIME]",
         "expect heard PORT TEXT within TIME", "expect serial TEXT", "expect serial same as FILE",
-        "expect never EXPR", "expect SIGNAL every TIMES", "expect tests within TIME",
-        "expect EXPR same as FILE", "expect EXPR within TIME", "expect EXPR for TIME",
-        "expect EXPR"},
+        "expect serial PORT same as FILE", "expect never EXPR", "expect SIGNAL every TIMES",
+        "expect tests within TIME", "expect EXPR same as FILE", "expect EXPR within TIME",
+        "expect EXPR for TIME", "expect EXPR"},
        "say what must be so",
        "A script that is wrong about it fails. By itself it looks now. `within` and `for` run on, "
        "to "

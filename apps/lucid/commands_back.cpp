@@ -11,15 +11,7 @@ namespace lucid::app {
 
 Result<void> Console::stand_back(const Result<Pause>& pause) {
   if (!pause) return fail(pause.error());
-  const std::uint64_t sent = session_->bytes_sent();
-  while (!serial_parts_.empty() && serial_parts_.back().first >= sent) {
-    serial_.resize(serial_parts_.back().second);
-    serial_parts_.pop_back();
-  }
-  if (!serial_parts_.empty()) {
-    const auto [before, begin] = serial_parts_.back();
-    serial_.resize(std::min<std::size_t>(serial_.size(), begin + (sent - before)));
-  }
+  sent_.go_back(session_->bytes_sent());
   return stand(*pause);
 }
 

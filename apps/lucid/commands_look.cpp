@@ -223,7 +223,7 @@ Result<void> Console::do_show(const Words& words) {
   };
   for (const auto& [name, make] : kViews)
     if (name == what) show(make(*session_, words));
-  if (what == "serial") show(Serial{serial_});
+  if (what == "serial") show(Serial{sent_.text()});
   return {};
 }
 

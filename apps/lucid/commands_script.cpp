@@ -2,6 +2,7 @@
 // Commands that open, record and check.
 #include <fmt/format.h>
 
+#include <algorithm>
 #include <filesystem>
 #include <fstream>
 #include <iterator>
@@ -96,6 +97,17 @@ Result<void> Console::expect_same(const std::string& what, const std::string& no
   return decide(out);
 }
 
+Result<void> Console::expect_same_serial(const Words& words) {
+  const std::string port = words.text("PORT");
+  if (port.empty()) return expect_same("serial text", sent_.text(), file(words));
+  const auto& ports = session_->chip().info().serial_ports;
+  const auto found = std::find(ports.begin(), ports.end(), port);
+  if (found == ports.end())
+    return fail(ErrorCode::kNotFound, "there is no serial port '" + port + "'",
+                did_you_mean(port, ports));
+  return expect_same("text of " + *found, sent_.text_of(*found), file(words));
+}
+
 Result<void> Console::do_expect(const Words& words) {
   Expectations& expect = *expectations_of_;
   const std::string text = words.text("EXPR");
@@ -126,8 +138,7 @@ Result<void> Console::do_expect(const Words& words) {
     return {};
   }
   if (words.has("same"))
-    return words.has("serial") ? expect_same("serial text", serial_, file(words))
-                               : expect_same_value(text, file(words));
+    return words.has("serial") ? expect_same_serial(words) : expect_same_value(text, file(words));
   if (words.has("tests")) {
     const auto decided = expect.tests_hold(*span);
     tests_.insert(tests_.end(), expect.tests().begin(), expect.tests().end());
@@ -148,7 +159,7 @@ Result<void> Console::do_expect(const Words& words) {
   if (words.has("serial")) {
     const auto plain = unquoted(words.text("TEXT"));
     if (!plain) return fail(plain.error());
-    const bool sent = serial_.find(*plain) != std::string::npos;
+    const bool sent = sent_.text().find(*plain) != std::string::npos;
     return decide(Expectation{sent,
                               "serial " + words.text("TEXT"),
                               sent ? "" : "it was not sent",

@@ -75,8 +75,7 @@ Result<void> Console::open(const std::string& path) {
   expectations_of_ = std::make_unique<Expectations>(*session_);
   session_->set_limit(options_.limit);
   set_pace();
-  serial_.clear();
-  serial_parts_.clear();
+  sent_ = {};
   const std::string& core = image->core();
   if (!chip_is_known)
     warnings->push_back(
@@ -369,14 +368,10 @@ void Console::on_serial_again(const std::string& port, const std::string& bytes)
 
 void Console::hear(const std::string& port, const std::string& bytes) {
   const bool companion = port.find('.') != std::string::npos;
-  if (!companion) {
-    const std::uint64_t before =
-        session_ != nullptr ? session_->bytes_sent() - bytes.size() : serial_.size();
-    if (serial_parts_.empty() ||
-        before - serial_parts_.back().first != serial_.size() - serial_parts_.back().second)
-      serial_parts_.emplace_back(before, serial_.size());
-    serial_ += bytes;
-  }
+  if (!companion)
+    sent_.add(port,
+              session_ != nullptr ? session_->bytes_sent() - bytes.size() : sent_.text().size(),
+              bytes);
   if (session_ == nullptr) return;
   const auto& ports = session_->chip().info().serial_ports;
   writer_->serial(port, !ports.empty() && port == ports.front(), bytes);

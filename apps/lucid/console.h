@@ -19,6 +19,7 @@
 #include "lucid/measurement.h"
 #include "lucid/session.h"
 #include "serial_end.h"
+#include "serial_log.h"
 #include "table.h"
 #include "writer.h"
 
@@ -110,7 +111,7 @@ class Console final : public Listener {
     return std::exchange(writer_, std::move(writer));
   }
   /// All that serial ports have sent up to now.
-  [[nodiscard]] const std::string& sent() const { return serial_; }
+  [[nodiscard]] const SerialLog& sent() const { return sent_; }
   /// Has `screen` been said since the last time?
   bool take_wish_for_screen() { return std::exchange(wants_screen_, false); }
   /// Serial text that stands in an unfinished line is shown.
@@ -240,6 +241,7 @@ class Console final : public Listener {
   Result<void> stand_decided(const Result<Expectation>& expectation);
   Result<void> expect_same(const std::string& what, const std::string& now,
                            const std::string& path);
+  Result<void> expect_same_serial(const Words& words);
   Result<void> expect_same_value(const std::string& expression, const std::string& path);
   [[nodiscard]] std::string file(const Words& words, std::size_t index = 0) const;
   [[nodiscard]] std::string beside(const std::string& path) const;
@@ -253,9 +255,7 @@ class Console final : public Listener {
   std::string repeat_;
   std::map<unsigned, Table> tables_;          ///< by breakpoint
   std::map<std::string, std::string> short_;  ///< the user's own short words
-  std::string serial_;                        ///< all that was sent
-  /// Parts of `serial_`: how much had been sent by all ports before, and where it begins.
-  std::vector<std::pair<std::uint64_t, std::size_t>> serial_parts_;
+  SerialLog sent_;
   std::uint64_t not_sent_ = 0;  ///< bytes that who is attached has had before
   std::vector<std::string> stay_in_, run_through_;
   std::vector<std::unique_ptr<SerialEnd>> ends_;  ///< what listens to serial ports

@@ -80,7 +80,7 @@ CaseResult play_one(Console::Options console_options, const SuiteOptions& option
   out.expectations = console.expectations();
   out.tests = console.tests();
   out.output = text.str();
-  out.serial = last_lines(console.sent(), 10);
+  out.serial = last_lines(console.sent().text(), 10);
   Session* session = console.session();
   if (session != nullptr) {
     out.time = session->chip().time();

@@ -242,8 +242,8 @@ void check_truth(Desktop& d) {
     if (name == "traces")
       for (const Session::TraceView& t : session.traces())
         if (static_cast<int>(session.traces().size()) * 3 + 2 < area.rows) CHECK(has(text, t.name));
-    if (name == "serial" && !d.console.sent().empty()) {
-      std::string last = d.console.sent();
+    if (name == "serial" && !d.console.sent().text().empty()) {
+      std::string last = d.console.sent().text();
       while (!last.empty() && (last.back() == '\n' || last.back() == '\r')) last.pop_back();
       last = last.substr(last.rfind('\n') + 1);
       CHECK(has(text, last));
@@ -348,7 +348,7 @@ TEST_CASE("after a step nothing changes but what the session has changed") {
     for (unsigned n = 0; n < 6; ++n) {
       const Frame before = d.screen->frame();
       const auto pins = to_text(Pins{d.session().pins()}, Style(Palette::kNone, true, 200));
-      const std::string sent = d.console.sent();
+      const std::string sent = d.console.sent().text();
       const auto levels =
           to_text(Callers{d.session().callers(), 0, 0}, Style(Palette::kNone, true, 200));
       const auto points = d.session().breakpoints().front().passes;
@@ -358,7 +358,7 @@ TEST_CASE("after a step nothing changes but what the session has changed") {
         const bool same =
             (placed.pane == "pins" &&
              pins == to_text(Pins{d.session().pins()}, Style(Palette::kNone, true, 200))) ||
-            (placed.pane == "serial" && sent == d.console.sent()) ||
+            (placed.pane == "serial" && sent == d.console.sent().text()) ||
             (placed.pane == "callers" && levels == to_text(Callers{d.session().callers(), 0, 0},
                                                            Style(Palette::kNone, true, 200))) ||
             (placed.pane == "breakpoints" && points == d.session().breakpoints().front().passes);

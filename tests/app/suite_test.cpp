@@ -143,6 +143,7 @@ TEST_CASE("expectations in scripts: in time, for a while, from here on, the same
       {"expect never seconds == 9\nbreakpoints off\ngo for 1 ms", 1, "is off: it cannot be told"},
       {"expect seconds within 10", 2, "'10' is not a time"},
       {"expect heard USART7 \"x\" within 1ms", 3, "did you mean USART0?"},
+      {"expect serial USART7 same as none.txt", 3, "did you mean USART0?"},
       {"expect seconds same as none.txt", 3, "`lucid play --renew` writes what is there now"},
   };
   for (const Case& c : cases) {
@@ -159,9 +160,11 @@ TEST_CASE("expectations in scripts: in time, for a while, from here on, the same
   }
   // Written once, it is the same again, until something is another.
   const auto same = [&](const std::string& span, const char* options) {
-    test::write(in + "/same.loop", "go for " + span +
-                                       "\nexpect serial same as serial.txt\nexpect seconds; "
-                                       "window_start same as values.txt\n");
+    test::write(in + "/same.loop",
+                "go for " + span +
+                    "\nexpect serial same as serial.txt\nexpect serial USART0 same as "
+                    "serial.txt\nexpect seconds; "
+                    "window_start same as values.txt\n");
     return lucid("play " + in + "/same.loop --image " + kImages + "kiln-og.elf" + options);
   };
   CHECK(same("2500ms", " --renew").code == 0);
@@ -171,6 +174,22 @@ TEST_CASE("expectations in scripts: in time, for a while, from here on, the same
   CHECK(other.code == 1);
   CHECK(has(other, "line 4 is 'idle 3 s, set 0, is 200, heat 0"));
   std::filesystem::remove("same.moment");
+  // A program for a chip with two ports that sends 'A' by one, 'B' by the other, and stays.
+  test::write(in + "/two.hex",
+              ":1000000008E00093C1000093C90001E40093C6001A\n"
+              ":0800100002E40093CE00FFCFD3\n"
+              ":00000001FF\n");
+  test::write(in + "/a.txt", "A\n");
+  test::write(in + "/b.txt", "B\n");
+  test::write(in + "/two.loop",
+              "go for 2 ms\nexpect serial USART0 same as a.txt\nexpect serial USART1 same as "
+              "b.txt\nexpect serial USART1 same as a.txt\n");
+  const auto two = lucid("play " + in + "/two.loop --chip atmega1284p --image " + in + "/two.hex");
+  INFO(two.text);
+  CHECK(two.code == 1);
+  CHECK(has(two, "two.loop:4: expected text of USART1 same as"));
+  CHECK(has(two, "line 1 is 'B', and was 'A'"));
+  std::filesystem::remove("two.moment");
 }
 
 TEST_CASE("values at each pass are rows of a table, along the timeline") {

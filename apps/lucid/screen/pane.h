@@ -52,7 +52,7 @@ class Desk {
   virtual void show_memory(const std::string& area, std::uint32_t address) = 0;
   /// The lines that commands have written, and what serial ports have sent.
   [[nodiscard]] virtual const std::vector<Line>& log() const = 0;
-  [[nodiscard]] virtual std::string serial_text() const = 0;
+  [[nodiscard]] virtual std::string serial_text(const std::string& port) const = 0;
   [[nodiscard]] virtual Settings& settings() = 0;
   /// The commands of this and earlier sessions, the latest last.
   [[nodiscard]] virtual const std::vector<std::string>& history() const = 0;

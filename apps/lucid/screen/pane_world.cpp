@@ -185,15 +185,15 @@ class SerialPane final : public Pane {
   SerialPane() : Pane("serial") {}
   [[nodiscard]] Least least() const override { return {4, 24}; }
   std::string title(Desk& desk) override {
-    const auto& ports = desk.session().chip().info().serial_ports;
-    std::string out = ports.empty() ? "serial" : "serial: " + ports.front();
+    const std::string port = port_of(desk);
+    std::string out = port.empty() ? "serial" : "serial: " + port;
     if (raw_) out += ", all characters";
     if (typing_) out += ": typing";
     return out;
   }
   [[nodiscard]] const char* help() const override {
     return "What the firmware has sent. Bytes that are no printable characters are written as "
-           "\\x07; {view} shows the ends of lines, too.\n"
+           "\\x07; {view} shows the ends of lines, too, and the next port.\n"
            "Enter begins typing: a line is sent with Enter, with escapes such as \\x03 and \\n in "
            "it; Up and Down are the lines before. Tab changes what ends a line.";
   }
@@ -202,13 +202,13 @@ class SerialPane final : public Pane {
     utf8_ = desk.utf8();
     height_ = rows;
     lines_.clear();
-    const bool has_port = !desk.session().chip().info().serial_ports.empty();
+    const std::string port = port_of(desk);
     const int room = std::max(rows - 1, 1);
-    if (!has_port) {
+    if (port.empty()) {
       lines_.emplace_back().add(" this chip has no serial port", Look::kDim);
       return;
     }
-    std::vector<Line> all = wrapped(desk.serial_text(), columns);
+    std::vector<Line> all = wrapped(desk.serial_text(port), columns);
     most_ = std::max(static_cast<int>(all.size()) - room, 0);
     const int end = static_cast<int>(all.size()) - std::clamp(scroll_, 0, most_);
     for (int i = std::max(end - room, 0); i < end; ++i)
@@ -259,23 +259,31 @@ class SerialPane final : public Pane {
     return true;
   }
   void press(Desk& desk, int row, int /*column*/) override {
-    if (row + 1 == static_cast<int>(lines_.size()) &&
-        !desk.session().chip().info().serial_ports.empty())
-      typing_ = true;
+    if (row + 1 == static_cast<int>(lines_.size()) && !port_of(desk).empty()) typing_ = true;
   }
   void wheel(Desk& /*desk*/, int lines) override { scroll(-lines); }
   [[nodiscard]] bool typing() const override { return typing_; }
   void stop_typing() override { typing_ = false; }
-  void next_view(Desk& /*desk*/) override { raw_ = !raw_; }
+  void next_view(Desk& desk) override {
+    raw_ = !raw_;
+    if (!raw_) port_ = (port_ + 1) % std::max<std::size_t>(ports_of(desk).size(), 1);
+  }
 
  private:
+  static const std::vector<std::string>& ports_of(Desk& desk) {
+    return desk.session().chip().info().serial_ports;
+  }
+  /// The one that is shown and typed to; empty: the chip has none.
+  [[nodiscard]] std::string port_of(Desk& desk) const {
+    const auto& ports = ports_of(desk);
+    return ports.empty() ? "" : ports[std::min(port_, ports.size() - 1)];
+  }
   void scroll(int by) { scroll_ = std::clamp(std::clamp(scroll_, 0, most_) + by, 0, most_); }
   void send(Desk& desk) {
-    const auto& ports = desk.session().chip().info().serial_ports;
-    if (ports.empty()) return;
+    if (port_of(desk).empty()) return;
     std::string text;
     for (const char c : field_.text()) text += c == '"' ? std::string("\\\"") : std::string(1, c);
-    desk.command(fmt::format("feed {} \"{}{}\"", ports.front(), text, desk.settings().line_end));
+    desk.command(fmt::format("feed {} \"{}{}\"", port_of(desk), text, desk.settings().line_end));
     if (!field_.text().empty()) sent_.push_back(field_.text());
     at_ = sent_.size();
     field_.set("");
@@ -340,6 +348,7 @@ class SerialPane final : public Pane {
   std::size_t at_ = 0;
   std::optional<std::pair<int, int>> caret_;
   int scroll_ = 0, most_ = 0, height_ = 1;
+  std::size_t port_ = 0;  ///< of the chip's
   bool typing_ = false, raw_ = false, utf8_ = true;
 };
 

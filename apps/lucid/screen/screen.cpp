@@ -80,9 +80,9 @@ Arrangement& Screen::arrangement() {
 Pane& Screen::pane(const std::string& name) { return *panes_.at(name); }
 bool Screen::typing() const { return edit_ || panes_.at(in_use())->typing(); }
 
-std::string Screen::serial_text() const {
+std::string Screen::serial_text(const std::string& port) const {
   constexpr std::size_t kMost = 16384;
-  const std::string& all = console_.sent();
+  const std::string all = console_.sent().text_of(port);
   return all.size() > kMost ? all.substr(all.size() - kMost) : all;
 }
 

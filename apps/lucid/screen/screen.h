@@ -71,7 +71,7 @@ class Screen final : public Desk {
   void show_code(const std::string& place) override;
   void show_memory(const std::string& area, std::uint32_t address) override;
   [[nodiscard]] const std::vector<Line>& log() const override { return log_.lines; }
-  [[nodiscard]] std::string serial_text() const override;
+  [[nodiscard]] std::string serial_text(const std::string& port) const override;
   Settings& settings() override { return settings_; }
   void remember(const std::string& line) override { history_.add(line); }
   [[nodiscard]] const std::vector<std::string>& history() const override {

@@ -30,7 +30,8 @@ class AdapterWriter final : public Writer {
     // The client shows where the program stands by itself.
     if (std::get_if<Standing>(&reply) != nullptr) return;
     inner_->reply(reply);
-    take();
+    const auto* evaluated = std::get_if<Evaluated>(&reply);
+    take(evaluated != nullptr ? adapter_.hold_parts_of(evaluated->expression) : 0);
   }
   void error(const Error& error) override {
     inner_->error(error);
@@ -43,17 +44,20 @@ class AdapterWriter final : public Writer {
     inner_->end(result);
     take();
   }
-  void progress(const std::string& now) override { adapter_.search_goes_on(now); }
+  void progress(const std::string& now) override { adapter_.work_goes_on(now); }
 
  private:
-  void take() {
+  /// `holder`: of the parts of what is told.
+  void take(int holder = 0) {
     const std::string text = out_.str();
     out_.str("");
     if (text.empty()) return;
-    if (adapter_.capturing_)
+    if (adapter_.capturing_) {
       adapter_.captured_ += text;
-    else
-      adapter_.output("console", text);
+      adapter_.captured_holder_ = holder;
+    } else {
+      adapter_.output("console", text, holder);
+    }
   }
   Adapter& adapter_;
   std::ostringstream out_;
@@ -162,8 +166,8 @@ void Adapter::receive(std::string message) {
     cancelled_.insert(arguments["requestId"].get<std::int64_t>());
   waiting_.push_back(std::move(message));
   arrived_.notify_one();
+  if (cancels && arguments.contains("progressId") && at_work_ != nullptr) at_work_->request_pause();
   if (running_ == nullptr) return;
-  if (cancels && arguments.contains("progressId")) running_->request_pause();
   running_->post([this] { handle_waiting(); });
   if (command == "pause" || command == "disconnect" || command == "terminate")
     running_->request_pause();
@@ -262,8 +266,10 @@ void Adapter::event(const char* name, Json body) {
   send_(out.dump(-1, ' ', false, Json::error_handler_t::replace));
 }
 
-void Adapter::output(const char* category, const std::string& text) {
-  event("output", {{"category", category}, {"output", with_bytes_escaped(text)}});
+void Adapter::output(const char* category, const std::string& text, int holder) {
+  Json body{{"category", category}, {"output", with_bytes_escaped(text)}};
+  if (holder != 0) body["variablesReference"] = holder;
+  event("output", std::move(body));
 }
 
 // The beginning and the end
@@ -393,39 +399,53 @@ void Adapter::move(const std::string& line) {
     running_ = &session();
     if (!waiting_.empty()) running_->post([this] { handle_waiting(); });
   }
-  search_ = {};
-  if (progress_ && line.rfind("back", 0) == 0) search_.line = line;
-  search_.began = std::chrono::steady_clock::now();
-  const auto done = console_.execute(line);
+  const auto done = carry_out(line);
   {
     const std::lock_guard<std::mutex> lock(mutex_);
     running_ = nullptr;
   }
-  if (search_.told) event("progressEnd", {{"progressId", search_.id()}});
-  search_ = {};
   console_.forget_interrupt();
   if (finished_) return;
   if (!done) output("important", done.error().text() + "\n");
   stopped(session().pause(), done ? nullptr : "pause");
 }
 
-/// The past is gone through: what takes longer than a second is told, and can be cancelled.
-void Adapter::search_goes_on(const std::string& now) {
+Result<void> Adapter::carry_out(const std::string& line) {
+  {
+    const std::lock_guard<std::mutex> lock(mutex_);
+    at_work_ = &session();
+  }
+  work_ = {};
+  // A bare run has no end in sight: that it runs is all there is to tell.
+  if (progress_ && line != "go") work_.line = line;
+  work_.began = std::chrono::steady_clock::now();
+  auto done = console_.execute(line);
+  {
+    const std::lock_guard<std::mutex> lock(mutex_);
+    at_work_ = nullptr;
+  }
+  if (work_.told) event("progressEnd", {{"progressId", work_.id()}});
+  work_ = {};
+  return done;
+}
+
+/// What takes longer than a second is told, and can be cancelled.
+void Adapter::work_goes_on(const std::string& now) {
   using namespace std::chrono_literals;
-  if (search_.line.empty()) return;
+  if (work_.line.empty()) return;
   const auto clock = std::chrono::steady_clock::now();
-  if (clock - search_.began < (search_.told ? 500ms : 1000ms)) return;
-  search_.began = clock;
-  if (!search_.told) {
-    search_.number = ++searches_;
-    event("progressStart", {{"progressId", search_.id()},
-                            {"title", search_.line},
+  if (clock - work_.began < (work_.told ? 500ms : 1000ms)) return;
+  work_.began = clock;
+  if (!work_.told) {
+    work_.number = ++works_;
+    event("progressStart", {{"progressId", work_.id()},
+                            {"title", work_.line},
                             {"cancellable", true},
                             {"message", now}});
   } else {
-    event("progressUpdate", {{"progressId", search_.id()}, {"message", now}});
+    event("progressUpdate", {{"progressId", work_.id()}, {"message", now}});
   }
-  search_.told = true;
+  work_.told = true;
 }
 
 void Adapter::stopped(const Pause& pause, const char* reason) {

@@ -67,7 +67,8 @@ class Adapter {
     } kind = Kind::kLocals;
     unsigned level = 0;
     std::string name;     ///< a file, a peripheral, a register, an expression
-    unsigned thread = 1;  ///< which chip's: hold() sets it
+    unsigned thread = 1;  ///< which chip's; hold() sets this, and when it was
+    Picoseconds time{};
   };
   /// While it lives, one of the chips is looked at: the debugged one is thread 1, those beside it
   /// follow, each as a copy of what it is at this pause.
@@ -95,7 +96,8 @@ class Adapter {
   void respond(const Json& request, Json body);
   void refuse(const Json& request, const std::string& why);
   void event(const char* name, Json body = Json::object());
-  void output(const char* category, const std::string& text);
+  /// `holder`: of the parts of what is written; 0: it has none.
+  void output(const char* category, const std::string& text, int holder = 0);
 
   // Requests, by their names; what they give is the response's body. They throw Refusal.
   Json initialize(const Json& a);
@@ -146,7 +148,8 @@ class Adapter {
   /// Carries out a command that moves, and tells where the program stands then.
   void move(const std::string& line);
   void stopped(const Pause& pause, const char* reason);
-  void search_goes_on(const std::string& now);
+  Result<void> carry_out(const std::string& line);
+  void work_goes_on(const std::string& now);
   void changed(bool memory);
   Json set(const std::string& group,
            const std::vector<std::pair<std::string, BreakpointSpec>>& wanted);
@@ -161,6 +164,9 @@ class Adapter {
   [[nodiscard]] std::vector<Json> held(const Holder& holder, std::uint64_t from,
                                        std::uint64_t count, bool hex);
   int hold(Holder holder);
+  /// 0: it has no parts.
+  int hold_parts_of(const std::string& expression);
+  [[nodiscard]] const Holder& holder_of(const Json& a) const;
   void select(unsigned level);
   Result<void> let(const std::string& object, const std::string& value);
   [[nodiscard]] std::string reference(Address address) const;
@@ -171,7 +177,8 @@ class Adapter {
   [[nodiscard]] const Session& session() const { return const_cast<Adapter*>(this)->session(); }
 
   std::function<void(const std::string&)> send_;
-  std::string captured_;  ///< what a command answers, while it is carried out
+  std::string captured_;     ///< what a command answers, while it is carried out
+  int captured_holder_ = 0;  ///< of the parts of what it has told last
   bool capturing_ = false;
   Console console_;
   std::vector<std::function<void()>> after_;
@@ -187,16 +194,16 @@ class Adapter {
   std::map<unsigned, std::string> told_;  ///< breakpoints as the client knows them
   bool lines_from_1_ = true, columns_from_1_ = true;
   bool invalidated_ = false, memory_events_ = false;  ///< the client knows these events
-  /// A way back through the past that takes its time.
-  struct Search {
+  /// A command that takes its time.
+  struct Work {
     std::string line;
     std::chrono::steady_clock::time_point began;  ///< or was told of last
     unsigned number = 0;
     bool told = false;
-    [[nodiscard]] std::string id() const { return "search " + std::to_string(number); }
+    [[nodiscard]] std::string id() const { return "work " + std::to_string(number); }
   };
-  Search search_;
-  unsigned searches_ = 0;
+  Work work_;
+  unsigned works_ = 0;
   bool progress_ = false;  ///< the client shows it
   bool stop_on_entry_ = true, configured_ = false, finished_ = false;
 
@@ -206,6 +213,7 @@ class Adapter {
   bool closed_ = false;
   std::set<std::int64_t> cancelled_;  ///< requests, by number
   Session* running_ = nullptr;        ///< while its program moves
+  Session* at_work_ = nullptr;        ///< while a command is carried out
 };
 
 }  // namespace lucid::app

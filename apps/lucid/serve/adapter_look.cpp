@@ -90,8 +90,23 @@ void Adapter::select(unsigned level) {
 
 int Adapter::hold(Holder holder) {
   holder.thread = looking_at_;
+  holder.time = own().chip().time();
   holders_[next_holder_] = std::move(holder);
   return next_holder_++;
+}
+
+int Adapter::hold_parts_of(const std::string& expression) {
+  const auto parts = session().children(expression, 0, 1);
+  if (!parts || parts->empty()) return 0;
+  return hold({Holder::Kind::kChildren, session().level(), expression});
+}
+
+const Adapter::Holder& Adapter::holder_of(const Json& a) const {
+  const auto found = holders_.find(static_cast<int>(whole(a, "variablesReference", 0, INT32_MAX)));
+  // What is told on the way may be asked for when the program has gone on.
+  if (found == holders_.end() || found->second.time.count != own().chip().time().count)
+    throw Refusal("these variables are of an earlier pause");
+  return found->second;
 }
 
 // Threads, calls, sources -------------------------------------------------------------------------
@@ -334,9 +349,7 @@ std::vector<Json> Adapter::held(const Holder& holder, std::uint64_t from, std::u
 }
 
 Json Adapter::variables(const Json& a) {
-  const auto found = holders_.find(static_cast<int>(whole(a, "variablesReference", 0, INT32_MAX)));
-  if (found == holders_.end()) throw Refusal("these variables are of an earlier pause");
-  const Holder holder = found->second;
+  const Holder holder = holder_of(a);
   const Look look(*this, holder.thread);
   const bool as_hex = a.contains("format") && a["format"].value("hex", false);
   constexpr std::uint64_t kMost = 10'000;
@@ -354,9 +367,7 @@ Result<void> Adapter::let(const std::string& object, const std::string& value) {
 }
 
 Json Adapter::set_variable(const Json& a) {
-  const auto found = holders_.find(static_cast<int>(whole(a, "variablesReference", 0, INT32_MAX)));
-  if (found == holders_.end()) throw Refusal("these variables are of an earlier pause");
-  const Holder holder = found->second;
+  const Holder holder = holder_of(a);
   only_own(holder.thread);
   const auto name = a.at("name").get<std::string>();
   std::string object;
@@ -402,13 +413,14 @@ Json Adapter::evaluate(const Json& a) {
     }
     capturing_ = true;
     captured_.clear();
-    const auto done = console_.execute(text);
+    captured_holder_ = 0;
+    const auto done = carry_out(text);
     capturing_ = false;
     required(done);
     std::string result = std::exchange(captured_, {});
     while (!result.empty() && result.back() == '\n') result.pop_back();
     then([this] { changed(true); });
-    return {{"result", result}, {"variablesReference", 0}};
+    return {{"result", result}, {"variablesReference", captured_holder_}};
   }
   const Look look(*this, thread_of_frame(a));
   if (a.contains("frameId")) select(level_of_frame(a));
@@ -418,8 +430,7 @@ Json Adapter::evaluate(const Json& a) {
   Json out{{"result", value.text}, {"variablesReference", 0}};
   if (!value.type.empty()) out["type"] = value.type;
   if (value.address) out["memoryReference"] = reference(*value.address);
-  if (const auto parts = session().children(text, 0, 1); parts && !parts->empty())
-    out["variablesReference"] = hold({Holder::Kind::kChildren, session().level(), text});
+  out["variablesReference"] = hold_parts_of(text);
   return out;
 }
 
