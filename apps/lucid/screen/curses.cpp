@@ -214,7 +214,9 @@ class Curses final : public Terminal {
         short text = !many_ ? look.basic : dark ? look.dark : look.light;
         short behind = !many_ ? look.ground_basic : dark ? look.ground_dark : look.ground_light;
         if (behind == -1) behind = !many_ ? ground.basic : dark ? ground.dark : ground.light;
-        if (!many_ && behind == COLOR_BLUE && text == -1) text = COLOR_WHITE;
+        // The terminal may have another ground than was told: what has one of ours is read on it.
+        constexpr short kBright = 253, kBlack = 16;
+        if (text == -1 && behind != -1) text = !many_ ? COLOR_WHITE : dark ? kBright : kBlack;
         const std::pair both{text, behind};
         const auto known = std::find(pairs.begin(), pairs.end(), both);
         const auto number = static_cast<short>(known - pairs.begin());
