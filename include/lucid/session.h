@@ -34,8 +34,12 @@
 
 namespace lucid {
 
+struct CoverageView;
 struct Divergence;
 struct DivergenceOptions;
+struct InstructionCount;
+struct InterruptView;
+struct ProfileView;
 
 /// Where and when a breakpoint pauses. At a place a pass is counted when the condition holds and
 /// the marked instruction executes next: not when it is skipped, not when an interrupt is entered
@@ -393,6 +397,18 @@ class LUCID_API Session {
   /// Bytes of memory that all traces together may take; 64 MiB at first. The one that takes most
   /// forgets its oldest.
   void set_trace_bound(std::size_t bytes);
+
+  // Whole runs ------------------------------------------------------------------------------------
+
+  /// Counts from here on what executes, and how long interrupts wait; off: forgets it. A run takes
+  /// a little longer while it is on. Error: kUnsupported.
+  Result<void> survey(bool on);
+  [[nodiscard]] bool surveys() const;
+  /// What has been counted. Error of these: kUsage if nothing has.
+  [[nodiscard]] Result<std::vector<InstructionCount>> instruction_counts() const;
+  [[nodiscard]] Result<ProfileView> profile() const;
+  [[nodiscard]] Result<CoverageView> coverage() const;
+  [[nodiscard]] Result<std::vector<InterruptView>> interrupts() const;
 
   // Looking, without any effect
   // ---------------------------------------------------------------------

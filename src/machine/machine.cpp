@@ -85,6 +85,10 @@ PinLevel level_of(const PinState& pin) {
   return pin.level ? kHigh : kLow;
 }
 
+Result<void> Machine::count(bool /*on*/) {
+  return fail(ErrorCode::kUnsupported, "what is executed cannot be counted on " + info().name);
+}
+
 Result<void> Machine::listen(std::uint32_t kinds, RecordSink* sink) {
   if (kinds == 0 || sink == nullptr) return {};
   return fail(ErrorCode::kUnsupported, info().name + " does not tell what happens in it");

@@ -14,6 +14,7 @@
 #include <vector>
 
 #include "lucid/chip.h"
+#include "machine/counts.h"
 #include "machine/tap.h"
 #include "machine/target.h"
 #include "machine/wires.h"
@@ -163,6 +164,14 @@ class Machine {
   /// Has calls and returns told to who listens, from now on; that makes them slow. False: it
   /// cannot.
   virtual bool tell_calls(bool /*on*/) { return false; }
+  /// Counts what is executed from now on, and how long interrupts wait; off: forgets it all.
+  /// Error: kUnsupported.
+  virtual Result<void> count(bool on);
+  /// While on, what is executed does not count: it has been before. REQUIRES: when it is turned
+  /// off, the machine is where it was, or what has been counted before is of another future.
+  virtual void count_apart(bool /*on*/) {}
+  /// Nothing if it does not count.
+  [[nodiscard]] virtual std::optional<Counts> counts() const { return std::nullopt; }
   /// Makes a load of RAM that nothing has written since power-on a fault.
   virtual void check_unwritten(bool on) { (void)on; }
   /// A fault that is off is passed over: an access is completed, a word that is no instruction does

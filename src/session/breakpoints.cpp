@@ -591,7 +591,20 @@ bool Session::Core::settle(const Outcome& outcome) {
 }
 
 bool Session::Core::ends_run_at(std::uint32_t pc) {
-  if (!feeders_.empty()) note_feeder(pc);
+  if (pauses_at(pc)) return true;
+  executes(pc);
+  return false;
+}
+
+/// A marked instruction does. How it was come to is settled by then: whoever comes next has come
+/// by another way, though nothing is noted of it, such as a call.
+void Session::Core::executes(std::uint32_t pc) {
+  if (feeders_.empty()) return;
+  came_from_.erase(pc);
+  note_feeder(pc);
+}
+
+bool Session::Core::pauses_at(std::uint32_t pc) {
   const auto found =
       std::lower_bound(simple_.begin(), simple_.end(), pc,
                        [](const auto& row, std::uint32_t address) { return row.first < address; });

@@ -18,6 +18,7 @@
 #include "frames/passes.h"
 #include "lucid/divergence.h"
 #include "lucid/session.h"
+#include "lucid/survey.h"
 #include "machine/machine.h"
 #include "record/log.h"
 #include "record/recorder.h"
@@ -139,6 +140,13 @@ class Session::Core final : private machine::MarkListener {
   /// After an image has been loaded. Result: what cannot be traced any more, in words.
   std::vector<std::string> trace_again();
   record::Recorder recorder_;
+
+  // Whole runs: survey.cpp.
+  [[nodiscard]] Result<machine::Counts> counts() const;
+  [[nodiscard]] Result<std::vector<InstructionCount>> instruction_counts() const;
+  [[nodiscard]] Result<ProfileView> profile() const;
+  [[nodiscard]] Result<CoverageView> coverage() const;
+  [[nodiscard]] Result<std::vector<InterruptView>> interrupts() const;
 
   // Looking
   [[nodiscard]] frames::Scope scope() const {
@@ -360,6 +368,8 @@ class Session::Core final : private machine::MarkListener {
   std::unique_ptr<const frames::Measures> measures_ = measuring();
   [[nodiscard]] std::unique_ptr<const frames::Measures> measuring() const;
   void note_feeder(std::uint32_t pc);
+  void executes(std::uint32_t pc);
+  bool pauses_at(std::uint32_t pc);
   [[nodiscard]] bool goes_on(const Entry& entry, std::uint32_t pc) const;
   machine::Stop run_in_slices(machine::RunRequest request);
   /// Counts a pass of every breakpoint at the PC. True: at least one wants to pause.

@@ -42,6 +42,7 @@ machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
     }
     again_ = in_past();
     request.until_ticks = std::min({end, later(kSliceTicks), limit_end_, next_pace_, next_stop()});
+    machine().count_apart(again_ || walking_);
     machine::Stop stop = machine().run(request);
     deliver();
     look_at_timeline();
@@ -103,7 +104,7 @@ Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Tar
     const std::pair<std::uint32_t, std::uint64_t> here{machine().pc(), machine().ticks()};
     machine::RunRequest stretch = request;
     stretch.pass_first_breakpoint = here == stood_at_ || counted_ == here;
-    if (!feeders_.empty()) note_feeder(here.first);
+    if (stretch.pass_first_breakpoint) executes(here.first);
     const bool one = object_under_way() || looks_at_every_instruction();
     if (one) stretch.instructions = 1;
     stretch.events = events_wanted() | events_too_;

@@ -113,6 +113,7 @@ std::optional<Session::Core::Origins::Write> Session::Core::Origins::watch_throu
     request.until_ticks = std::min(until.tick, core_.next_stop());
     const std::uint32_t pc = machine().pc();
     const bool writer = std::binary_search(writers.begin(), writers.end(), pc);
+    machine().count_apart(true);
     const machine::Stop stop = machine().run(request);
     for (const machine::Access& access : stop.accesses)
       if (access.write && access.address == address && core_.now() <= at)

@@ -6,6 +6,7 @@
 #include <algorithm>
 #include <charconv>
 
+#include "avr/chip/counter.h"
 #include "avr/chip/engine.h"
 #include "avr/peripherals/system.h"
 #include "avr/peripherals/two_wire_bus.h"
@@ -201,8 +202,16 @@ u32 AvrMachine::vector_word(unsigned vector) const {
 
 machine::Stop AvrMachine::run(const machine::RunRequest& request) {
   if (engine_ == nullptr) engine_ = std::make_unique<Engine>(*this);
+  const u64 before = world_.cpu.now;
+  if (counter_ != nullptr) {
+    outputs_.interrupts = &counter_->interrupts;
+    outputs_.stalls = counter_->stalled.data();
+  }
   machine::Stop stop = engine_->run(request);
+  if (counter_ != nullptr) counter_->elapsed += world_.cpu.now - before;
   outputs_.pc = nullptr;
+  outputs_.interrupts = nullptr;
+  outputs_.stalls = nullptr;
   outputs_.tap.flush();
   return stop;
 }
@@ -247,6 +256,8 @@ Result<void> AvrMachine::load(const Image& image) {
     }
   }
   engine_.reset();
+  if (counter_ != nullptr) counter_ = std::make_unique<Counter>(*fabric_);
+  apart_.reset();
   breakpoints_.clear();
   outputs_ = Outputs{};
   outputs_.companions = companions_.get();
@@ -322,6 +333,40 @@ bool AvrMachine::tell_calls(bool on) {
   engine_.reset();
   code_store_ = std::make_shared<CodeStore>();
   return true;
+}
+
+struct AvrMachine::Apart {
+  Counter counted;
+  u64 tick;
+};
+
+/// Translated code counts by itself or not: it is made anew.
+Result<void> AvrMachine::count(bool on) {
+  if (on == (counter_ != nullptr)) return {};
+  engine_.reset();
+  apart_.reset();
+  counter_ = on ? std::make_unique<Counter>(*fabric_) : nullptr;
+  return {};
+}
+
+void AvrMachine::count_apart(bool on) {
+  if (counter_ == nullptr || on == (apart_ != nullptr)) return;
+  if (engine_ != nullptr) engine_->fold();
+  if (on) {
+    apart_ = std::make_unique<Apart>(Apart{*counter_, ticks()});
+    return;
+  }
+  const bool as_before = apart_->tick == ticks();
+  *counter_ = std::move(apart_->counted);
+  apart_.reset();
+  if (!as_before) counter_->interrupts.forget();
+}
+
+std::optional<machine::Counts> AvrMachine::counts() const {
+  if (counter_ == nullptr) return std::nullopt;
+  if (apart_ != nullptr) return apart_->counted.counts(*fabric_, world_);
+  if (engine_ != nullptr) engine_->fold();
+  return counter_->counts(*fabric_, world_);
 }
 
 void AvrMachine::check_unwritten(bool on) {

@@ -36,6 +36,9 @@ class AvrMachine final : public machine::Machine {
   Result<void> watch(Address address, std::uint8_t kinds) override;
   Result<void> listen(std::uint32_t kinds, machine::RecordSink* sink) override;
   bool tell_calls(bool on) override;
+  Result<void> count(bool on) override;
+  void count_apart(bool on) override;
+  [[nodiscard]] std::optional<machine::Counts> counts() const override;
   void check_unwritten(bool on) override;
 
   [[nodiscard]] std::optional<std::uint8_t> peek(Address address) const override;
@@ -128,6 +131,10 @@ class AvrMachine final : public machine::Machine {
   bool tells_calls_ = false;
   u8 translate_after_;  ///< Chip::Options
   Outputs outputs_;
+  std::unique_ptr<class Counter> counter_;  ///< while it counts; not copied
+  /// What had been counted when counting apart began.
+  struct Apart;
+  std::unique_ptr<Apart> apart_;
   std::shared_ptr<class CodeStore> code_store_;  ///< with all copies
   std::unique_ptr<class Engine> engine_;
   std::unique_ptr<machine::Companions> companions_;

@@ -297,6 +297,7 @@ class Maker {
     if (pushed_) leave(StepKind::kLeaveDeep, sp_, before_);
     for (const Step& step : pending_) block_.add(step);
     ++block_.instructions;
+    block_.path.push_back({here, false});
     if (branches_) leave_if(*branches_);
     if (ended_) leave(StepKind::kLeave, {}, exit_to(end_, cycles_));
     if (followed_) {
@@ -456,7 +457,7 @@ class Maker {
   [[nodiscard]] u16 last_exit() const { return static_cast<u16>(block_.exits.size() - 1); }
 
   [[nodiscard]] Exit exit_to(const Value& to, u32 cycles) const {
-    return {to, cycles, false, io_, flags.parts(), sp_};
+    return {to, cycles, false, io_, flags.parts(), sp_, block_.instructions, false};
   }
   void leave(StepKind kind, const Value& a, const Exit& exit) {
     block_.exits.push_back(exit);
@@ -471,12 +472,14 @@ class Maker {
     if (condition.is_constant()) {
       if ((condition.constant() != 0) == when) {
         cycles_ += branch_cycles_;
+        block_.path.back().departs = true;
         jump(Value(branch_to_));
       }
       return;
     }
-    leave(when ? StepKind::kLeaveIf : StepKind::kLeaveIfNot, condition,
-          exit_to(Value(branch_to_), cycles_ + branch_cycles_));
+    Exit exit = exit_to(Value(branch_to_), cycles_ + branch_cycles_);
+    exit.departs = true;
+    leave(when ? StepKind::kLeaveIf : StepKind::kLeaveIfNot, condition, exit);
   }
 
   Block& block_;

@@ -125,6 +125,8 @@ struct Exit {
   bool saved = false;    ///< flags and stack pointer are in memory already: I/O was the last thing
   FlagParts flags;
   Value sp;
+  u32 executed = 0;      ///< instructions of the run, so far
+  bool departs = false;  ///< the last of them is a branch or a skip, and this is where it leads
 };
 
 struct Block {
@@ -133,7 +135,14 @@ struct Block {
   std::vector<std::pair<u32, u32>> spans;  ///< of words it was made from: [begin, end)
   std::vector<Step> steps;
   std::vector<Exit> exits;
+  /// An instruction on the run's way; `departs`: it is a branch that always leads there.
+  struct Passed {
+    u32 word;
+    bool departs;
+  };
+  std::vector<Passed> path;
   u32 instructions = 0;
+  u64* counts = nullptr;  ///< how often it was left by each exit; null: nobody counts
   u64* passed = nullptr;  ///< how often a condition in front of it did not hold
 
   u16 add(const Step& step) {

@@ -560,6 +560,10 @@ class Emitter {
     if (!exit.saved) spent_ = 0;
     spend(exit.cycles);
     spent_ = before;
+    if (block_.counts != nullptr) {
+      a_.mov(x86::rax, reinterpret_cast<std::uintptr_t>(block_.counts + number));
+      a_.inc(x86::qword_ptr(x86::rax));
+    }
     if (exit.to.is_constant()) {
       a_.mov(x86::eax, exit.to.constant() | (exit.precise || late ? kPrecise : 0));
     } else {

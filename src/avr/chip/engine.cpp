@@ -7,6 +7,7 @@
 #include <mutex>
 #include <new>
 
+#include "avr/chip/counter.h"
 #include "avr/isa/flags.h"
 
 namespace lucid::avr {
@@ -36,6 +37,14 @@ Engine::Engine(AvrMachine& machine)
     if (address.space == Space::kData) renew_attributes(address.offset);
   renew_observed();
   for (const u32 word : machine.breakpoints_) mark(word, true);
+}
+
+Engine::~Engine() {
+  if (machine_.counter_ != nullptr) fold();
+}
+
+void Engine::fold() {
+  if (translator_) translator_->each([this](const Code& code) { machine_.counter_->fold(code); });
 }
 
 namespace {
@@ -331,7 +340,9 @@ void Engine::happened(machine::EventKind kind, unsigned number) {
   bus().record(kind, number, 0, cpu_.now);
 }
 
-void Engine::note_return(u64 now) {
+void Engine::note_return(u64 now, u32 sp) {
+  if (machine_.counter_ != nullptr)
+    machine_.counter_->interrupts.leave(machine_.world_.tick_at(now), sp);
   bus().happened(machine::EventKind::kReturn);
   bus().record(machine::EventKind::kReturn, 0, 0, now);
 }
@@ -400,9 +411,11 @@ void Engine::fire_events(u64 until) {
     const unsigned slot = world.next_event();
     const u64 due = world.next_due();
     world.schedule(slot, kNever);
+    machine_.outputs_.at = due;
     fabric_.slot_owner[slot]->on_event(bus(), slot, due);
     if (!tapped_.empty()) tell_tapped(due);
   }
+  machine_.outputs_.at = kNever;
 }
 
 void Engine::set_deadline() {
@@ -426,6 +439,7 @@ bool Engine::end(machine::Stop::Why why) {
 
 bool Engine::enter_interrupt() {
   const u32 interrupted = 2 * cpu_.pc;
+  const u32 sp_before = cpu_.sp;
   unsigned vector = 0;
   while ((cpu_.pending >> vector & 1U) == 0) ++vector;
   const unsigned bytes = fabric_.target.core().wide_pc() ? 3 : 2;
@@ -446,6 +460,11 @@ bool Engine::enter_interrupt() {
   cpu_.sreg = static_cast<u8>(cpu_.sreg & ~unsigned{kI});
   cpu_.pc = machine_.vector_word(vector);
   cpu_.now += bytes == 3 ? 5 : 4;
+  if (machine_.counter_ != nullptr) {
+    machine_.counter_->entering += bytes == 3 ? 5 : 4;
+    machine_.counter_->interrupts.enter(vector, machine_.world_.tick_at(cpu_.now), interrupted,
+                                        sp_before);
+  }
   entered_interrupt_ = true;
   stop_.interrupt = static_cast<int>(vector);
   fabric_.vector_owner[vector]->on_vector(bus(), vector);
@@ -531,7 +550,9 @@ bool Engine::boundary(bool executed) {
         cpu_.pending != 0 && enabled && cpu_.hold == 0 && cpu_.now >= cpu_.ivce_until;
     if (cpu_.asleep) {
       if (cpu_.pending != 0 && enabled) {  // four more cycles to wake up
+        const u64 before = cpu_.now;
         machine_.wake_up();
+        if (machine_.counter_ != nullptr) machine_.counter_->asleep += cpu_.now - before;
         happened(machine::EventKind::kWake);
         executed = false;
         continue;
@@ -546,6 +567,7 @@ bool Engine::boundary(bool executed) {
       }
       const u64 end = std::min(next, until_);
       machine_.slept_ticks_ += (end - cpu_.now) << machine_.world_.clock.shift;
+      if (machine_.counter_ != nullptr) machine_.counter_->asleep += end - cpu_.now;
       cpu_.now = end;
       executed = true;  // for who counts steps, a stretch of sleep is one
       continue;

@@ -30,6 +30,9 @@ namespace lucid::avr {
 class Engine {
  public:
   explicit Engine(AvrMachine& machine);
+  ~Engine();
+  Engine(const Engine&) = delete;
+  Engine& operator=(const Engine&) = delete;
 
   machine::Stop run(const machine::RunRequest& request);
   /// The flash word has changed: its entry is decoded again when it is reached.
@@ -40,6 +43,8 @@ class Engine {
   void renew_attributes(u32 address);
   /// What is compared after each instruction, from the machine's own.
   void renew_observed();
+  /// What translated code has counted goes to the machine's counter. REQUIRES: there is one.
+  void fold();
 
  private:
   struct Frame;
@@ -107,7 +112,11 @@ class Engine {
   LUCID_SLOW void note_store(u16 address, u8 value, u8 mask);
   void note_access(const machine::Access& access);
   LUCID_SLOW void happened(machine::EventKind kind, unsigned number = 0);
-  LUCID_SLOW void note_return(u64 now);
+  LUCID_SLOW void note_return(u64 now, u32 sp);
+  static constexpr bool is_conditional(unsigned op) {
+    return op == kBRBS || op == kBRBC || op == kCPSE || op == kSBRC || op == kSBRS || op == kSBIC ||
+           op == kSBIS;
+  }
   static constexpr bool is_call(unsigned op) {
     return op == kRCALL || op == kCALL || op == kICALL || op == kEICALL;
   }

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 // The engine's quick gear: which runs are translated, from where they are taken, and what they ask
 // of the engine.
+#include "avr/chip/counter.h"
 #include "avr/chip/engine.h"
 
 namespace lucid::avr {
@@ -19,6 +20,8 @@ void Engine::make_translator() {
   native_.engine = this;
   native_.load = load_for_run;
   native_.store = store_for_run;
+  if (machine_.counter_ != nullptr)
+    translator_->on_drop([this](const Code& code) { machine_.counter_->fold(code); });
   renew_memories();
 }
 
@@ -38,7 +41,7 @@ bool Engine::adopt(u32 word) {
         if (flash_word(w) != code.words[at++] || code_[w].entry.op == kMarked) return false;
     return true;
   };
-  if (slot.entry.op == kMarked) return false;
+  if (slot.entry.op == kMarked || machine_.counter_ != nullptr) return false;
   auto code = machine_.code_store_->find(word, fits);
   if (code == nullptr) return false;
   make_translator();
@@ -74,9 +77,10 @@ void Engine::translate(u32 word) {
   }
   met_mark_ = false;
   make_block(block, view, word);
-  const auto code = translator_->translate(block, marked && !conditional);
+  const bool counts = machine_.counter_ != nullptr;
+  const auto code = translator_->translate(block, marked && !conditional, counts);
   slot.translated = code != nullptr;
-  if (code != nullptr && !marked && !met_mark_) {
+  if (code != nullptr && !marked && !met_mark_ && !counts) {
     code->words = words_of(code->spans);
     machine_.code_store_->add(code);
   }
@@ -148,6 +152,7 @@ void Engine::store_for_run(void* engine, u32 address, u32 word, u32 value, u32 m
 void Engine::begin_access(u32 word) {
   cpu_.now = deadline_ - static_cast<u64>(native_.left);
   stop_.last_pc = 2 * word;
+  if (machine_.counter_ != nullptr) cpu_.pc = word;  // of whom an interrupt waits
 }
 void Engine::end_access() { native_.left = static_cast<std::int64_t>(deadline_ - cpu_.now); }
 

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 // Engine::run: the precise gear, one piece of code an instruction, made from the instruction table,
 // and the way into the quick one.
+#include "avr/chip/counter.h"
 #include "avr/chip/engine.h"
 #include "avr/isa/execute.h"
 
@@ -227,7 +228,7 @@ struct Engine::Frame {
     deadline = 0;
   }
   void returned_from_interrupt() {
-    if (engine.listened_) engine.note_return(now);
+    if (engine.listened_) engine.note_return(now, sp);
     if (engine.machine_.outputs_.events_wanted != 0) deadline = 0;
     turned_on_interrupts();
   }
@@ -251,6 +252,12 @@ struct Engine::Frame {
   }
 };
 
+#define LUCID_CONDITIONALS                                                                        \
+  LUCID_CONDITIONAL(BRBS)                                                                         \
+  LUCID_CONDITIONAL(BRBC)                                                                         \
+  LUCID_CONDITIONAL(CPSE) LUCID_CONDITIONAL(SBRC) LUCID_CONDITIONAL(SBRS) LUCID_CONDITIONAL(SBIC) \
+      LUCID_CONDITIONAL(SBIS)
+
 __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& request) {
   static const void* const kLabelsOf[kLabels] = {
 #define LUCID_AVR(id, ...) &&do_##id,
@@ -268,7 +275,8 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   if (translator_) renew_memories();
   machine_.outputs_.pc = &stop_.last_pc;
   machine_.outputs_.events_wanted = request.events;
-  listened_ = request.events != 0 || machine_.outputs_.tap.wants_any();
+  Counter* const counter = machine_.counter_.get();
+  listened_ = request.events != 0 || machine_.outputs_.tap.wants_any() || counter != nullptr;
   machine_.outputs_.events.clear();
   levels_.clear();
   if ((request.events & machine::bit(machine::EventKind::kEdge)) != 0)
@@ -280,10 +288,22 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   const bool tells_calls =
       machine_.tells_calls_ && machine_.outputs_.tap.wants(machine::EventKind::kCall);
   Frame f(*this);
+  // Who counts goes over another table, which leads to the labels of the first.
+  const void* const* labels = kLabelsOf;
+  const void* counting[kLabels];
+  u64* const executed = counter != nullptr ? counter->executed.data() : nullptr;
+  if (counter != nullptr) {
+    for (unsigned op = 0; op < kLabels; ++op)
+      counting[op] = op < kOpCount && op != kBREAK ? &&counted : kLabelsOf[op];
+#define LUCID_CONDITIONAL(id) counting[k##id] = &&counted_##id;
+    LUCID_CONDITIONALS
+#undef LUCID_CONDITIONAL
+    labels = counting;
+  }
   if (request.pass_first_breakpoint && !entered_interrupt_) {
     const u32 word = f.word_of(f.slot);
     if (decoded(word).op == kBREAK) goto pass_break;
-    if (f.slot->entry.op == kMarked) goto* kLabelsOf[f.slot->behind];
+    if (f.slot->entry.op == kMarked) goto* labels[f.slot->behind];
   }
   goto go_on;
 
@@ -292,7 +312,7 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   do {                                         \
     if (f.now >= f.deadline) goto at_boundary; \
     f.slot = f.next;                           \
-    goto* kLabelsOf[f.slot->entry.op];         \
+    goto* labels[f.slot->entry.op];            \
   } while (false)
 // And where another run begins: is there one in machine code, or should there be?
 #define LUCID_NEXT_RUN()                 \
@@ -320,22 +340,37 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   LUCID_NEXT_RUN();
 #include "avr/isa/instructions.def"
 
+counted:
+  ++executed[f.word_of(f.slot)];
+  goto* kLabelsOf[f.slot->entry.op < kOpCount ? f.slot->entry.op : f.slot->behind];
+// A branch or a skip, and whether it leads elsewhere.
+#define LUCID_CONDITIONAL(id)                                       \
+  counted_##id : ++executed[f.word_of(f.slot)];                     \
+  f.now += 1;                                                       \
+  f.next = f.slot + 1;                                              \
+  Execute<Frame>::id(f, f.slot->entry);                             \
+  if (f.next != f.slot + 1) ++counter->departed[f.word_of(f.slot)]; \
+  LUCID_NEXT_RUN();
+  LUCID_CONDITIONALS
+#undef LUCID_CONDITIONAL
+
 next_run:
   f.slot = f.next;
   if (!f.slot->translated) {
     Slot& slot = code_[f.word_of(f.slot)];
     const bool first = slot.heat++ == 0;
     if (!first || !adopt(f.word_of(f.slot))) {
-      if (slot.heat < machine_.translate_after_) goto* kLabelsOf[slot.entry.op];
+      if (slot.heat < machine_.translate_after_) goto* labels[slot.entry.op];
       translate(f.word_of(f.slot));
     }
-    if (!slot.translated) goto* kLabelsOf[slot.entry.op];
+    if (!slot.translated) goto* labels[slot.entry.op];
   }
-  if (f.now <= machine_.world_.boot.enabled_until) goto* kLabelsOf[f.slot->entry.op];
+  if (f.now <= machine_.world_.boot.enabled_until) goto* labels[f.slot->entry.op];
   if (f.run_translated<false>()) LUCID_NEXT_RUN();
   LUCID_NEXT();
 
 pass_break:
+  if (counter != nullptr) ++executed[f.word_of(f.slot)];
   f.next = f.slot + 1;
   f.now += 1;
 at_boundary:
@@ -345,17 +380,17 @@ at_boundary:
 go_on:  // anywhere: no place to begin a run that is not there yet
   if (f.next->translated && f.time_for_run()) goto next_run;
   f.slot = f.next;
-  goto* kLabelsOf[f.slot->entry.op];
+  goto* labels[f.slot->entry.op];
 
 undecoded:
   decode_at(f.word_of(f.slot));
-  goto* kLabelsOf[f.slot->entry.op];
+  goto* labels[f.slot->entry.op];
 undefined:
   note_undefined(f.word_of(f.slot));
-  goto* kLabelsOf[f.slot->behind];
+  goto* labels[f.slot->behind];
 end_of_flash:
   f.slot = f.code;
-  goto* kLabelsOf[f.slot->entry.op];
+  goto* labels[f.slot->entry.op];
 marked:
   if (request_.marks != nullptr) {
     f.next = f.slot;
@@ -369,16 +404,16 @@ behind_mark:
     Slot& slot = code_[f.word_of(f.slot)];
     if (slot.heat < machine_.translate_after_ && ++slot.heat == machine_.translate_after_)
       translate(f.word_of(f.slot));
-    if (!slot.translated) goto* kLabelsOf[slot.behind];
+    if (!slot.translated) goto* labels[slot.behind];
   }
   if (f.slot->worst_behind == 0 || f.now + f.slot->worst_behind >= f.deadline ||
       f.now <= machine_.world_.boot.enabled_until)
-    goto* kLabelsOf[f.slot->behind];
+    goto* labels[f.slot->behind];
   {
     const u64 before = f.now;
     if (f.run_translated<true>()) LUCID_NEXT_RUN();
     // Left at once, at an instruction that only the precise gear can do: the mark is not met again.
-    if (f.next == f.slot && f.now == before) goto* kLabelsOf[f.slot->behind];
+    if (f.next == f.slot && f.now == before) goto* labels[f.slot->behind];
   }
   LUCID_NEXT();
 break_instruction:
@@ -388,6 +423,7 @@ reserved:
   if (!machine_.fault_is_on(flash_word(f.word_of(f.slot)) == 0xffff
                                 ? machine::Fault::kErasedFlash
                                 : machine::Fault::kReservedInstruction)) {
+    if (counter != nullptr) ++executed[f.word_of(f.slot)];
     f.next = f.slot + 1;
     f.now += 1;
     LUCID_NEXT();
@@ -407,6 +443,7 @@ not_executed:
 #undef LUCID_NEXT_RUN
 #undef LUCID_LENGTH
 #undef LUCID_CYCLES
+#undef LUCID_CONDITIONALS
 }
 
 }  // namespace lucid::avr

@@ -98,12 +98,14 @@ struct Translator::Private {
   };
   std::vector<Made> blocks;
   std::vector<const void*> behind_marks;  ///< by the word of the mark; empty before the first
+  std::function<void(const Code&)> on_drop;
 
   [[nodiscard]] Left run(Native& state, const void* code) const {
     const u32 left = assembly->enter(&state, table, code);
     return {left & ~kPrecise, (left & kPrecise) != 0};
   }
   void drop(const Made& made) {
+    if (on_drop) on_drop(*made.code);
     if (made.behind_mark)
       behind_marks[made.code->start] = nullptr;
     else
@@ -123,7 +125,7 @@ bool Translator::works() { return true; }
 
 const void* Translator::out() { return Assembly::shared()->out; }
 
-std::shared_ptr<Code> Translator::translate(const Block& block, bool behind_mark) {
+std::shared_ptr<Code> Translator::translate(Block& block, bool behind_mark, bool counts) {
   if (block.instructions == 0 || p_->assembly->enter == nullptr || p_->assembly->out == nullptr)
     return nullptr;
   auto code = std::make_shared<Code>();
@@ -131,6 +133,12 @@ std::shared_ptr<Code> Translator::translate(const Block& block, bool behind_mark
   code->worst = block.worst;
   code->spans = block.spans;
   code->assembly = p_->assembly;
+  if (counts) {
+    code->path = block.path;
+    for (const Exit& exit : block.exits) code->ways.push_back({exit.executed, exit.departs});
+    code->counts = std::make_unique<u64[]>(block.exits.size());
+    block.counts = code->counts.get();
+  }
   code->entry =
       p_->assembly->code([&](x86::Assembler& a) { return emit(block, a, p_->page_bytes); });
   if (code->entry == nullptr) return nullptr;
@@ -173,6 +181,12 @@ void Translator::forget_all(const std::function<void(u32 start)>& dropped) {
   p_->blocks.clear();
 }
 
+void Translator::on_drop(std::function<void(const Code&)> told) { p_->on_drop = std::move(told); }
+
+void Translator::each(const std::function<void(const Code&)>& visit) const {
+  for (const Private::Made& made : p_->blocks) visit(*made.code);
+}
+
 Translator::Left Translator::run(Native& state, u32 word) const {
   return p_->run(state, p_->table[word + 1]);
 }
@@ -190,13 +204,16 @@ Translator::Translator(const void** /*table*/, u32 /*words*/, u32 /*page_bytes*/
 const void* Translator::out() { return nullptr; }
 Translator::~Translator() = default;
 bool Translator::works() { return false; }
-std::shared_ptr<Code> Translator::translate(const Block& /*block*/, bool /*behind_mark*/) {
+std::shared_ptr<Code> Translator::translate(Block& /*block*/, bool /*behind_mark*/,
+                                            bool /*counts*/) {
   return nullptr;
 }
 void Translator::take(std::shared_ptr<const Code> /*code*/, bool /*behind_mark*/) {}
 bool Translator::has(u32 /*word*/) const { return false; }
 void Translator::forget(u32 /*word*/, const std::function<void(u32)>& /*dropped*/) {}
 void Translator::forget_all(const std::function<void(u32)>& /*dropped*/) {}
+void Translator::on_drop(std::function<void(const Code&)> /*told*/) {}
+void Translator::each(const std::function<void(const Code&)>& /*visit*/) const {}
 Translator::Left Translator::run(Native& /*state*/, u32 word) const { return {word, true}; }
 Translator::Left Translator::run_behind_mark(Native& /*state*/, u32 word) const {
   return {word, true};

@@ -27,6 +27,12 @@ struct Native {
   std::array<u32, 64> spilled{};  ///< when there are too few registers
 };
 
+/// One by which a block is left.
+struct Way {
+  u32 executed;  ///< instructions of its path, by then
+  bool departs;  ///< as in Exit
+};
+
 /// Machine code of a block. It works on what `Native` says, so that every copy of a machine can run
 /// it. Immutable.
 struct Code {
@@ -40,6 +46,10 @@ struct Code {
   std::vector<u16> words;                  ///< of flash, those of the spans and the one behind each
   const void* entry = nullptr;
   std::shared_ptr<struct Assembly> assembly;  ///< whose memory it is in
+  // Of code that counts, which is one machine's alone:
+  std::vector<Block::Passed> path;  ///< as in Block
+  std::vector<Way> ways;            ///< out of it
+  std::unique_ptr<u64[]> counts;    ///< by way
 };
 
 /// What one machine has had translated, for its copies: from any thread. Code goes with the last
@@ -74,7 +84,8 @@ class Translator {
 
   /// Null if it cannot be done: the block has no instructions or needs too much. `behind_mark`: no
   /// other run leads into it, only run_behind_mark().
-  std::shared_ptr<Code> translate(const Block& block, bool behind_mark);
+  /// `counts`: how often each of its ways out is taken.
+  std::shared_ptr<Code> translate(Block& block, bool behind_mark, bool counts);
   /// Runs that begin at a code's start use it from now on.
   void take(std::shared_ptr<const Code> code, bool behind_mark);
   [[nodiscard]] bool has(u32 word) const;
@@ -82,6 +93,9 @@ class Translator {
   void forget(u32 word, const std::function<void(u32 start)>& dropped);
   /// Drops everything.
   void forget_all(const std::function<void(u32 start)>& dropped);
+  /// Who is told of each block's code before it is dropped; nothing: nobody.
+  void on_drop(std::function<void(const Code&)> told);
+  void each(const std::function<void(const Code&)>& visit) const;
   /// Where a run was left.
   struct Left {
     u32 word;      ///< to go on with

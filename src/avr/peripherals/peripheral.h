@@ -16,7 +16,8 @@
 
 namespace lucid::machine {
 class Companions;
-}
+class InterruptWatch;
+}  // namespace lucid::machine
 
 namespace lucid::avr {
 
@@ -32,6 +33,10 @@ struct Outputs {
   u32 events_wanted = 0;        ///< by machine::bit(kind)
   std::vector<machine::Event> events;
   machine::Tap tap;
+  u64 at = kNever;  ///< the cycle of the event under way
+  // While somebody counts, during a run:
+  machine::InterruptWatch* interrupts = nullptr;
+  u64* stalls = nullptr;                      ///< cycles that the processor had to wait, by word
   const u32* pc = nullptr;                    ///< of the instruction under way, for the tap
   std::vector<machine::WireChange> offers;    ///< of this chip to its wires
   machine::Companions* companions = nullptr;  ///< that are on them
@@ -50,10 +55,19 @@ class Bus {
   void schedule_tick(unsigned slot, u64 tick) const { world.schedule_tick(slot, tick); }
   void request(unsigned vector, bool on) const {
     const u64 bit = u64{1} << vector;
-    world.cpu.pending = on ? world.cpu.pending | bit : world.cpu.pending & ~bit;
+    set_pending(on ? world.cpu.pending | bit : world.cpu.pending & ~bit);
+  }
+  /// Requests that are enabled, one bit a vector.
+  void set_pending(u64 pending) const {
+    if (outputs_.interrupts != nullptr && pending != world.cpu.pending) tell_pending(pending);
+    world.cpu.pending = pending;
   }
   /// The processor waits while the peripheral works.
-  void stall(u64 cycles) const { world.cpu.now += cycles; }
+  void stall(u64 cycles) const {
+    world.cpu.now += cycles;
+    if (outputs_.stalls != nullptr && outputs_.pc != nullptr)
+      outputs_.stalls[*outputs_.pc / 2] += cycles;
+  }
   void transmit(const std::string& port, u8 byte) const {
     if (outputs_.serial.empty() || outputs_.serial.back().port != port)
       outputs_.serial.push_back({port, {}});
@@ -89,6 +103,7 @@ class Bus {
                                  ? text
                                  : "there are more notes than are told: 1000 came before");
   }
+  void tell_pending(u64 pending) const;
   /// Ends the run, saying why.
   void fail(const std::string& why) const {
     if (outputs_.failure.empty()) outputs_.failure = why;

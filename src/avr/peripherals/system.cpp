@@ -5,6 +5,14 @@
 
 namespace lucid::avr {
 
+void Bus::tell_pending(u64 pending) const {
+  const CpuState& cpu = world.cpu;
+  const u64 cycle = outputs_.at != kNever ? outputs_.at : cpu.now;
+  outputs_.interrupts->wait(
+      cpu.pending, pending,
+      {world.tick_at(cycle), 2 * cpu.pc, (cpu.sreg & 0x80U) == 0, cpu.asleep});
+}
+
 std::vector<u16> System::addresses() const {
   std::vector<u16> out{mcucr_, mcusr_, smcr_, clkpr_, osccal_};
   for (const u16 prr : prr_)

@@ -418,8 +418,7 @@ void Timer::refresh_requests(const Bus& bus) const {
   unsigned on = bus.world.timers[index_].flags & from_register(bus.reg(timsk_));
   u64 requests = 0;
   for (; on != 0; on &= on - 1) requests |= u64{1} << vectors_[lowest_bit(on)];
-  u64& pending = bus.world.cpu.pending;
-  pending = (pending & ~all_vectors_) | requests;
+  bus.set_pending((bus.world.cpu.pending & ~all_vectors_) | requests);
 }
 
 u8 Timer::peek(const World& world, u16 address, u64 t) const {

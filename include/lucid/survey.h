@@ -1,0 +1,127 @@
+// SPDX-License-Identifier: MIT
+// Survey: what a whole run has done, without a breakpoint: how often each instruction, line and
+// function has executed and what that took, what never ran, and how long interrupts waited.
+//
+//   session.survey(true);
+//   session.go_for({1'000'000'000'000});                    // a second
+//   auto coverage = session.coverage();                     // lcov_text(*coverage) writes it
+//
+// Counts are exact: instructions count themselves, nothing is sampled. They are of what has been
+// run since survey(true), each stretch once: what is gone through again in the past does not count
+// again, another future counts in addition.
+#ifndef LUCID_SURVEY_H
+#define LUCID_SURVEY_H
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include "lucid/chip.h"
+#include "lucid/error.h"
+#include "lucid/instruction.h"
+#include "lucid/pause.h"
+
+namespace lucid {
+
+/// One instruction that has executed.
+struct InstructionCount {
+  std::uint32_t address = 0;
+  Flow flow = Flow::kNext;
+  std::uint64_t executed = 0;
+  std::uint64_t departed = 0;  ///< of a branch or skip: how often it was taken
+  std::uint64_t cycles = 0;    ///< without sleep and entries of interrupts
+};
+
+/// Where the cycles went.
+struct ProfileView {
+  std::uint64_t cycles = 0;    ///< in all; what follows is of these
+  std::uint64_t asleep = 0;    ///< sleeping and waking up
+  std::uint64_t entering = 0;  ///< entering interrupts
+  std::uint64_t unknown = 0;   ///< in code that belongs to no function, or held by the hardware
+  Picoseconds span;            ///< the same as `cycles`, at the clock's present rate
+
+  struct Function {
+    std::string name;
+    std::string inlined_in;  ///< of a body that stands instead of a call: the function it is in
+    bool handler = false;    ///< of an interrupt
+    Location where;          ///< its beginning
+    std::uint64_t calls = 0;
+    std::uint64_t self = 0;  ///< cycles in its own instructions
+    std::uint64_t instructions = 0;
+  };
+  std::vector<Function> functions;  ///< that have executed, most cycles first
+  struct Line {
+    Location where;
+    std::uint64_t passes = 0;  ///< as breakpoints count them
+    std::uint64_t cycles = 0;
+  };
+  std::vector<Line> lines;  ///< the same
+};
+
+/// Which lines and functions have executed.
+struct CoverageView {
+  struct Line {
+    unsigned line = 0;
+    std::uint64_t passes = 0;  ///< as breakpoints count them
+    bool executed = false;     ///< any of its instructions
+  };
+  struct Function {
+    std::string name;
+    unsigned line = 0;
+    std::uint64_t calls = 0;
+  };
+  struct File {
+    std::string path;  ///< as the compiler noted it
+    std::vector<Line> lines;
+    std::vector<Function> functions;
+    [[nodiscard]] LUCID_API std::size_t lines_executed() const;
+    [[nodiscard]] LUCID_API std::size_t functions_executed() const;
+  };
+  std::vector<File> files;  ///< those with code in the image, by path
+};
+
+/// Adds what another run has executed: file by file, line by line. Images may differ.
+LUCID_API void merge(CoverageView& into, const CoverageView& more);
+/// The lines that `run` has executed and `other` has not; files without any are left out.
+[[nodiscard]] LUCID_API CoverageView only_in(const CoverageView& run, const CoverageView& other);
+/// As an LCOV tracefile: FN, FNDA, DA and their sums. `test` is its name, letters, digits and _.
+[[nodiscard]] LUCID_API std::string lcov_text(const CoverageView& coverage,
+                                              const std::string& test = {});
+/// Reads what lcov_text() or another tool has written: SF, FN, FNDA, DA; other records are passed
+/// over. Error: kBadImage with the line.
+[[nodiscard]] LUCID_API Result<CoverageView> read_lcov(const std::string& text,
+                                                       const std::string& name);
+
+/// Of spans of time.
+struct SpreadView {
+  std::uint64_t count = 0;
+  Picoseconds least, mean, most;
+  Picoseconds most_at;  ///< when the longest one ended, since power-on
+};
+
+/// One interrupt, as far as it has come or been asked for.
+struct InterruptView {
+  std::string name;
+  unsigned number = 0;
+  SpreadView wait;              ///< from the request to the handler's first instruction
+  SpreadView inside;            ///< in the handler, without handlers that came between
+  SpreadView whole;             ///< with them
+  double load = 0;              ///< the handler's part of the time, 0 to 1; without those between
+  std::uint64_t nested = 0;     ///< entered while a handler was under way
+  std::uint64_t withdrawn = 0;  ///< requests that ended without the handler
+  /// What held up the longest wait.
+  enum class HeldBy : std::uint8_t {
+    kInstruction,
+    kOff,
+    kHandler,
+    kSleep
+  } held_by = HeldBy::kInstruction;
+  std::string held_by_handler;  ///< of kHandler
+  Location requested_at;        ///< the next instruction when it was requested
+  Location entered_at;          ///< and when it was entered
+};
+
+}  // namespace lucid
+
+#endif  // LUCID_SURVEY_H

@@ -1,0 +1,162 @@
+// SPDX-License-Identifier: MIT
+// Coverage as values: sums, differences, and the LCOV tracefile.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+#include <sstream>
+
+#include "base/text.h"
+#include "lucid/survey.h"
+
+namespace lucid {
+namespace {
+
+template <class List, class Key>
+auto* found(List& list, const Key& is) {
+  const auto at = std::find_if(list.begin(), list.end(), is);
+  return at == list.end() ? nullptr : &*at;
+}
+template <class Files>
+auto* file_of(Files& files, const std::string& path) {
+  return found(files, [&](const auto& file) { return file.path == path; });
+}
+
+}  // namespace
+
+std::size_t CoverageView::File::lines_executed() const {
+  return static_cast<std::size_t>(
+      std::count_if(lines.begin(), lines.end(), [](const Line& line) { return line.executed; }));
+}
+std::size_t CoverageView::File::functions_executed() const {
+  return static_cast<std::size_t>(std::count_if(functions.begin(), functions.end(),
+                                                [](const Function& f) { return f.calls != 0; }));
+}
+
+void merge(CoverageView& into, const CoverageView& more) {
+  for (const CoverageView::File& file : more.files) {
+    CoverageView::File* const own = file_of(into.files, file.path);
+    if (own == nullptr) {
+      into.files.push_back(file);
+      continue;
+    }
+    std::map<unsigned, CoverageView::Line> lines;
+    for (const std::vector<CoverageView::Line>* side : {&std::as_const(own->lines), &file.lines})
+      for (const CoverageView::Line& line : *side) {
+        CoverageView::Line& sum = lines[line.line];
+        sum = {line.line, sum.passes + line.passes, sum.executed || line.executed};
+      }
+    own->lines.clear();
+    for (const auto& [number, line] : lines) own->lines.push_back(line);
+    for (const CoverageView::Function& function : file.functions) {
+      auto* const known =
+          found(own->functions, [&](const auto& f) { return f.name == function.name; });
+      if (known != nullptr)
+        known->calls += function.calls;
+      else
+        own->functions.push_back(function);
+    }
+  }
+  std::sort(into.files.begin(), into.files.end(),
+            [](const auto& a, const auto& b) { return a.path < b.path; });
+}
+
+CoverageView only_in(const CoverageView& run, const CoverageView& other) {
+  CoverageView out;
+  for (const CoverageView::File& file : run.files) {
+    const CoverageView::File* const beside = file_of(other.files, file.path);
+    CoverageView::File rest;
+    rest.path = file.path;
+    for (const CoverageView::Line& line : file.lines) {
+      const auto* const there =
+          beside != nullptr
+              ? found(beside->lines, [&](const auto& l) { return l.line == line.line; })
+              : nullptr;
+      if (line.executed && (there == nullptr || !there->executed)) rest.lines.push_back(line);
+    }
+    for (const CoverageView::Function& f : file.functions) {
+      const auto* const there =
+          beside != nullptr
+              ? found(beside->functions, [&](const auto& o) { return o.name == f.name; })
+              : nullptr;
+      if (f.calls != 0 && (there == nullptr || there->calls == 0)) rest.functions.push_back(f);
+    }
+    if (!rest.lines.empty() || !rest.functions.empty()) out.files.push_back(std::move(rest));
+  }
+  return out;
+}
+
+std::string lcov_text(const CoverageView& coverage, const std::string& test) {
+  std::string out;
+  for (const CoverageView::File& file : coverage.files) {
+    out += fmt::format("TN:{}\nSF:{}\n", test, file.path);
+    for (const CoverageView::Function& f : file.functions)
+      out += fmt::format("FN:{},{}\n", f.line, f.name);
+    for (const CoverageView::Function& f : file.functions)
+      out += fmt::format("FNDA:{},{}\n", f.calls, f.name);
+    out += fmt::format("FNF:{}\nFNH:{}\n", file.functions.size(), file.functions_executed());
+    // A line of which something has executed that no pass began is not one that never ran.
+    for (const CoverageView::Line& line : file.lines)
+      out += fmt::format("DA:{},{}\n", line.line,
+                         line.executed ? std::max<std::uint64_t>(line.passes, 1) : 0);
+    out += fmt::format("LF:{}\nLH:{}\nend_of_record\n", file.lines.size(), file.lines_executed());
+  }
+  return out;
+}
+
+Result<CoverageView> read_lcov(const std::string& text, const std::string& name) {
+  std::istringstream in(text);
+  CoverageView out, one;
+  std::string line;
+  unsigned number = 0;
+  const auto wrong = [&](const std::string& what) {
+    return fail(ErrorCode::kBadImage, what, "", fmt::format("{}:{}", name, number));
+  };
+  while (std::getline(in, line)) {
+    ++number;
+    if (!line.empty() && line.back() == '\r') line.pop_back();
+    const std::size_t colon = line.find(':');
+    const std::string record = line.substr(0, colon);
+    const std::string rest = colon == std::string::npos ? "" : line.substr(colon + 1);
+    const std::size_t comma = rest.find(',');
+    if (record == "SF") {
+      if (rest.empty()) return wrong("SF names no file");
+      if (!one.files.empty()) return wrong("SF comes before end_of_record");
+      one.files.emplace_back().path = rest;
+      continue;
+    }
+    if (record == "end_of_record") {
+      if (one.files.empty()) return wrong("end_of_record ends nothing");
+      merge(out, one);
+      one.files.clear();
+      continue;
+    }
+    if (record != "DA" && record != "FN" && record != "FNDA") continue;
+    if (one.files.empty()) return wrong(record + " stands before any SF");
+    const auto first = base::parse_unsigned(rest.substr(0, comma));
+    if (!first || comma == std::string::npos)
+      return wrong("'" + line + "' is no " + record + " record");
+    CoverageView::File& file = one.files.front();
+    std::string second = rest.substr(comma + 1);
+    if (record == "DA") {
+      const auto passes = base::parse_unsigned(second.substr(0, second.find(',')));
+      if (!passes || *first > UINT32_MAX) return wrong("'" + line + "' is no DA record");
+      file.lines.push_back({static_cast<unsigned>(*first), *passes, *passes != 0});
+    } else if (record == "FN") {
+      // Newer files have the last line between.
+      if (const std::size_t further = second.find(',');
+          further != std::string::npos && base::parse_unsigned(second.substr(0, further)))
+        second = second.substr(further + 1);
+      file.functions.push_back({second, static_cast<unsigned>(*first), 0});
+    } else if (auto* const f =
+                   found(file.functions, [&](const auto& each) { return each.name == second; })) {
+      f->calls += *first;
+    } else {
+      return wrong("FNDA is of a function that has no FN: " + second);
+    }
+  }
+  if (!one.files.empty()) return wrong("the last file has no end_of_record");
+  return out;
+}
+
+}  // namespace lucid
