@@ -197,6 +197,24 @@ void declare(CLI::App& app, Arguments& a) {
   add_common(run, a);
   run->footer("Example: lucid run main.elf --for 2s --first 'drive PD2 low'");
 
+  CLI::App* survey = app.add_subcommand(
+      "survey", "What a whole run does: where cycles go, what never runs, how interrupts wait");
+  survey->add_option("image", a.image, "ELF or Intel HEX")->required();
+  survey->add_option("--for", a.span, "How long, in simulated time")
+      ->type_name("TIME")
+      ->capture_default_str();
+  survey->add_option("--script", a.script, "Carry out a script, *.loop, instead")
+      ->type_name("FILE");
+  survey
+      ->add_option("--against", a.against,
+                   "Tell which lines only this run has executed, and which only the one in a file "
+                   "of LCOV")
+      ->type_name("FILE");
+  survey->add_option("--into", a.results, "Write coverage.info (LCOV) into this folder")
+      ->type_name("FOLDER");
+  add_common(survey, a);
+  survey->footer("Example: lucid survey main.elf --for 10s --first 'feed USART0 \"G\\n\"'");
+
   CLI::App* listing = app.add_subcommand("listing", "Source and disassembly, interleaved");
   listing->add_option("image", a.image, "ELF or Intel HEX")->required();
   listing->add_option("--function", a.function, "Only this function")->type_name("NAME");

@@ -19,6 +19,7 @@ struct Arguments {
   std::string other, align = "calls", into = ".", at_most = "10s";  ///< of diverge
   std::vector<std::string> benches, chips;
   std::string from, to, size, picture;  ///< of plot
+  std::string against, results;         ///< of survey
   bool dark = false;
   bool json = false;
   bool all = false;

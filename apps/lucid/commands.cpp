@@ -75,10 +75,15 @@ const std::vector<SharedForm>& shared_forms() {
 
 const std::vector<CommandGroup>& command_groups() {
   static const std::vector<CommandGroup> kGroups{
-      {Group::kRun, "Run and step"},          {Group::kBack, "Go back in time"},
-      {Group::kPause, "Say where to pause"},  {Group::kLook, "Look"},
-      {Group::kSignals, "Trace and measure"}, {Group::kChange, "Change"},
-      {Group::kWorld, "Act from outside"},    {Group::kScript, "Open, record, leave"},
+      {Group::kRun, "Run and step"},
+      {Group::kBack, "Go back in time"},
+      {Group::kPause, "Say where to pause"},
+      {Group::kLook, "Look"},
+      {Group::kSignals, "Trace and measure"},
+      {Group::kSurvey, "Whole runs"},
+      {Group::kChange, "Change"},
+      {Group::kWorld, "Act from outside"},
+      {Group::kScript, "Open, record, leave"},
   };
   return kGroups;
 }
@@ -403,9 +408,11 @@ const std::vector<Command>& commands() {
        {"show source|disassembly|mixed [PLACE] [for N]",
         "show variables|registers|flags|stack|callers|pins|parts|serial|time|watches|faults",
         "show globals [NAME]", "show io [REGISTER]", "show MEMORY [RANGE]",
-        "show breakpoints [like NAME]"},
+        "show breakpoints [like NAME]", "show profile [lines] [for N]",
+        "show coverage against FILE", "show coverage [SOURCE]", "show interrupts"},
        "look at something",
-       "* marks what changed since the last pause.",
+       "* marks what changed since the last pause. Profile, coverage and interrupts are of what "
+       "`survey` has counted.",
        "show ram 0x1a0 for 32",
        &Console::do_show},
       {"level",
@@ -530,6 +537,23 @@ const std::vector<Command>& commands() {
        "count. The table (.csv) can be drawn: lucid plot FILE.",
        "tabulate measured; setpoint into steps.csv on 1",
        &Console::do_tabulate},
+      {"survey",
+       Group::kSurvey,
+       {"survey", "survey off"},
+       "count what executes, from here on",
+       "Every instruction counts itself, in both gears; a run takes a little longer. What is gone "
+       "through again in the past does not count again; another future counts in addition. Said "
+       "again it begins from nought.",
+       "survey",
+       &Console::do_survey},
+      {"export coverage",
+       Group::kSurvey,
+       {"export coverage into FILE"},
+       "write which lines have executed into a file",
+       "An LCOV tracefile. `show coverage against FILE` tells what another run has not executed.",
+       "export coverage into good.info",
+       &Console::do_export_coverage},
+
       {"export",
        Group::kSignals,
        {"export into FILE [from WHEN to WHEN]"},

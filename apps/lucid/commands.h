@@ -20,6 +20,7 @@ struct Command {
     kPause,
     kLook,
     kSignals,
+    kSurvey,
     kChange,
     kWorld,
     kScript

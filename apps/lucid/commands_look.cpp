@@ -184,6 +184,9 @@ Result<void> Console::do_show(const Words& words) {
   const std::string what = words.items()[1].text;
   if (what == "source" || what == "disassembly" || what == "mixed") return show_code(words);
   if (what == "breakpoints") return do_breakpoints(words);
+  if (what == "profile") return show_profile(words);
+  if (what == "coverage") return show_coverage(words);
+  if (what == "interrupts") return show_interrupts();
   if (what == "io") {
     auto io = session_->io(words.text("REGISTER"));
     if (!io) return fail(io.error());

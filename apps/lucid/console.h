@@ -185,6 +185,8 @@ class Console final : public Listener {
   Result<void> do_tabulate(const Words& words);
   Result<void> do_plot(const Words& words);
   Result<void> do_export(const Words& words);
+  Result<void> do_survey(const Words& words);
+  Result<void> do_export_coverage(const Words& words);
   Result<void> do_let(const Words& words);
   Result<void> do_drive(const Words& words);
   Result<void> do_press(const Words& words);
@@ -241,6 +243,9 @@ class Console final : public Listener {
   Result<void> stand_decided(const Result<Expectation>& expectation);
   Result<void> expect_same(const std::string& what, const std::string& now,
                            const std::string& path);
+  Result<void> show_profile(const Words& words);
+  Result<void> show_coverage(const Words& words);
+  Result<void> show_interrupts();
   Result<void> expect_same_serial(const Words& words);
   Result<void> expect_same_value(const std::string& expression, const std::string& path);
   [[nodiscard]] std::string file(const Words& words, std::size_t index = 0) const;

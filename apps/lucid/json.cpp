@@ -42,6 +42,29 @@ Json json(const Instruction& i) {
   return out;
 }
 
+Json json(const CoverageView& view) {
+  Json out = Json::array();
+  for (const CoverageView::File& f : view.files) {
+    Json file{{"path", f.path}, {"lines", Json::array()}, {"functions", Json::array()}};
+    for (const CoverageView::Line& l : f.lines)
+      file["lines"].push_back({{"line", l.line}, {"passes", l.passes}, {"executed", l.executed}});
+    for (const CoverageView::Function& fn : f.functions)
+      file["functions"].push_back({{"name", fn.name}, {"line", fn.line}, {"calls", fn.calls}});
+    out.push_back(std::move(file));
+  }
+  return out;
+}
+
+Json json(const SpreadView& s) {
+  Json out{{"count", s.count}};
+  if (s.count != 0)
+    out.update({{"least", s.least.count},
+                {"mean", s.mean.count},
+                {"most", s.most.count},
+                {"most_at", s.most_at.count}});
+  return out;
+}
+
 const char* slot_kind(StackView::Slot::Kind kind) {
   switch (kind) {
     case StackView::Slot::Kind::kTemporary: return "temporary";
@@ -297,6 +320,60 @@ struct JsonViews {
                              {"value", v.value}});
     return out;
   }
+  Json operator()(const Profile& p) const {
+    const ProfileView& v = p.view;
+    Json out{{"view", "profile"},      {"cycles", v.cycles},   {"asleep", v.asleep},
+             {"entering", v.entering}, {"unknown", v.unknown}, {"picoseconds", v.span.count}};
+    out["functions"] = Json::array();
+    for (const ProfileView::Function& f : v.functions) {
+      Json row{{"name", f.name},
+               {"calls", f.calls},
+               {"cycles", f.self},
+               {"instructions", f.instructions},
+               {"where", json(f.where)}};
+      if (!f.inlined_in.empty()) row["inlined_in"] = f.inlined_in;
+      if (f.handler) row["handler"] = true;
+      out["functions"].push_back(std::move(row));
+    }
+    out["lines"] = Json::array();
+    for (const ProfileView::Line& l : v.lines)
+      out["lines"].push_back({{"file", l.where.file},
+                              {"line", l.where.line},
+                              {"passes", l.passes},
+                              {"cycles", l.cycles}});
+    return out;
+  }
+  Json operator()(const Coverage& c) const {
+    return {{"view", "coverage"}, {"files", json(c.view)}};
+  }
+  Json operator()(const CoverageDifference& d) const {
+    return {{"view", "coverage difference"},
+            {"other", d.other},
+            {"only_here", json(d.here)},
+            {"only_there", json(d.there)}};
+  }
+  Json operator()(const InterruptList& list) const {
+    constexpr const char* kHeldBy[] = {"instruction", "interrupts off", "handler", "waking up"};
+    Json out{{"view", "interrupts"}, {"interrupts", Json::array()}};
+    for (const InterruptView& i : list.interrupts) {
+      Json row{{"name", i.name},
+               {"number", i.number},
+               {"picoseconds_waited", json(i.wait)},
+               {"picoseconds_inside", json(i.inside)},
+               {"picoseconds_whole", json(i.whole)},
+               {"load", i.load},
+               {"nested", i.nested},
+               {"withdrawn", i.withdrawn}};
+      if (i.wait.count != 0) {
+        row["held_by"] = kHeldBy[static_cast<unsigned>(i.held_by)];
+        if (!i.held_by_handler.empty()) row["held_by_handler"] = i.held_by_handler;
+        row["asked_for_at"] = json(i.requested_at);
+        row["entered_at"] = json(i.entered_at);
+      }
+      out["interrupts"].push_back(std::move(row));
+    }
+    return out;
+  }
   Json operator()(const MeasuredSpans& m) const {
     return {{"view", "measured spans"}, {"what", m.what}, {"picoseconds", json(m.spans)}};
   }
@@ -455,6 +532,8 @@ struct JsonViews {
       }
       if (!r.source.empty()) row["source"] = r.source;
       if (!r.target.empty()) row["target_name"] = r.target;
+      if (r.executed) row["executed"] = *r.executed;
+      if (r.taken) row["taken"] = *r.taken;
       row["current"] = r.current;
       row["selected"] = r.selected;
       row["breakpoints"] = r.breakpoints;

@@ -294,6 +294,29 @@ int run_image(const Arguments& a, Console& console) {
   return finished(console);
 }
 
+/// The commands that one would give at the prompt.
+int survey_image(const Arguments& a, Console& console) {
+  if (auto opened = prepare(a, console); !opened) return told(opened.error(), console);
+  catch_interrupts(console);
+  const auto all = [&](const std::vector<std::string>& lines) -> Result<void> {
+    for (const std::string& line : lines)
+      if (auto done = console.execute(line); !done) return done;
+    return {};
+  };
+  auto done = all({"survey"});
+  if (done) done = do_commands(console, a);
+  if (done) done = a.script.empty() ? all({"go for " + a.span}) : console.play(a.script);
+  std::vector<std::string> views{"show profile", "show coverage", "show interrupts"};
+  if (!a.against.empty()) views.push_back("show coverage against " + a.against);
+  if (!a.results.empty())
+    views.push_back("export coverage into " +
+                    (std::filesystem::path(a.results) / "coverage.info").string());
+  if (done) done = all(views);
+  if (!done) return failed(console, done.error());
+  if (console.session()->pause().cause == Pause::Cause::kFault) return kExitFault;
+  return finished(console);
+}
+
 int list_image(const Arguments& a, Console& console) {
   if (auto opened = prepare(a, console); !opened) return told(opened.error(), console);
   const Session& session = *console.session();
@@ -562,6 +585,7 @@ int main_with(int argc, char** argv) {
   if (command == "open") return open_image(a, console, timeline);
   if (command == "play") return play_script(a, console);
   if (command == "run") return run_image(a, console);
+  if (command == "survey") return survey_image(a, console);
   if (command == "listing") return list_image(a, console);
   if (command == "plot") return plot_file(a, console);
   return list_chips(a, console);

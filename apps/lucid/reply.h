@@ -11,6 +11,7 @@
 #include "lucid/expectation.h"
 #include "lucid/measurement.h"
 #include "lucid/session.h"
+#include "lucid/survey.h"
 
 namespace lucid::app {
 
@@ -143,6 +144,25 @@ struct Drawing {
   std::vector<Signal> signals;
   Picoseconds from, to;
 };
+/// The first `most` functions or lines.
+struct Profile {
+  ProfileView view;
+  bool lines = false;
+  std::size_t most = 0;
+};
+/// `source`: of the one file there is then, its text by line.
+struct Coverage {
+  CoverageView view;
+  std::vector<std::pair<unsigned, std::string>> source;
+};
+/// Of this run and the one in a file.
+struct CoverageDifference {
+  CoverageView here, there;
+  std::string other;
+};
+struct InterruptList {
+  std::vector<InterruptView> interrupts;
+};
 /// Expectations that hold from somewhere on.
 struct Armed {
   std::vector<Expectation> list;
@@ -171,13 +191,14 @@ struct Chips {
   std::vector<Chip::Summary> chips;
 };
 
-using Reply = std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView,
-                           Registers, MemoryView, StackView, Callers, Breakpoints, Pins, Parts,
-                           IoRegisters, Variables, TimeView, Explanation, Serial, Chips, Watches,
-                           Faults, GraphView, Found, OpenedLine, Inputs, Logged, Help, Completions,
-                           Remark, ChipFacts, Demos, Marks, Session::TimelineView, Writes,
-                           OriginView, ComparisonView, SuppositionView, MissedView, Parting, Traces,
-                           Measured, MeasuredSpans, Drawing, DecodedWires, Matched, Armed, Tested>;
+using Reply =
+    std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
+                 MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
+                 TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView, Found,
+                 OpenedLine, Inputs, Logged, Help, Completions, Remark, ChipFacts, Demos, Marks,
+                 Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView,
+                 MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing, DecodedWires,
+                 Matched, Armed, Tested, Profile, Coverage, CoverageDifference, InterruptList>;
 
 }  // namespace lucid::app
 

@@ -11,6 +11,7 @@
 #include "text.h"
 #include "text_back.h"
 #include "text_signals.h"
+#include "text_survey.h"
 
 namespace lucid::app {
 namespace {
@@ -25,11 +26,13 @@ std::string ids(const std::vector<unsigned>& list) {
   for (const unsigned id : list) out += (out.empty() ? "" : ",") + std::to_string(id);
   return out.empty() ? out : "(" + out + ")";
 }
-class TextViews : public BackViews, public SignalViews {
+class TextViews : public BackViews, public SignalViews, public SurveyViews {
  public:
-  explicit TextViews(const Style& style) : BackViews(style), SignalViews(style), style_(style) {}
+  explicit TextViews(const Style& style)
+      : BackViews(style), SignalViews(style), SurveyViews(style), style_(style) {}
   using BackViews::operator();
   using SignalViews::operator();
+  using SurveyViews::operator();
 
   std::string operator()(const Message& m) const { return m.text + "\n"; }
   std::string operator()(const Logged& l) const { return "  log: " + l.text + "\n"; }
@@ -109,11 +112,16 @@ class TextViews : public BackViews, public SignalViews {
       std::string text =
           fmt::format("{:<6} {}", row.instruction.mnemonic, row.instruction.operands);
       std::string remark = row.target;
+      std::string count;
+      if (row.executed)
+        count = fmt::format("{:>12} ", *row.executed == 0 ? "never" : grouped(*row.executed));
+      if (row.taken && row.executed.value_or(0) != 0)
+        remark += fmt::format("{}taken {}", remark.empty() ? "" : ", ", grouped(*row.taken));
       if (row.source.empty() && !at_line.empty() && at_line != last_line)
         remark += (remark.empty() ? "" : "  ") + at_line;
       if (!at_line.empty()) last_line = at_line;
       std::string line =
-          fmt::format("{:>5} {:06x} {} ", ids(row.breakpoints), row.instruction.address,
+          fmt::format("{:>5} {}{:06x} {} ", ids(row.breakpoints), count, row.instruction.address,
                       row.current    ? style_.accent("▌")
                       : row.selected ? style_.accent("│")
                                      : " ");

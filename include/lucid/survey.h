@@ -72,7 +72,7 @@ struct CoverageView {
     std::uint64_t calls = 0;
   };
   struct File {
-    std::string path;  ///< as the compiler noted it
+    std::string path;  ///< where its text was found, or else as the compiler noted it
     std::vector<Line> lines;
     std::vector<Function> functions;
     [[nodiscard]] LUCID_API std::size_t lines_executed() const;

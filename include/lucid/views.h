@@ -45,6 +45,8 @@ struct DisassemblyView {
     bool current = false;
     bool selected = false;  ///< of a caller: the call that has not returned
     std::vector<unsigned> breakpoints;
+    /// While a survey counts: how often it has executed, and, of a branch or skip, was taken.
+    std::optional<std::uint64_t> executed, taken;
   };
   std::vector<Row> rows;
 };

@@ -156,6 +156,7 @@ Result<DisassemblyView> Session::Core::disassembly(const std::string& place, uns
     if (back != 0) begin = starts[starts.size() - back];
   }
   if (const auto line = program_.line_at(begin); mixed && line) begin = line->begin;
+  const auto counts = machine().counts();
   DisassemblyView view;
   std::uint32_t pc = begin;
   for (unsigned i = 0; i < count && machine().peek({Space::kCode, pc}); ++i) {
@@ -181,6 +182,12 @@ Result<DisassemblyView> Session::Core::disassembly(const std::string& place, uns
     }
     row.current = pc == machine().pc();
     row.selected = level_ != 0 && pc == pc_here;
+    if (const std::size_t unit = counts ? pc / counts->unit : 0;
+        counts && unit < counts->executed.size()) {
+      row.executed = counts->executed[unit];
+      if (row.instruction.flow == Flow::kBranch || row.instruction.flow == Flow::kSkip)
+        row.taken = counts->departed[unit];
+    }
     row.breakpoints = ids_at(pc);
     pc += std::max<unsigned>(row.instruction.size, 1);
     view.rows.push_back(std::move(row));

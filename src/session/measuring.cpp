@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
-// What expressions can ask of recorded signals: width(pin.PB5, high), delay(PB5 rising, PB0).
+// What expressions can ask of recorded signals and of whole runs: width(pin.PB5, high),
+// delay(PB5 rising, PB0), coverage(control.c).
 #include <fmt/format.h>
 
 #include <algorithm>
@@ -22,7 +23,9 @@ const std::vector<std::pair<std::string, std::string>>& frames::Measures::functi
       {"edges", "edges(SIGNAL [rising|falling])"},
       {"least", "least(SIGNAL)"},
       {"most", "most(SIGNAL)"},
-      {"mean", "mean(SIGNAL)"}};
+      {"mean", "mean(SIGNAL)"},
+      {"coverage", "coverage(FILE), or coverage(all)"},
+      {"latency", "latency(INTERRUPT)"}};
   return kFunctions;
 }
 
@@ -34,6 +37,8 @@ class Session::Core::Measuring final : public frames::Measures {
                                          const std::vector<std::string>& arguments) const override {
     const std::size_t wanted = function == "width" || function == "delay" ? 2 : 1;
     if (arguments.size() != wanted || arguments[0].empty()) return usage(function);
+    if (function == "coverage") return share_executed(arguments[0]);
+    if (function == "latency") return waited(arguments[0]);
     std::array<Edge, 2> edges{Edge::kAny, Edge::kAny};
     std::vector<Signal> signals;
     for (std::size_t i = 0; i < arguments.size(); ++i) {
@@ -88,6 +93,41 @@ class Session::Core::Measuring final : public frames::Measures {
   }
 
  private:
+  /// The part of a file's lines that has executed, 0 to 1.
+  [[nodiscard]] Result<Measured> share_executed(const std::string& name) const {
+    const auto coverage = core_.coverage();
+    if (!coverage) return fail(coverage.error());
+    std::size_t all = 0, executed = 0;
+    std::vector<std::string> names;
+    for (const CoverageView::File& file : coverage->files) {
+      names.push_back(file.path.substr(file.path.find_last_of('/') + 1));
+      if (name != "all" && name != names.back() && name != file.path) continue;
+      all += file.lines.size();
+      executed += file.lines_executed();
+    }
+    if (all == 0)
+      return fail(ErrorCode::kNotFound, fmt::format("no code is from a file '{}'", name),
+                  did_you_mean(name, names));
+    return real(static_cast<double>(executed) / static_cast<double>(all));
+  }
+  /// From the request to the handler's first instruction.
+  [[nodiscard]] Result<Measured> waited(const std::string& name) const {
+    const auto counts = core_.counts();
+    if (!counts) return fail(counts.error());
+    std::vector<std::string> names;
+    for (const InterruptVector& vector : core_.machine().info().vectors) {
+      names.push_back(vector.name);
+      if (vector.name != name || vector.number >= counts->interrupts.size()) continue;
+      const machine::Spread& spread = counts->interrupts[vector.number].wait;
+      if (spread.count == 0)
+        return fail(ErrorCode::kNotFound, name + " has not been entered", "run on");
+      const std::uint64_t hz = core_.machine().info().clock_hz;
+      const Value most = time(to_time(spread.most, hz));
+      return Measured{most, time(to_time(spread.least, hz)), most};
+    }
+    return fail(ErrorCode::kNotFound, "there is no interrupt '" + name + "'",
+                did_you_mean(name, names));
+  }
   static tl::unexpected<Error> usage(const std::string& function) {
     for (const auto& [name, form] : functions())
       if (name == function) return fail(ErrorCode::kUsage, fmt::format("it is {}", form));
@@ -97,16 +137,16 @@ class Session::Core::Measuring final : public frames::Measures {
     return fail(ErrorCode::kNotFound,
                 fmt::format("there is no complete {} of {} yet", function, signal), "run on");
   }
+  static Value time(Picoseconds span) {
+    Value out;
+    out.kind = Value::Kind::kTime;
+    out.integer = static_cast<std::int64_t>(span.count);
+    out.bits = 64;
+    return out;
+  }
   static Result<Measured> of(const Spans& spans, const std::string& function,
                              const std::string& signal) {
     if (spans.count == 0) return none(function, signal);
-    const auto time = [](Picoseconds span) {
-      Value out;
-      out.kind = Value::Kind::kTime;
-      out.integer = static_cast<std::int64_t>(span.count);
-      out.bits = 64;
-      return out;
-    };
     return Measured{time(spans.last), time(spans.least), time(spans.most)};
   }
   static Result<Measured> real(double value) {

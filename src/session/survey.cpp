@@ -3,6 +3,7 @@
 #include "lucid/survey.h"
 
 #include <algorithm>
+#include <filesystem>
 #include <map>
 #include <set>
 
@@ -162,6 +163,8 @@ Result<CoverageView> Session::Core::coverage() const {
   std::map<std::string, CoverageView::File> files;
   const auto path_of = [&](unsigned file) {
     const SourceFile& f = program_.files()[file];
+    if (const auto& text = sources_.text(f); !text.path.empty())
+      return std::filesystem::weakly_canonical(text.path).string();
     const bool whole = f.path.empty() || f.path[0] == '/' || f.directory.empty();
     return whole ? f.path : f.directory + "/" + f.path;
   };

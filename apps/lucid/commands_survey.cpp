@@ -1,0 +1,103 @@
+// SPDX-License-Identifier: MIT
+// Commands for whole runs: what has executed, what has not, how long interrupts waited.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <fstream>
+#include <iterator>
+
+#include "console.h"
+#include "output.h"
+
+namespace lucid::app {
+namespace {
+
+bool ends_with(const std::string& path, const std::string& name) {
+  return path == name ||
+         (path.size() > name.size() &&
+          path.compare(path.size() - name.size() - 1, std::string::npos, "/" + name) == 0);
+}
+
+}  // namespace
+
+Result<void> Console::do_survey(const Words& words) {
+  if (words.has("off")) return session_->survey(false);
+  const bool again = session_->surveys();
+  if (again)
+    if (auto ended = session_->survey(false); !ended) return ended;
+  if (auto begun = session_->survey(true); !begun) return begun;
+  show(Message{again
+                   ? "counting from here on, and from nought again"
+                   : "counting from here on: `show profile`, `show coverage`, `show interrupts`"});
+  return {};
+}
+
+Result<void> Console::show_profile(const Words& words) {
+  auto view = session_->profile();
+  if (!view) return fail(view.error());
+  constexpr std::size_t kMost = 20;
+  const std::uint64_t most = words.number("N", kMost);
+  show(Profile{std::move(*view), words.has("lines"), static_cast<std::size_t>(most)});
+  return {};
+}
+
+Result<void> Console::show_coverage(const Words& words) {
+  auto view = session_->coverage();
+  if (!view) return fail(view.error());
+  if (words.has("against")) {
+    const std::string path = file(words);
+    std::ifstream in(path, std::ios::binary);
+    const std::string text{std::istreambuf_iterator<char>(in), {}};
+    if (!in.is_open() || in.bad())
+      return fail(ErrorCode::kIo, "cannot read '" + path + "'",
+                  "`export coverage into FILE` writes one");
+    const auto other = read_lcov(text, path);
+    if (!other) return fail(other.error());
+    show(CoverageDifference{only_in(*view, *other), only_in(*other, *view), path});
+    return {};
+  }
+  Coverage out{std::move(*view), {}};
+  if (const std::string name = words.text("SOURCE"); !name.empty()) {
+    auto& files = out.view.files;
+    std::vector<std::string> names;
+    for (const CoverageView::File& f : files)
+      names.push_back(f.path.substr(f.path.find_last_of('/') + 1));
+    files.erase(std::remove_if(files.begin(), files.end(),
+                               [&](const auto& f) { return !ends_with(f.path, name); }),
+                files.end());
+    if (files.empty())
+      return fail(ErrorCode::kNotFound, "no code is from a file '" + name + "'",
+                  did_you_mean(name, names));
+    files.resize(1);
+    constexpr unsigned kAll = 1'000'000;
+    const auto source =
+        session_->source(fmt::format("{}:{}", name, files.front().lines.front().line), kAll);
+    if (!source) return fail(source.error());
+    if (!source->problem.empty()) return fail(ErrorCode::kIo, source->problem);
+    for (const SourceView::Line& line : source->lines)
+      out.source.emplace_back(line.number, line.text);
+  }
+  show(out);
+  return {};
+}
+
+Result<void> Console::show_interrupts() {
+  auto list = session_->interrupts();
+  if (!list) return fail(list.error());
+  show(InterruptList{std::move(*list)});
+  return {};
+}
+
+Result<void> Console::do_export_coverage(const Words& words) {
+  const auto view = session_->coverage();
+  if (!view) return fail(view.error());
+  const std::string path = file(words);
+  if (auto written = write_file(path, lcov_text(*view)); !written) return written;
+  std::size_t lines = 0;
+  for (const CoverageView::File& f : view->files) lines += f.lines.size();
+  show(Message{
+      fmt::format("{} files with {} lines written into {}", view->files.size(), lines, path)});
+  return {};
+}
+
+}  // namespace lucid::app

@@ -1,0 +1,202 @@
+// SPDX-License-Identifier: MIT
+#include "text_survey.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "output.h"
+
+namespace lucid::app {
+
+std::string grouped(std::uint64_t number) {
+  std::string out = std::to_string(number);
+  for (std::size_t at = out.size(); at > 3; at -= 3) out.insert(at - 3, ",");
+  return out;
+}
+
+namespace {
+
+std::string share(std::uint64_t part, std::uint64_t whole) {
+  return fmt::format(
+      "{:.1f} %",
+      whole == 0 ? 0.0 : 100.0 * static_cast<double>(part) / static_cast<double>(whole));
+}
+std::string place(const Location& where) {
+  return where.line == 0 ? "" : fmt::format("{}:{}", where.file, where.line);
+}
+std::string plain(const std::string& text) { return visible(text, false, true); }
+std::string short_path(const std::string& path) { return path.substr(path.find_last_of('/') + 1); }
+
+/// 3-9, 12, 40-41
+std::string ranges(const std::vector<unsigned>& lines, const std::vector<unsigned>& with_code) {
+  std::string out;
+  for (std::size_t i = 0; i < lines.size();) {
+    std::size_t last = i;
+    // Lines without code between do not part what belongs together.
+    while (last + 1 < lines.size() &&
+           std::upper_bound(with_code.begin(), with_code.end(), lines[last]) != with_code.end() &&
+           *std::upper_bound(with_code.begin(), with_code.end(), lines[last]) == lines[last + 1])
+      ++last;
+    out += out.empty() ? "" : ", ";
+    out += last == i ? std::to_string(lines[i]) : fmt::format("{}-{}", lines[i], lines[last]);
+    i = last + 1;
+  }
+  return out;
+}
+
+}  // namespace
+
+std::string SurveyViews::operator()(const Profile& p) const {
+  const ProfileView& v = p.view;
+  std::string out = fmt::format("{} cycles in {}", grouped(v.cycles), to_text(v.span));
+  if (v.asleep != 0) out += fmt::format(" · asleep {}", share(v.asleep, v.cycles));
+  if (v.entering != 0) out += fmt::format(" · entering interrupts {}", share(v.entering, v.cycles));
+  if (v.unknown != 0) out += fmt::format(" · in no function {}", share(v.unknown, v.cycles));
+  out += "\n";
+  if (p.lines) {
+    out += style_.dim(fmt::format("{:>8}{:>16}{:>14}  {}\n", "share", "cycles", "passes", "line"));
+    for (std::size_t i = 0; i < std::min(p.most, v.lines.size()); ++i) {
+      const ProfileView::Line& l = v.lines[i];
+      out += fmt::format("{:>8}{:>16}{:>14}  {}", share(l.cycles, v.cycles), grouped(l.cycles),
+                         grouped(l.passes), place(l.where));
+      out += style_.dim("  " + plain(l.where.function)) + "\n";
+    }
+    if (v.lines.size() > p.most)
+      out += style_.dim(fmt::format("  {} more lines\n", v.lines.size() - p.most));
+    return out;
+  }
+  out += style_.dim(fmt::format("{:>8}{:>16}{:>14}  {}\n", "share", "cycles", "calls", "function"));
+  for (std::size_t i = 0; i < std::min(p.most, v.functions.size()); ++i) {
+    const ProfileView::Function& f = v.functions[i];
+    out += fmt::format("{:>8}{:>16}{:>14}  {}", share(f.self, v.cycles), grouped(f.self),
+                       grouped(f.calls), style_.bold(plain(f.name)));
+    if (!f.inlined_in.empty()) out += style_.dim(" inlined in " + plain(f.inlined_in));
+    if (f.handler) out += style_.dim(" handler");
+    if (!place(f.where).empty()) out += style_.dim("  " + place(f.where));
+    out += "\n";
+  }
+  if (v.functions.size() > p.most)
+    out += style_.dim(fmt::format("  {} more functions\n", v.functions.size() - p.most));
+  return out;
+}
+
+std::string SurveyViews::operator()(const Coverage& c) const {
+  if (!c.source.empty()) return listing(c);
+  std::string out =
+      style_.dim(fmt::format("{:>10}{:>14}{:>14}  {}\n", "", "lines", "functions", "file"));
+  std::size_t lines = 0, hit = 0, functions = 0, called = 0;
+  for (const CoverageView::File& file : c.view.files) {
+    lines += file.lines.size();
+    hit += file.lines_executed();
+    functions += file.functions.size();
+    called += file.functions_executed();
+    out += fmt::format("{:>10}{:>14}{:>14}  {}\n", share(file.lines_executed(), file.lines.size()),
+                       fmt::format("{} of {}", file.lines_executed(), file.lines.size()),
+                       fmt::format("{} of {}", file.functions_executed(), file.functions.size()),
+                       plain(short_path(file.path)));
+  }
+  out += style_.bold(fmt::format("{:>10}{:>14}{:>14}  in all\n", share(hit, lines),
+                                 fmt::format("{} of {}", hit, lines),
+                                 fmt::format("{} of {}", called, functions)));
+  std::string never;
+  for (const CoverageView::File& file : c.view.files)
+    for (const CoverageView::Function& f : file.functions)
+      if (f.calls == 0) never += (never.empty() ? "" : ", ") + plain(f.name);
+  if (!never.empty()) out += style_.wrapped("never called: " + never, 2) + "\n";
+  return out;
+}
+
+std::string SurveyViews::listing(const Coverage& c) const {
+  const CoverageView::File& file = c.view.files.front();
+  std::map<unsigned, const CoverageView::Line*> lines;
+  for (const CoverageView::Line& line : file.lines) lines[line.line] = &line;
+  std::string out = fmt::format(
+      "{}: {} of {} lines, {} of {} functions\n", plain(short_path(file.path)),
+      file.lines_executed(), file.lines.size(), file.functions_executed(), file.functions.size());
+  for (const auto& [number, text] : c.source) {
+    const auto at = lines.find(number);
+    std::string count;
+    if (at != lines.end())
+      count = at->second->passes != 0 ? grouped(at->second->passes)
+              : at->second->executed  ? "in part"
+                                      : "never";
+    const bool never = count == "never";
+    const std::string shown = style_.clipped(plain(text), style_.width() - 21);
+    out += (never ? style_.bad(fmt::format("{:>12}", count)) : fmt::format("{:>12}", count)) +
+           style_.dim(fmt::format(" {:>5} ", number)) + (never ? style_.bad(shown) : shown);
+    while (!out.empty() && out.back() == ' ') out.pop_back();
+    out += "\n";
+  }
+  return out;
+}
+
+std::string SurveyViews::lines_of(const CoverageView& view) const {
+  std::string out;
+  for (const CoverageView::File& file : view.files) {
+    std::vector<unsigned> lines;
+    for (const CoverageView::Line& line : file.lines) lines.push_back(line.line);
+    std::string text = "  " + plain(short_path(file.path));
+    if (!lines.empty()) text += " " + ranges(lines, lines);
+    for (const CoverageView::Function& f : file.functions)
+      text += (&f == file.functions.data() ? "; calls " : ", ") + plain(f.name);
+    out += style_.wrapped(text, 4) + "\n";
+  }
+  return out.empty() ? "  nothing\n" : out;
+}
+
+std::string SurveyViews::operator()(const CoverageDifference& d) const {
+  return style_.bold("only here") + " (executed in this run, not in " + plain(d.other) + ")\n" +
+         lines_of(d.here) + style_.bold("only there") + "\n" + lines_of(d.there);
+}
+
+std::string SurveyViews::held(const InterruptView& i) const {
+  const auto at = [](const Location& where) {
+    std::string out =
+        where.function.empty() ? fmt::format("{:#06x}", where.address) : plain(where.function);
+    if (where.line != 0) out += fmt::format(" ({}:{})", where.file, where.line);
+    return out;
+  };
+  using By = InterruptView::HeldBy;
+  switch (i.held_by) {
+    case By::kOff:
+      return fmt::format("interrupts were off; asked for in {}, entered before {}",
+                         at(i.requested_at), at(i.entered_at));
+    case By::kHandler: return "the handler of " + i.held_by_handler + " was under way";
+    case By::kSleep: return "the processor had to wake up";
+    case By::kInstruction: break;
+  }
+  return "the instruction before " + at(i.entered_at) + " was under way";
+}
+
+std::string SurveyViews::operator()(const InterruptList& list) const {
+  if (list.interrupts.empty()) return "no interrupt has been asked for\n";
+  std::size_t width = 9;
+  for (const InterruptView& i : list.interrupts) width = std::max(width, i.name.size());
+  std::string out = style_.dim(fmt::format("  {:<{}}{:>10}{:>12}{:>12}{:>12}{:>14}{:>14}{:>9}\n",
+                                           "interrupt", width, "entered", "least wait", "mean",
+                                           "most", "mean inside", "most", "load"));
+  for (const InterruptView& i : list.interrupts) {
+    out += fmt::format("  {}{:>10}", style_.bold(fmt::format("{:<{}}", i.name, width)),
+                       grouped(i.wait.count));
+    if (i.wait.count != 0)
+      out += fmt::format("{:>12}{:>12}{:>12}", to_text(i.wait.least), to_text(i.wait.mean),
+                         to_text(i.wait.most));
+    if (i.inside.count != 0)
+      out += fmt::format("{:>14}{:>14}{:>9}", to_text(i.inside.mean), to_text(i.inside.most),
+                         fmt::format("{:.2f} %", 100 * i.load));
+    out += "\n";
+    std::string more;
+    if (i.wait.count != 0)
+      more = fmt::format("the longest wait, until {}: {}", to_text(i.wait.most_at), held(i));
+    if (i.nested != 0) more += fmt::format("; {} times within another handler", grouped(i.nested));
+    if (i.withdrawn != 0)
+      more += fmt::format("{}{} requests ended without it", more.empty() ? "" : "; ",
+                          grouped(i.withdrawn));
+    out += style_.dim("      " + style_.wrapped(more, 6)) + "\n";
+  }
+  return out;
+}
+
+}  // namespace lucid::app

@@ -1,0 +1,35 @@
+// SPDX-License-Identifier: MIT
+// What has been counted of whole runs, as text.
+#ifndef LUCID_APP_TEXT_SURVEY_H
+#define LUCID_APP_TEXT_SURVEY_H
+
+#include <string>
+
+#include "reply.h"
+#include "style.h"
+
+namespace lucid::app {
+
+/// 1,234,567
+std::string grouped(std::uint64_t number);
+
+class SurveyViews {
+ public:
+  explicit SurveyViews(const Style& style) : style_(style) {}
+
+  [[nodiscard]] std::string operator()(const Profile&) const;
+  [[nodiscard]] std::string operator()(const Coverage&) const;
+  [[nodiscard]] std::string operator()(const CoverageDifference&) const;
+  [[nodiscard]] std::string operator()(const InterruptList&) const;
+
+ private:
+  [[nodiscard]] std::string listing(const Coverage& coverage) const;
+  [[nodiscard]] std::string lines_of(const CoverageView& view) const;
+  [[nodiscard]] std::string held(const InterruptView& interrupt) const;
+
+  const Style& style_;
+};
+
+}  // namespace lucid::app
+
+#endif  // LUCID_APP_TEXT_SURVEY_H
