@@ -174,7 +174,7 @@ TEST_CASE("lines and functions pass as breakpoints count them") {
         spec.count = UINT64_MAX;
         const auto point = session.pause_at(spec);
         REQUIRE(point);
-        ids[{file.path, line}] = point->id;
+        ids[{file.name, line}] = point->id;
       }
     REQUIRE(session.survey(true));
     session.go_for(row.cycles);
@@ -200,4 +200,239 @@ TEST_CASE("lines and functions pass as breakpoints count them") {
           }
     CHECK(compared > 20);
   }
+}
+
+TEST_CASE("each stretch counts once, by whatever way, and counting changes nothing") {
+  std::mt19937 random(test::fresh_seed());
+  const std::string image = std::string(LUCID_KILN) + "/images/lost-character.elf";
+  constexpr std::uint64_t kEnd = 3'000'000;
+  Session plain = opened(image), straight = opened(image), wandering = opened(image);
+  for (Session* session : {&straight, &wandering}) REQUIRE(session->survey(true));
+  plain.go_for(kEnd);
+  straight.go_for(kEnd);
+  for (unsigned i = 0; i < 12; ++i) {
+    const std::uint64_t now = wandering.pause().cycles;
+    switch (random() % 4) {
+      case 0: (void)wandering.back_for(random() % (now + 1)).has_value(); break;
+      case 1: (void)wandering.origin("ticks").has_value(); break;
+      case 2: (void)wandering.step_back(StepKind::kOver, StepUnit::kLine).has_value(); break;
+      default:
+        if (now < kEnd) wandering.go_for(1 + random() % (kEnd - now));
+    }
+  }
+  if (wandering.pause().cycles < kEnd) wandering.go_for(kEnd - wandering.pause().cycles);
+  CHECK(plain.chip().hash() == straight.chip().hash());
+  CHECK(plain.chip().hash() == wandering.chip().hash());
+  check_equal(counted(wandering), counted(straight));
+  CHECK(wandering.profile()->cycles == straight.profile()->cycles);
+  const std::vector<InterruptView> a = *straight.interrupts(), b = *wandering.interrupts();
+  REQUIRE(a.size() == b.size());
+  for (std::size_t i = 0; i < a.size(); ++i) {
+    INFO(a[i].name);
+    CHECK(a[i].wait.count == b[i].wait.count);
+    CHECK(a[i].wait.most.count == b[i].wait.most.count);
+    CHECK(a[i].inside.count == b[i].inside.count);
+  }
+  // In the past nothing is added; another future is.
+  const std::uint64_t before = straight.profile()->cycles;
+  REQUIRE(straight.back_for(std::uint64_t{1'000'000}));
+  CHECK(straight.profile()->cycles == before);
+  REQUIRE(straight.drive("PD2", true));
+  straight.go_for(std::uint64_t{500'000});
+  CHECK(straight.profile()->cycles > before + 490'000);
+  // From nought, and what is asked for when nothing counts.
+  REQUIRE(straight.survey(false));
+  CHECK(!straight.profile());
+  CHECK(!straight.coverage());
+  CHECK(!straight.surveys());
+  REQUIRE(straight.survey(true));
+  CHECK(straight.profile()->cycles == 0);
+  REQUIRE(straight.reload());
+  CHECK(straight.profile()->cycles == 0);
+  straight.go_for(std::uint64_t{1000});
+  CHECK(straight.profile()->cycles >= 1000);
+}
+
+/// Timer 1 asks every 1,000 cycles; interrupts are off for 300 of the main loop's cycles; the
+/// handler takes 28; another one, of timer 0, takes longer and asks now and then.
+const char* const kWaits = R"(
+.global main
+main:
+  jmp start
+.org 0x2c
+  jmp fast
+.org 0x40
+  jmp slow
+.org 0x80
+start:
+  ldi r16, 0x08
+  out IO(SPH), r16
+  ldi r16, 0xff
+  out IO(SPL), r16
+  ldi r16, 0x03
+  sts OCR1AH, r16
+  ldi r16, 0xe7
+  sts OCR1AL, r16
+  ldi r16, 0x02
+  sts TIMSK1, r16
+  ldi r16, 0x01
+  sts TIMSK0, r16
+  ldi r16, 0x02
+  out IO(TCCR0B), r16
+  ldi r16, 0x09
+  sts TCCR1B, r16
+loop:
+  sei
+  ldi r17, 200
+1: dec r17
+  brne 1b
+  cli
+  ldi r17, 100
+2: dec r17
+  brne 2b
+  rjmp loop
+fast:
+  push r20
+  ldi r20, 5
+3: dec r20
+  brne 3b
+  pop r20
+  reti
+slow:
+  push r20
+  ldi r20, 150
+4: dec r20
+  brne 4b
+  pop r20
+  reti
+)";
+
+TEST_CASE("how long interrupts wait, against looking at every boundary") {
+  const std::string image = test::assembled("survey-waits", kWaits);
+  constexpr unsigned kSteps = 40'000;
+  Session whole = opened(image), looked = opened(image);
+  struct Truth {
+    std::uint64_t count = 0, most = 0, inside_most = 0, nested = 0;
+  };
+  // TIMER1_COMPA is 11, TIMER0_OVF 16; their flags are bit 1 of TIFR1 and bit 0 of TIFR0.
+  std::map<unsigned, Truth> truth;
+  const std::pair<unsigned, Address> flags[] = {{11, {Space::kData, 0x36}},
+                                                {16, {Space::kData, 0x35}}};
+  std::map<unsigned, std::uint64_t> since;
+  std::vector<std::pair<unsigned, std::uint64_t>> inside;
+  for (unsigned i = 0; i < kSteps; ++i) {
+    const std::uint32_t at = looked.pause().where.address;
+    REQUIRE(looked.step(StepKind::kInto, StepUnit::kInstruction));
+    const std::uint64_t now = looked.pause().cycles;
+    const std::uint32_t to = looked.pause().where.address;
+    for (const auto& [vector, flag] : flags) {
+      const unsigned bit = vector == 11 ? 2 : 1;
+      if ((*looked.chip().peek(flag) & bit) != 0 && since.count(vector) == 0) since[vector] = now;
+      if (to == vector * 4 && at != to) {
+        Truth& t = truth[vector];
+        ++t.count;
+        if (since.count(vector) != 0) t.most = std::max(t.most, now - since[vector]);
+        since.erase(vector);
+        inside.emplace_back(vector, now);
+      }
+    }
+    if (to == 0) break;
+    // A return from interrupt: the stack is where the entry found it.
+    if (!inside.empty() && looked.chip().sp() == 0x08ff) {
+      truth[inside.back().first].inside_most =
+          std::max(truth[inside.back().first].inside_most, now - inside.back().second);
+      inside.clear();
+    }
+  }
+  REQUIRE(truth[11].count > 50);
+  REQUIRE(truth[16].count > 20);
+  REQUIRE(whole.survey(true));
+  whole.go_for(looked.pause().cycles);
+  const std::vector<InterruptView> views = *whole.interrupts();
+  REQUIRE(views.size() == 2);
+  for (const InterruptView& view : views) {
+    INFO(view.name);
+    const Truth& t = truth[view.number];
+    const std::uint64_t cycle = 62'500;
+    CHECK(view.wait.count == t.count);
+    CHECK(view.wait.least.count >= 4 * cycle);
+    // A boundary is at most a few cycles behind the request.
+    CHECK(view.wait.most.count >= t.most * cycle);
+    CHECK(view.wait.most.count <= (t.most + 4) * cycle);
+    CHECK(view.inside.most.count == t.inside_most * cycle);
+    CHECK(view.inside.least.count == view.inside.most.count);
+    CHECK(view.nested == 0);
+    CHECK((view.held_by == InterruptView::HeldBy::kOff ||
+           view.held_by == InterruptView::HeldBy::kHandler));
+  }
+  // 300 cycles off and an entry, or the slow handler: the fast one's longest wait is one of them.
+  CHECK(views[0].wait.most.count > 250 * 62'500);
+  CHECK(whole.holds("latency(TIMER1_COMPA) < 100us").value());
+  CHECK(whole.holds("latency(TIMER1_COMPA) in 0.2us..90us").value());
+  CHECK(whole.evaluate("latency(INT0)").error().what == "INT0 has not been entered");
+}
+
+TEST_CASE("coverage as a file: written, read by others and by us, added up, held against") {
+  Session session = opened(std::string(LUCID_KILN) + "/images/kiln-og.elf");
+  REQUIRE(session.survey(true));
+  session.go_for(Picoseconds{kSecond});
+  const CoverageView once = *session.coverage();
+  REQUIRE(session.feed("USART0", "G\n"));
+  session.go_for(Picoseconds{kSecond});
+  const CoverageView more = *session.coverage();
+  std::size_t lines = 0, executed = 0, functions = 0, called = 0;
+  for (const CoverageView::File& file : more.files) {
+    lines += file.lines.size();
+    executed += file.lines_executed();
+    functions += file.functions.size();
+    called += file.functions_executed();
+  }
+  CHECK(executed > 100);
+  CHECK(session.holds("coverage(all) in 0.3..0.99").value());
+  CHECK(session.evaluate("coverage(all)")->real == Approx(double(executed) / double(lines)));
+  CHECK(session.evaluate("coverage(contrl.c)").error().hint == "did you mean control.c?");
+  const std::string path = test::scratch("survey.info");
+  test::write(path, lcov_text(more, "kiln"));
+  const auto summary = test::run("lcov --summary " + path);
+  INFO(summary.text);
+  CHECK(summary.code == 0);
+  CHECK(summary.text.find("(" + std::to_string(executed) + " of " + std::to_string(lines) +
+                          " lines)") != std::string::npos);
+  CHECK(summary.text.find("(" + std::to_string(called) + " of " + std::to_string(functions) +
+                          " functions)") != std::string::npos);
+  const auto again = read_lcov(test::read(path), path);
+  REQUIRE(again);
+  CHECK(lcov_text(*again, "kiln") == lcov_text(more, "kiln"));
+  CHECK(only_in(more, *again).files.empty());
+  CHECK(only_in(*again, more).files.empty());
+  CHECK(only_in(once, more).files.empty());
+  const CoverageView news = only_in(more, once);
+  REQUIRE(!news.files.empty());
+  CoverageView sum = once;
+  merge(sum, news);
+  CHECK(only_in(more, sum).files.empty());
+  CoverageView twice = more;
+  merge(twice, more);
+  CHECK(twice.files.front().lines.front().passes == 2 * more.files.front().lines.front().passes);
+  for (const auto& [text, what] : std::vector<std::pair<std::string, std::string>>{
+           {"DA:1,2\n", "DA stands before any SF"},
+           {"SF:\n", "SF names no file"},
+           {"SF:a\nDA:x,2\nend_of_record\n", "'DA:x,2' is no DA record"},
+           {"SF:a\nDA:1\nend_of_record\n", "'DA:1' is no DA record"},
+           {"SF:a\nSF:b\n", "SF comes before end_of_record"},
+           {"SF:a\nFNDA:1,f\nend_of_record\n", "FNDA is of a function that has no FN: f"},
+           {"end_of_record\n", "end_of_record ends nothing"},
+           {"SF:a\nDA:1,1\n", "the last file has no end_of_record"}}) {
+    const auto bad = read_lcov(text, "x.info");
+    REQUIRE(!bad);
+    CHECK(bad.error().what == what);
+    CHECK(bad.error().where.rfind("x.info:", 0) == 0);
+  }
+  const auto foreign = read_lcov(
+      "TN:\nVER:1\nSF:a.c\nFN:3,9,f\nFNDA:2,f\nBRDA:3,0,0,1\nDA:3,2,abc\r\n"
+      "end_of_record\n",
+      "x.info");
+  REQUIRE(foreign);
+  CHECK(foreign->files.at(0).functions.at(0).name == "f");
+  CHECK(foreign->files[0].lines.at(0).passes == 2);
 }
