@@ -408,7 +408,7 @@ const std::vector<Command>& commands() {
        {"show source|disassembly|mixed [PLACE] [for N]",
         "show variables|registers|flags|stack|callers|pins|parts|serial|time|watches|faults",
         "show globals [NAME]", "show io [REGISTER]", "show MEMORY [RANGE]",
-        "show breakpoints [like NAME]", "show profile [lines] [for N]",
+        "show breakpoints [like NAME]", "show profile [lines] [for N]", "show profile calls [all]",
         "show coverage against FILE", "show coverage [SOURCE]", "show interrupts"},
        "look at something",
        "* marks what changed since the last pause. Profile, coverage and interrupts are of what "
@@ -539,9 +539,11 @@ const std::vector<Command>& commands() {
        &Console::do_tabulate},
       {"survey",
        Group::kSurvey,
-       {"survey", "survey off"},
+       {"survey", "survey with calls", "survey off"},
        "count what executes, from here on",
-       "Every instruction counts itself, in both gears; a run takes a little longer. What is gone "
+       "Every instruction counts itself, in both gears; a run takes a little longer. With calls: "
+       "who "
+       "calls whom, too, which takes up to half as long again. What is gone "
        "through again in the past does not count again; another future counts in addition. Said "
        "again it begins from nought.",
        "survey",

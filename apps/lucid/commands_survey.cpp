@@ -21,11 +21,12 @@ bool ends_with(const std::string& path, const std::string& name) {
 }  // namespace
 
 Result<void> Console::do_survey(const Words& words) {
-  if (words.has("off")) return session_->survey(false);
+  using Survey = Session::Survey;
+  if (words.has("off")) return session_->survey(Survey::kOff);
   const bool again = session_->surveys();
-  if (again)
-    if (auto ended = session_->survey(false); !ended) return ended;
-  if (auto begun = session_->survey(true); !begun) return begun;
+  if (auto begun = session_->survey(words.has("calls") ? Survey::kWithCalls : Survey::kCounts);
+      !begun)
+    return begun;
   show(Message{again
                    ? "counting from here on, and from nought again"
                    : "counting from here on: `show profile`, `show coverage`, `show interrupts`"});
@@ -35,9 +36,13 @@ Result<void> Console::do_survey(const Words& words) {
 Result<void> Console::show_profile(const Words& words) {
   auto view = session_->profile();
   if (!view) return fail(view.error());
+  if (words.has("calls") && view->calls.empty())
+    return fail(ErrorCode::kUsage, "who calls whom has not been told",
+                "`survey with calls` does that from here on");
   constexpr std::size_t kMost = 20;
   const std::uint64_t most = words.number("N", kMost);
-  show(Profile{std::move(*view), words.has("lines"), static_cast<std::size_t>(most)});
+  show(Profile{std::move(*view), words.has("lines"), words.has("calls"), words.has("all"),
+               static_cast<std::size_t>(most)});
   return {};
 }
 

@@ -333,7 +333,16 @@ struct JsonViews {
                {"where", json(f.where)}};
       if (!f.inlined_in.empty()) row["inlined_in"] = f.inlined_in;
       if (f.handler) row["handler"] = true;
+      if (f.total) row["cycles_with_calls"] = *f.total;
       out["functions"].push_back(std::move(row));
+    }
+    out["calls"] = Json::array();
+    for (const ProfileView::Call& c : v.calls) {
+      Json row{
+          {"function", c.function}, {"calls", c.calls}, {"cycles", c.cycles}, {"self", c.self}};
+      if (c.caller) row["caller"] = *c.caller;
+      if (c.handler) row["handler"] = true;
+      out["calls"].push_back(std::move(row));
     }
     out["lines"] = Json::array();
     for (const ProfileView::Line& l : v.lines)

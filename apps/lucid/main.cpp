@@ -303,10 +303,11 @@ int survey_image(const Arguments& a, Console& console) {
       if (auto done = console.execute(line); !done) return done;
     return {};
   };
-  auto done = all({"survey"});
+  auto done = all({"survey with calls"});
   if (done) done = do_commands(console, a);
   if (done) done = a.script.empty() ? all({"go for " + a.span}) : console.play(a.script);
-  std::vector<std::string> views{"show profile", "show coverage", "show interrupts"};
+  std::vector<std::string> views{"show profile", "show profile calls", "show coverage",
+                                 "show interrupts"};
   if (!a.against.empty()) views.push_back("show coverage against " + a.against);
   if (!a.results.empty())
     views.push_back("export coverage into " +

@@ -147,7 +147,7 @@ struct Drawing {
 /// The first `most` functions or lines.
 struct Profile {
   ProfileView view;
-  bool lines = false;
+  bool lines = false, calls = false, all = false;
   std::size_t most = 0;
 };
 /// `source`: of the one file there is then, its text by line.

@@ -48,6 +48,39 @@ std::string ranges(const std::vector<unsigned>& lines, const std::vector<unsigne
 
 }  // namespace
 
+/// The calls below one, those that took longest first.
+std::string SurveyViews::tree(const Profile& p, std::optional<std::size_t> caller,
+                              std::size_t depth) const {
+  const ProfileView& v = p.view;
+  std::vector<std::size_t> here;
+  for (std::size_t i = 0; i < v.calls.size(); ++i)
+    if (v.calls[i].caller == caller) here.push_back(i);
+  std::stable_sort(here.begin(), here.end(), [&](std::size_t a, std::size_t b) {
+    return v.calls[a].cycles > v.calls[b].cycles;
+  });
+  std::string out;
+  std::uint64_t rest = 0, rest_cycles = 0;
+  for (const std::size_t i : here) {
+    const ProfileView::Call& call = v.calls[i];
+    // What takes less than a thousandth is summed up.
+    if (call.cycles * 1000 < v.cycles - v.asleep && !p.all) {
+      ++rest;
+      rest_cycles += call.cycles;
+      continue;
+    }
+    out += fmt::format("{:>8}{:>16}{:>16}{:>14}  {}{}", share(call.cycles, v.cycles),
+                       grouped(call.self), grouped(call.cycles), grouped(call.calls),
+                       std::string(2 * depth, ' '), style_.bold(plain(call.function)));
+    out += (call.handler ? style_.dim(" handler") : std::string()) + "\n";
+    out += tree(p, i, depth + 1);
+  }
+  if (rest != 0)
+    out +=
+        style_.dim(fmt::format("{:>8}{:>16}{:>16}{:>14}  {}{} more\n", share(rest_cycles, v.cycles),
+                               "", grouped(rest_cycles), "", std::string(2 * depth, ' '), rest));
+  return out;
+}
+
 std::string SurveyViews::operator()(const Profile& p) const {
   const ProfileView& v = p.view;
   std::string out = fmt::format("{} cycles in {}", grouped(v.cycles), to_text(v.span));
@@ -55,6 +88,11 @@ std::string SurveyViews::operator()(const Profile& p) const {
   if (v.entering != 0) out += fmt::format(" · entering interrupts {}", share(v.entering, v.cycles));
   if (v.unknown != 0) out += fmt::format(" · in no function {}", share(v.unknown, v.cycles));
   out += "\n";
+  if (p.calls) {
+    out += style_.dim(fmt::format("{:>8}{:>16}{:>16}{:>14}  {}\n", "share", "own cycles",
+                                  "with calls", "calls", "function"));
+    return out + tree(p, std::nullopt, 0);
+  }
   if (p.lines) {
     out += style_.dim(fmt::format("{:>8}{:>16}{:>14}  {}\n", "share", "cycles", "passes", "line"));
     for (std::size_t i = 0; i < std::min(p.most, v.lines.size()); ++i) {
@@ -67,11 +105,13 @@ std::string SurveyViews::operator()(const Profile& p) const {
       out += style_.dim(fmt::format("  {} more lines\n", v.lines.size() - p.most));
     return out;
   }
-  out += style_.dim(fmt::format("{:>8}{:>16}{:>14}  {}\n", "share", "cycles", "calls", "function"));
+  out += style_.dim(fmt::format("{:>8}{:>16}{:>16}{:>14}  {}\n", "share", "own cycles",
+                                "with calls", "calls", "function"));
   for (std::size_t i = 0; i < std::min(p.most, v.functions.size()); ++i) {
     const ProfileView::Function& f = v.functions[i];
-    out += fmt::format("{:>8}{:>16}{:>14}  {}", share(f.self, v.cycles), grouped(f.self),
-                       grouped(f.calls), style_.bold(plain(f.name)));
+    out +=
+        fmt::format("{:>8}{:>16}{:>16}{:>14}  {}", share(f.self, v.cycles), grouped(f.self),
+                    f.total ? grouped(*f.total) : "", grouped(f.calls), style_.bold(plain(f.name)));
     if (!f.inlined_in.empty()) out += style_.dim(" inlined in " + plain(f.inlined_in));
     if (f.handler) out += style_.dim(" handler");
     if (!place(f.where).empty()) out += style_.dim("  " + place(f.where));

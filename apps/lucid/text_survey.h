@@ -3,6 +3,7 @@
 #ifndef LUCID_APP_TEXT_SURVEY_H
 #define LUCID_APP_TEXT_SURVEY_H
 
+#include <optional>
 #include <string>
 
 #include "reply.h"
@@ -23,6 +24,8 @@ class SurveyViews {
   [[nodiscard]] std::string operator()(const InterruptList&) const;
 
  private:
+  [[nodiscard]] std::string tree(const Profile& profile, std::optional<std::size_t> caller,
+                                 std::size_t depth) const;
   [[nodiscard]] std::string listing(const Coverage& coverage) const;
   [[nodiscard]] std::string lines_of(const CoverageView& view) const;
   [[nodiscard]] std::string held(const InterruptView& interrupt) const;

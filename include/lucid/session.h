@@ -400,9 +400,11 @@ class LUCID_API Session {
 
   // Whole runs ------------------------------------------------------------------------------------
 
-  /// Counts from here on what executes, and how long interrupts wait; off: forgets it. A run takes
-  /// a little longer while it is on. Error: kUnsupported.
-  Result<void> survey(bool on);
+  /// Counts from here on, from nought, what executes, and how long interrupts wait; with calls,
+  /// also who calls whom. A run takes a little longer, with calls up to half as long again. Error:
+  /// kUnsupported.
+  enum class Survey : std::uint8_t { kOff, kCounts, kWithCalls };
+  Result<void> survey(Survey what);
   [[nodiscard]] bool surveys() const;
   /// What has been counted. Error of these: kUsage if nothing has.
   [[nodiscard]] Result<std::vector<InstructionCount>> instruction_counts() const;

@@ -2,12 +2,12 @@
 // Survey: what a whole run has done, without a breakpoint: how often each instruction, line and
 // function has executed and what that took, what never ran, and how long interrupts waited.
 //
-//   session.survey(true);
+//   session.survey(Session::Survey::kCounts);
 //   session.go_for({1'000'000'000'000});                    // a second
 //   auto coverage = session.coverage();                     // lcov_text(*coverage) writes it
 //
 // Counts are exact: instructions count themselves, nothing is sampled. They are of what has been
-// run since survey(true), each stretch once: what is gone through again in the past does not count
+// run since survey(), each stretch once: what is gone through again in the past does not count
 // again, another future counts in addition.
 #ifndef LUCID_SURVEY_H
 #define LUCID_SURVEY_H
@@ -48,6 +48,9 @@ struct ProfileView {
     Location where;          ///< its beginning
     std::uint64_t calls = 0;
     std::uint64_t self = 0;  ///< cycles in its own instructions
+    /// With what it has called, handlers and sleep left out; not of an inlined body. Recursion
+    /// counts once.
+    std::optional<std::uint64_t> total;
     std::uint64_t instructions = 0;
   };
   std::vector<Function> functions;  ///< that have executed, most cycles first
@@ -57,6 +60,17 @@ struct ProfileView {
     std::uint64_t cycles = 0;
   };
   std::vector<Line> lines;  ///< the same
+  /// A function as it was called, from the program or a handler down. What is entered by a jump
+  /// goes with who jumped; stacks that the program switches by itself are not followed.
+  struct Call {
+    std::string function;
+    std::optional<std::size_t> caller;  ///< index into `calls`; none: the program, a handler
+    bool handler = false;
+    std::uint64_t calls = 0;
+    std::uint64_t cycles = 0;  ///< with what it has called
+    std::uint64_t self = 0;    ///< without
+  };
+  std::vector<Call> calls;  ///< callers before those they call; empty without calls
 };
 
 /// Which lines and functions have executed.

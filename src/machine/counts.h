@@ -8,6 +8,8 @@
 #include <optional>
 #include <vector>
 
+#include "machine/call_tree.h"
+
 namespace lucid::machine {
 
 /// Of one kind of span: from a request to its handler, or in a handler. In ticks of the oscillator.
@@ -48,6 +50,7 @@ struct Counts {
   /// asleep or entering interrupts left out.
   std::vector<std::uint64_t> executed, departed, cycles;
   std::vector<InterruptCounts> interrupts;  ///< by vector
+  std::vector<CallTree::Node> calls;        ///< the first is the program
   std::uint64_t elapsed = 0;                ///< cycles in all
   std::uint64_t asleep = 0;                 ///< of those: sleeping and waking up
   std::uint64_t entering = 0;               ///< and entering interrupts

@@ -85,7 +85,7 @@ PinLevel level_of(const PinState& pin) {
   return pin.level ? kHigh : kLow;
 }
 
-Result<void> Machine::count(bool /*on*/) {
+Result<void> Machine::count(bool /*on*/, bool /*calls*/) {
   return fail(ErrorCode::kUnsupported, "what is executed cannot be counted on " + info().name);
 }
 

@@ -164,9 +164,9 @@ class Machine {
   /// Has calls and returns told to who listens, from now on; that makes them slow. False: it
   /// cannot.
   virtual bool tell_calls(bool /*on*/) { return false; }
-  /// Counts what is executed from now on, and how long interrupts wait; off: forgets it all.
-  /// Error: kUnsupported.
-  virtual Result<void> count(bool on);
+  /// Counts what is executed from now on, from nought, and how long interrupts wait; `calls`: who
+  /// calls whom, too, which takes longer. Off: forgets it all. Error: kUnsupported.
+  virtual Result<void> count(bool on, bool calls);
   /// While on, what is executed does not count: it has been before. REQUIRES: when it is turned
   /// off, the machine is where it was, or what has been counted before is of another future.
   virtual void count_apart(bool /*on*/) {}

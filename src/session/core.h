@@ -145,6 +145,7 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] Result<machine::Counts> counts() const;
   [[nodiscard]] Result<std::vector<InstructionCount>> instruction_counts() const;
   [[nodiscard]] Result<ProfileView> profile() const;
+  [[nodiscard]] std::vector<ProfileView::Call> calls(const machine::Counts& counts) const;
   [[nodiscard]] Result<CoverageView> coverage() const;
   [[nodiscard]] Result<std::vector<InterruptView>> interrupts() const;
 

@@ -2,6 +2,8 @@
 // Counts of instructions as functions, lines and interrupts.
 #include "lucid/survey.h"
 
+#include <fmt/format.h>
+
 #include <algorithm>
 #include <filesystem>
 #include <map>
@@ -86,6 +88,30 @@ Result<std::vector<InstructionCount>> Session::Core::instruction_counts() const 
   return out;
 }
 
+std::vector<ProfileView::Call> Session::Core::calls(const machine::Counts& counts) const {
+  std::vector<ProfileView::Call> out;
+  std::vector<std::size_t> place(counts.calls.size());
+  for (std::size_t i = 0; i < counts.calls.size(); ++i) {
+    const machine::CallTree::Node& node = counts.calls[i];
+    place[i] = out.size();
+    ProfileView::Call call;
+    const auto jump = node.handler ? machine().instruction_at(node.address, false).target
+                                   : std::optional<std::uint32_t>();
+    const Function* const function = program_.function_at(jump.value_or(node.address));
+    call.function = i == 0                ? "start-up"
+                    : function != nullptr ? function->name
+                                          : fmt::format("{:#06x}", node.address);
+    if (i != 0 && !node.handler) call.caller = place[node.parent];
+    call.handler = node.handler;
+    call.calls = node.calls;
+    call.cycles = call.self = node.cycles;
+    for (const auto& [address, below] : node.below)
+      call.self -= std::min(call.self, counts.calls[below].cycles);
+    out.push_back(std::move(call));
+  }
+  return out;
+}
+
 Result<ProfileView> Session::Core::profile() const {
   const auto counts = this->counts();
   if (!counts) return fail(counts.error());
@@ -134,7 +160,20 @@ Result<ProfileView> Session::Core::profile() const {
     const auto row = functions.find({call.name, function->name});
     if (row != functions.end()) row->second.calls += arcs.of(arrivals(call));
   }
-  for (auto& [key, row] : functions) out.functions.push_back(std::move(row));
+  out.calls = calls(*counts);
+  std::map<std::string, std::uint64_t> totals;
+  for (const ProfileView::Call& call : out.calls) {
+    bool again = false;
+    for (auto above = call.caller; above && !again; above = out.calls[*above].caller)
+      again = out.calls[*above].function == call.function;
+    if (!again) totals[call.function] += call.cycles;
+  }
+  for (auto& [key, row] : functions) {
+    if (row.inlined_in.empty())
+      if (const auto total = totals.find(row.name); total != totals.end())
+        row.total = total->second;
+    out.functions.push_back(std::move(row));
+  }
   std::stable_sort(out.functions.begin(), out.functions.end(),
                    [](const auto& a, const auto& b) { return a.self > b.self; });
   for (const auto& [key, cycles] : lines) {
@@ -237,7 +276,9 @@ Result<std::vector<InterruptView>> Session::Core::interrupts() const {
   return out;
 }
 
-Result<void> Session::survey(bool on) { return core_->machine().count(on); }
+Result<void> Session::survey(Survey what) {
+  return core_->machine().count(what != Survey::kOff, what == Survey::kWithCalls);
+}
 bool Session::surveys() const { return core_->machine().counts().has_value(); }
 Result<std::vector<InstructionCount>> Session::instruction_counts() const {
   return core_->instruction_counts();

@@ -11,6 +11,7 @@
 #include "tools.h"
 
 using namespace lucid;
+using Survey = Session::Survey;
 
 namespace {
 
@@ -113,19 +114,21 @@ TEST_CASE("counts are those of a record made by stepping") {
   struct Row {
     std::string image, chip;
     unsigned steps;
+    bool jumps;  ///< from one function to another
   };
   std::vector<Row> rows;
   for (const char* kiln : {"kiln-os", "kiln-og", "torn-tick", "deep-plan", "lost-character"})
-    rows.push_back({std::string(LUCID_KILN) + "/images/" + kiln + ".elf", "ATmega328P", 20'000});
+    rows.push_back(
+        {std::string(LUCID_KILN) + "/images/" + kiln + ".elf", "ATmega328P", 20'000, true});
   for (const char* name : {"ring", "recursion", "states", "real"}) {
-    rows.push_back({program(name, "-O2", "atmega328p"), "ATmega328P", 20'000});
-    rows.push_back({program(name, "-O0", "atmega2560"), "ATmega2560", 20'000});
+    rows.push_back({program(name, "-O2", "atmega328p"), "ATmega328P", 20'000, true});
+    rows.push_back({program(name, "-O0", "atmega2560"), "ATmega2560", 20'000, false});
   }
   for (const Row& row : rows) {
     INFO(row.image << " on " << row.chip);
     Session by_steps = opened(row.image, row.chip), whole = opened(row.image, row.chip);
     const Stepped truth = stepped(by_steps, row.steps);
-    REQUIRE(whole.survey(true));
+    REQUIRE(whole.survey(Survey::kWithCalls));
     // In pieces, so that some code is translated and some is left in the middle.
     std::uint64_t left = truth.cycles;
     for (std::uint64_t piece = 777; left != 0; piece *= 3) {
@@ -142,6 +145,27 @@ TEST_CASE("counts are those of a record made by stepping") {
     std::uint64_t sum = profile.asleep + profile.entering + profile.unknown;
     for (const ProfileView::Function& f : profile.functions) sum += f.self;
     CHECK(sum == profile.cycles);
+    // The tree of calls has been made of calls and returns, not of instructions.
+    std::uint64_t in_trees = profile.asleep + profile.entering;
+    std::map<std::string, std::uint64_t> own_by_calls, own_by_instructions, calls;
+    for (const ProfileView::Call& call : profile.calls) {
+      if (!call.caller) in_trees += call.cycles;
+      own_by_calls[call.function] += call.self;
+      calls[call.function] += call.calls;
+    }
+    CHECK(in_trees == profile.cycles);
+    for (const ProfileView::Function& f : profile.functions)
+      own_by_instructions[f.inlined_in.empty() ? f.name : f.inlined_in] += f.self;
+    unsigned equal = 0;
+    for (const ProfileView::Function& f : profile.functions) {
+      // Libraries in assembly go on from one function into another.
+      if (!f.inlined_in.empty() || row.jumps || f.where.line == 0) continue;
+      INFO(f.name);
+      CHECK(calls[f.name] == f.calls);
+      CHECK(own_by_calls[f.name] == own_by_instructions[f.name]);
+      ++equal;
+    }
+    CHECK((row.jumps || equal > 3));
     std::uint64_t entries = 0, told = 0;
     for (const auto& [vector, times] : truth.entries) entries += times;
     const std::vector<InterruptView> interrupts = *whole.interrupts();
@@ -176,7 +200,7 @@ TEST_CASE("lines and functions pass as breakpoints count them") {
         REQUIRE(point);
         ids[{file.name, line}] = point->id;
       }
-    REQUIRE(session.survey(true));
+    REQUIRE(session.survey(Survey::kCounts));
     session.go_for(row.cycles);
     std::map<unsigned, std::uint64_t> passes;
     const std::vector<Breakpoint> points = session.breakpoints();
@@ -207,7 +231,7 @@ TEST_CASE("each stretch counts once, by whatever way, and counting changes nothi
   const std::string image = std::string(LUCID_KILN) + "/images/lost-character.elf";
   constexpr std::uint64_t kEnd = 3'000'000;
   Session plain = opened(image), straight = opened(image), wandering = opened(image);
-  for (Session* session : {&straight, &wandering}) REQUIRE(session->survey(true));
+  for (Session* session : {&straight, &wandering}) REQUIRE(session->survey(Survey::kWithCalls));
   plain.go_for(kEnd);
   straight.go_for(kEnd);
   for (unsigned i = 0; i < 12; ++i) {
@@ -225,6 +249,11 @@ TEST_CASE("each stretch counts once, by whatever way, and counting changes nothi
   CHECK(plain.chip().hash() == wandering.chip().hash());
   check_equal(counted(wandering), counted(straight));
   CHECK(wandering.profile()->cycles == straight.profile()->cycles);
+  std::map<std::string, std::uint64_t> calls, wandered;
+  const ProfileView one = *straight.profile(), other = *wandering.profile();
+  for (const ProfileView::Call& call : one.calls) calls[call.function] += call.calls;
+  for (const ProfileView::Call& call : other.calls) wandered[call.function] += call.calls;
+  CHECK(wandered == calls);
   const std::vector<InterruptView> a = *straight.interrupts(), b = *wandering.interrupts();
   REQUIRE(a.size() == b.size());
   for (std::size_t i = 0; i < a.size(); ++i) {
@@ -241,11 +270,11 @@ TEST_CASE("each stretch counts once, by whatever way, and counting changes nothi
   straight.go_for(std::uint64_t{500'000});
   CHECK(straight.profile()->cycles > before + 490'000);
   // From nought, and what is asked for when nothing counts.
-  REQUIRE(straight.survey(false));
+  REQUIRE(straight.survey(Survey::kOff));
   CHECK(!straight.profile());
   CHECK(!straight.coverage());
   CHECK(!straight.surveys());
-  REQUIRE(straight.survey(true));
+  REQUIRE(straight.survey(Survey::kCounts));
   CHECK(straight.profile()->cycles == 0);
   REQUIRE(straight.reload());
   CHECK(straight.profile()->cycles == 0);
@@ -346,7 +375,7 @@ TEST_CASE("how long interrupts wait, against looking at every boundary") {
   }
   REQUIRE(truth[11].count > 50);
   REQUIRE(truth[16].count > 20);
-  REQUIRE(whole.survey(true));
+  REQUIRE(whole.survey(Survey::kCounts));
   whole.go_for(looked.pause().cycles);
   const std::vector<InterruptView> views = *whole.interrupts();
   REQUIRE(views.size() == 2);
@@ -374,7 +403,7 @@ TEST_CASE("how long interrupts wait, against looking at every boundary") {
 
 TEST_CASE("coverage as a file: written, read by others and by us, added up, held against") {
   Session session = opened(std::string(LUCID_KILN) + "/images/kiln-og.elf");
-  REQUIRE(session.survey(true));
+  REQUIRE(session.survey(Survey::kCounts));
   session.go_for(Picoseconds{kSecond});
   const CoverageView once = *session.coverage();
   REQUIRE(session.feed("USART0", "G\n"));

@@ -256,7 +256,10 @@ Result<void> AvrMachine::load(const Image& image) {
     }
   }
   engine_.reset();
-  if (counter_ != nullptr) counter_ = std::make_unique<Counter>(*fabric_);
+  if (counter_ != nullptr) {
+    counter_ = std::make_unique<Counter>(*fabric_, counter_->calls.has_value());
+    if (counter_->calls) counter_->calls->begin(0);
+  }
   apart_.reset();
   breakpoints_.clear();
   outputs_ = Outputs{};
@@ -341,11 +344,11 @@ struct AvrMachine::Apart {
 };
 
 /// Translated code counts by itself or not: it is made anew.
-Result<void> AvrMachine::count(bool on) {
-  if (on == (counter_ != nullptr)) return {};
+Result<void> AvrMachine::count(bool on, bool calls) {
   engine_.reset();
   apart_.reset();
-  counter_ = on ? std::make_unique<Counter>(*fabric_) : nullptr;
+  counter_ = on ? std::make_unique<Counter>(*fabric_, calls) : nullptr;
+  if (on && calls) counter_->calls->begin(world_.cpu.now);
   return {};
 }
 
@@ -359,7 +362,10 @@ void AvrMachine::count_apart(bool on) {
   const bool as_before = apart_->tick == ticks();
   *counter_ = std::move(apart_->counted);
   apart_.reset();
-  if (!as_before) counter_->interrupts.forget();
+  if (!as_before) {
+    counter_->interrupts.forget();
+    if (counter_->calls) counter_->calls->begin(world_.cpu.now);
+  }
 }
 
 std::optional<machine::Counts> AvrMachine::counts() const {

@@ -36,7 +36,7 @@ class AvrMachine final : public machine::Machine {
   Result<void> watch(Address address, std::uint8_t kinds) override;
   Result<void> listen(std::uint32_t kinds, machine::RecordSink* sink) override;
   bool tell_calls(bool on) override;
-  Result<void> count(bool on) override;
+  Result<void> count(bool on, bool calls) override;
   void count_apart(bool on) override;
   [[nodiscard]] std::optional<machine::Counts> counts() const override;
   void check_unwritten(bool on) override;

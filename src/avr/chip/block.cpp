@@ -298,6 +298,7 @@ class Maker {
     for (const Step& step : pending_) block_.add(step);
     ++block_.instructions;
     block_.path.push_back({here, false});
+    if (code_.tells_calls) tell_call(entry);
     if (branches_) leave_if(*branches_);
     if (ended_) leave(StepKind::kLeave, {}, exit_to(end_, cycles_));
     if (followed_) {
@@ -309,6 +310,14 @@ class Maker {
       ended_ = true;
     }
     return true;
+  }
+  void tell_call(const Entry& entry) {
+    const Flow flow = row(entry.op).flow;
+    const bool returns = flow == Flow::kReturn;
+    if (flow != Flow::kCall && flow != Flow::kIndirectCall && !returns) return;
+    const Value target = returns ? Value(0U) : followed_ ? Value(*followed_) : end_;
+    if (target == Value(next_ & code_.pc_mask)) return;  // `rcall .+0` makes room on the stack
+    block_.add({StepKind::kTellCall, sp_, target, cycles_, u8{returns}});
   }
   void execute(const Entry& entry) {
     switch (entry.op) {

@@ -51,9 +51,10 @@ enum class StepKind : u8 {
   kSetReg,
   kSetPair,
   kSetData,
-  kStore,      ///< b to data address a + imm
-  kStoreIo,    ///< a to the peripheral at `imm`, by the word at b; `mask` says which bits
-  kCount,      ///< one more in Block::passed
+  kStore,     ///< b to data address a + imm
+  kStoreIo,   ///< a to the peripheral at `imm`, by the word at b; `mask` says which bits
+  kCount,     ///< one more in Block::passed
+  kTellCall,  ///< of the function at word b, or a return (`mask`): a is the stack pointer behind it
   kLeaveSlow,  ///< exit if the byte at a + imm has an attribute of `mask`
   kLeaveDeep,  ///< exit if stack pointer a is the lowest so far
   kLeaveLate,  ///< exit if fewer than `imm` cycles are left, counted from the start of the run
@@ -163,6 +164,7 @@ struct CodeView {
   u32 pc_mask = 0;  ///< of a word address
   u32 ram_begin = 0;
   bool wide_pc = false;
+  bool tells_calls = false;  ///< they are noted: see CallRecord
 };
 
 /// The run that starts at `word`. It has no instructions if the first one needs the precise gear.

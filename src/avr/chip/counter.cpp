@@ -5,11 +5,23 @@
 
 namespace lucid::avr {
 
-Counter::Counter(const Fabric& fabric)
+Counter::Counter(const Fabric& fabric, bool with_calls)
     : executed(fabric.flash_span / 2),
       departed(fabric.flash_span / 2),
       stalled(fabric.flash_span / 2),
-      interrupts(fabric.info.vectors.size()) {}
+      interrupts(fabric.info.vectors.size()) {
+  if (with_calls) calls.emplace();
+}
+
+void Counter::take_log(const CallRecord* end, u64 deadline) {
+  for (const CallRecord* r = log.data(); r != end; ++r) {
+    const u64 cycle = deadline - static_cast<u64>(r->left) + (r->cycles & ~CallRecord::kReturn);
+    if ((r->cycles & CallRecord::kReturn) != 0)
+      calls->leave(r->sp, cycle);
+    else
+      calls->call(2 * r->word, r->sp, cycle);
+  }
+}
 
 void Counter::fold(const Code& code) {
   for (std::size_t i = 0; i < code.ways.size(); ++i) {
@@ -31,6 +43,7 @@ machine::Counts Counter::counts(const Fabric& fabric, const World& world) const 
   out.departed = departed;
   out.cycles = stalled;
   out.interrupts = interrupts.counts();
+  if (calls) out.calls = calls->nodes(world.cpu.now);
   out.elapsed = elapsed;
   out.asleep = asleep;
   out.entering = entering;

@@ -459,6 +459,22 @@ class Emitter {
         a_.mov(x86::rax, reinterpret_cast<std::uintptr_t>(block_.passed));
         a_.inc(x86::qword_ptr(x86::rax));
         break;
+      case StepKind::kTellCall: {
+        const auto put = [&](std::size_t at, const Value& value) {
+          const x86::Mem to = x86::dword_ptr(x86::rax, static_cast<std::int32_t>(at));
+          if (value.is_constant())
+            a_.mov(to, value.constant());
+          else
+            a_.mov(to, r32(hold(value)));
+        };
+        a_.mov(x86::rax, field(offsetof(Native, log), 8));
+        put(offsetof(CallRecord, word), s.b);
+        put(offsetof(CallRecord, sp), s.a);
+        put(offsetof(CallRecord, cycles), s.imm | (s.mask != 0 ? CallRecord::kReturn : 0));
+        a_.mov(x86::qword_ptr(x86::rax, offsetof(CallRecord, left)), kLeft);
+        a_.add(field(offsetof(Native, log), 8), sizeof(CallRecord));
+        break;
+      }
       case StepKind::kLeaveSlow:
         a_.test(byte_at(kAttributesAt, s.a, s.imm), s.mask);
         leave_when(x86::CondCode::kNotZero, s);

@@ -11,12 +11,6 @@
 #include "avr/isa/flags.h"
 
 namespace lucid::avr {
-namespace {
-
-// A request to pause is looked at at least this often.
-constexpr u64 kPauseGrain = 100'000;
-
-}  // namespace
 
 Engine::Engine(AvrMachine& machine)
     : machine_(machine),
@@ -340,9 +334,16 @@ void Engine::happened(machine::EventKind kind, unsigned number) {
   bus().record(kind, number, 0, cpu_.now);
 }
 
+void Engine::note_sleep(u64 cycles) {
+  machine_.counter_->asleep += cycles;
+  if (machine_.counter_->calls) machine_.counter_->calls->sleep(cycles);
+}
+
 void Engine::note_return(u64 now, u32 sp) {
-  if (machine_.counter_ != nullptr)
-    machine_.counter_->interrupts.leave(machine_.world_.tick_at(now), sp);
+  if (Counter* const counter = machine_.counter_.get()) {
+    counter->interrupts.leave(machine_.world_.tick_at(now), sp);
+    if (counter->calls) counter->calls->leave(sp, now);
+  }
   bus().happened(machine::EventKind::kReturn);
   bus().record(machine::EventKind::kReturn, 0, 0, now);
 }
@@ -464,6 +465,9 @@ bool Engine::enter_interrupt() {
     machine_.counter_->entering += bytes == 3 ? 5 : 4;
     machine_.counter_->interrupts.enter(vector, machine_.world_.tick_at(cpu_.now), interrupted,
                                         sp_before);
+    if (machine_.counter_->calls)
+      machine_.counter_->calls->enter(2 * cpu_.pc, cpu_.sp, cpu_.now - (bytes == 3 ? 5 : 4),
+                                      cpu_.now);
   }
   entered_interrupt_ = true;
   stop_.interrupt = static_cast<int>(vector);
@@ -493,6 +497,8 @@ bool Engine::tell() {
   if (cpu_.reset_cause != 0) {
     const u8 cause = cpu_.reset_cause;
     machine_.reset_with(cause);
+    if (machine_.counter_ != nullptr && machine_.counter_->calls)
+      machine_.counter_->calls->begin(cpu_.now);
     renew_end();
     std::string name;
     for (const IoRegister& io : fabric_.info.io)
@@ -552,7 +558,7 @@ bool Engine::boundary(bool executed) {
       if (cpu_.pending != 0 && enabled) {  // four more cycles to wake up
         const u64 before = cpu_.now;
         machine_.wake_up();
-        if (machine_.counter_ != nullptr) machine_.counter_->asleep += cpu_.now - before;
+        if (machine_.counter_ != nullptr) note_sleep(cpu_.now - before);
         happened(machine::EventKind::kWake);
         executed = false;
         continue;
@@ -567,7 +573,7 @@ bool Engine::boundary(bool executed) {
       }
       const u64 end = std::min(next, until_);
       machine_.slept_ticks_ += (end - cpu_.now) << machine_.world_.clock.shift;
-      if (machine_.counter_ != nullptr) machine_.counter_->asleep += end - cpu_.now;
+      if (machine_.counter_ != nullptr) note_sleep(end - cpu_.now);
       cpu_.now = end;
       executed = true;  // for who counts steps, a stretch of sleep is one
       continue;

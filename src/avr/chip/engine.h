@@ -70,6 +70,8 @@ class Engine {
     u8 worst_behind = 0;  ///< of a mark: `worst` of the run that starts behind it, if there is one
   };
   static constexpr u32 kNoRun = 1U << 30;
+  // A request to pause is looked at at least this often, in cycles.
+  static constexpr u64 kPauseGrain = 100'000;
 
   [[nodiscard]] Bus bus() { return {machine_.world_, machine_.outputs_}; }
   static std::shared_ptr<const base::Pattern> fresh(const AvrMachine& machine);
@@ -87,6 +89,7 @@ class Engine {
   void cool(u32 word);
   void renew_memories();
   void begin_access(u32 word);
+  LUCID_SLOW void take_calls();
   void end_access();
   [[nodiscard]] std::optional<Entry> translatable(u32 word, bool starts);
   static u32 load_for_run(void* engine, u32 address, u32 word);
@@ -113,6 +116,7 @@ class Engine {
   void note_access(const machine::Access& access);
   LUCID_SLOW void happened(machine::EventKind kind, unsigned number = 0);
   LUCID_SLOW void note_return(u64 now, u32 sp);
+  void note_sleep(u64 cycles);
   static constexpr bool is_conditional(unsigned op) {
     return op == kBRBS || op == kBRBC || op == kCPSE || op == kSBRC || op == kSBRS || op == kSBIC ||
            op == kSBIS;

@@ -70,7 +70,8 @@ void Engine::translate(u32 word) {
                 {},
                 fabric_.flash_span / 2 - 1,
                 fabric_.device.ram_begin,
-                fabric_.target.core().wide_pc()};
+                fabric_.target.core().wide_pc(),
+                machine_.counter_ != nullptr && machine_.counter_->calls};
   if (conditional) {
     view.ends_if = &condition->second.unless;
     view.passed = &condition->second.passed;
@@ -149,7 +150,15 @@ void Engine::store_for_run(void* engine, u32 address, u32 word, u32 value, u32 m
   self.end_access();
 }
 
+/// What translated code has noted of calls, before time or deadline change.
+void Engine::take_calls() {
+  CallRecord* const begin = machine_.counter_->log.data();
+  machine_.counter_->take_log(native_.log, deadline_);
+  native_.log = begin;
+}
+
 void Engine::begin_access(u32 word) {
+  if (machine_.counter_ != nullptr && native_.log != machine_.counter_->log.data()) take_calls();
   cpu_.now = deadline_ - static_cast<u64>(native_.left);
   stop_.last_pc = 2 * word;
   if (machine_.counter_ != nullptr) cpu_.pc = word;  // of whom an interrupt waits

@@ -18,6 +18,7 @@ struct Engine::Frame {
   Slot* const code;
   const u32 pc_mask;
   const bool wide_pc;
+  Counter* const counter;
   const Slot* slot = nullptr;  ///< being executed
   const Slot* next = nullptr;  ///< and what follows it
   u64 now = 0;
@@ -33,7 +34,8 @@ struct Engine::Frame {
         attributes(e.attributes_),
         code(e.code_),
         pc_mask(e.fabric_.flash_span / 2 - 1),
-        wide_pc(e.fabric_.target.core().wide_pc()) {
+        wide_pc(e.fabric_.target.core().wide_pc()),
+        counter(e.machine_.counter_.get()) {
     fetch();
     slot = next;
   }
@@ -76,6 +78,7 @@ struct Engine::Frame {
     const u32 word = word_of(next);
     const Translator::Left left = kBehindMark ? engine.translator_->run_behind_mark(native, word)
                                               : engine.translator_->run(native, word);
+    if (counter != nullptr && native.log != counter->log.data()) engine.take_calls();
     next = code + left.word;
     deadline = engine.deadline_;
     now = deadline - static_cast<u64>(native.left);
@@ -233,7 +236,13 @@ struct Engine::Frame {
     turned_on_interrupts();
   }
   void note_call(machine::EventKind kind) {
-    engine.note_call(kind, word_of(next) & pc_mask, sp, now);
+    // `rcall .+0` makes room on the stack.
+    const bool calls = kind == machine::EventKind::kCall && next != slot + slot->entry.length;
+    if (counter != nullptr && counter->calls && calls)
+      counter->calls->call(2 * (word_of(next) & pc_mask), sp, now);
+    if (counter != nullptr && counter->calls && kind == machine::EventKind::kLeave)
+      counter->calls->leave(sp, now);
+    if (engine.machine_.tells_calls_) engine.note_call(kind, word_of(next) & pc_mask, sp, now);
   }
   void sleep() {
     store_back();
@@ -252,11 +261,11 @@ struct Engine::Frame {
   }
 };
 
-#define LUCID_CONDITIONALS                                                                        \
-  LUCID_CONDITIONAL(BRBS)                                                                         \
-  LUCID_CONDITIONAL(BRBC)                                                                         \
-  LUCID_CONDITIONAL(CPSE) LUCID_CONDITIONAL(SBRC) LUCID_CONDITIONAL(SBRS) LUCID_CONDITIONAL(SBIC) \
-      LUCID_CONDITIONAL(SBIS)
+#define LUCID_CONDITIONALS \
+  LUCID_CONDITIONAL(BRBS)  \
+  LUCID_CONDITIONAL(BRBC)  \
+  LUCID_CONDITIONAL(CPSE)  \
+  LUCID_CONDITIONAL(SBRC) LUCID_CONDITIONAL(SBRS) LUCID_CONDITIONAL(SBIC) LUCID_CONDITIONAL(SBIS)
 
 __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& request) {
   static const void* const kLabelsOf[kLabels] = {
@@ -276,6 +285,11 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   machine_.outputs_.pc = &stop_.last_pc;
   machine_.outputs_.events_wanted = request.events;
   Counter* const counter = machine_.counter_.get();
+  if (counter != nullptr) {
+    // A call or a return takes three cycles at least, a stretch of translated code kPauseGrain.
+    counter->log.resize(kPauseGrain / 3 + 100);
+    native_.log = counter->log.data();
+  }
   listened_ = request.events != 0 || machine_.outputs_.tap.wants_any() || counter != nullptr;
   machine_.outputs_.events.clear();
   levels_.clear();
@@ -286,7 +300,8 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   if (boundary(false)) return stop_;
 
   const bool tells_calls =
-      machine_.tells_calls_ && machine_.outputs_.tap.wants(machine::EventKind::kCall);
+      (counter != nullptr && counter->calls) ||
+      (machine_.tells_calls_ && machine_.outputs_.tap.wants(machine::EventKind::kCall));
   Frame f(*this);
   // Who counts goes over another table, which leads to the labels of the first.
   const void* const* labels = kLabelsOf;

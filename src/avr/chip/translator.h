@@ -23,8 +23,19 @@ struct Native {
   std::array<u32, 6> flags{};  ///< as Flags::Parts, and I
   u32 sp = 0;
   u32 lowest_sp = 0;
-  u32 io_value = 0;               ///< on its way to a peripheral
-  std::array<u32, 64> spilled{};  ///< when there are too few registers
+  u32 io_value = 0;                  ///< on its way to a peripheral
+  std::array<u32, 64> spilled{};     ///< when there are too few registers
+  struct CallRecord* log = nullptr;  ///< where the next call or return is noted, if they are
+};
+
+/// A call or a return in translated code that counts.
+struct CallRecord {
+  static constexpr u32 kReturn = 1U << 31;
+  u32 word;           ///< that is called
+  u32 sp;             ///< behind it
+  std::int64_t left;  ///< Native::left when the block began
+  u32 cycles;         ///< since then; kReturn is set for a return
+  u32 unused;
 };
 
 /// One by which a block is left.
