@@ -4,7 +4,7 @@
 packages_build="libasmjit-dev libasio-dev cmake ninja-build g++ pkg-config libfmt-dev libexpected-dev libelf-dev libdw-dev
   nlohmann-json3-dev libcli11-dev libtomlplusplus-dev libedit-dev libncurses-dev libcairo2-dev fonts-dejavu-core"
 packages_check="$packages_build catch2 gcc-avr binutils-avr avr-libc arduino-core-avr gcc-12-source gcc-riscv64-unknown-elf picolibc-riscv64-unknown-elf xz-utils clang libclang-rt-14-dev
-  clang-format git sigrok-cli nodejs node-ajv libvterm-dev libxml2-utils"
+  clang-format git sigrok-cli nodejs node-ajv libvterm-dev libxml2-utils lcov"
 packages_browser="chromium"
 
 say() { printf '\n== %s\n' "$*"; }

@@ -105,17 +105,23 @@ std::string SurveyViews::operator()(const Profile& p) const {
       out += style_.dim(fmt::format("  {} more lines\n", v.lines.size() - p.most));
     return out;
   }
-  out += style_.dim(fmt::format("{:>8}{:>16}{:>16}{:>14}  {}\n", "share", "own cycles",
-                                "with calls", "calls", "function"));
+  const auto total = [&](const std::string& text) {
+    return v.calls.empty() ? std::string() : fmt::format("{:>16}", text);
+  };
+  out += style_.dim(fmt::format("{:>8}{:>16}{}{:>14}  {}\n", "share", "own cycles",
+                                total("with calls"), "calls", "function"));
   for (std::size_t i = 0; i < std::min(p.most, v.functions.size()); ++i) {
     const ProfileView::Function& f = v.functions[i];
-    out +=
-        fmt::format("{:>8}{:>16}{:>16}{:>14}  {}", share(f.self, v.cycles), grouped(f.self),
-                    f.total ? grouped(*f.total) : "", grouped(f.calls), style_.bold(plain(f.name)));
-    if (!f.inlined_in.empty()) out += style_.dim(" inlined in " + plain(f.inlined_in));
-    if (f.handler) out += style_.dim(" handler");
-    if (!place(f.where).empty()) out += style_.dim("  " + place(f.where));
-    out += "\n";
+    std::string line =
+        fmt::format("{:>8}{:>16}{}{:>14}  ", share(f.self, v.cycles), grouped(f.self),
+                    total(f.total ? grouped(*f.total) : ""), grouped(f.calls));
+    std::string more;
+    if (!f.inlined_in.empty()) more = " inlined in " + plain(f.inlined_in);
+    if (f.handler) more = " handler";
+    const std::string where = place(f.where).empty() ? "" : "  " + place(f.where);
+    const std::string name = plain(f.name);
+    if (style_.columns(line + name + more + where) <= style_.width()) more += where;
+    out += line + style_.bold(name) + style_.dim(more) + "\n";
   }
   if (v.functions.size() > p.most)
     out += style_.dim(fmt::format("  {} more functions\n", v.functions.size() - p.most));
