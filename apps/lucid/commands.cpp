@@ -407,7 +407,7 @@ const std::vector<Command>& commands() {
        Group::kLook,
        {"show source|disassembly|mixed [PLACE] [for N]",
         "show variables|registers|flags|stack|callers|pins|parts|serial|time|watches|faults",
-        "show globals [NAME]", "show io [REGISTER]", "show MEMORY [RANGE]",
+        "show stack bound", "show globals [NAME]", "show io [REGISTER]", "show MEMORY [RANGE]",
         "show breakpoints [like NAME]", "show profile [lines] [for N]", "show profile calls [all]",
         "show coverage against FILE", "show coverage [SOURCE]", "show interrupts"},
        "look at something",

@@ -184,6 +184,12 @@ Result<void> Console::do_show(const Words& words) {
   const std::string what = words.items()[1].text;
   if (what == "source" || what == "disassembly" || what == "mixed") return show_code(words);
   if (what == "breakpoints") return do_breakpoints(words);
+  if (what == "stack" && words.has("bound")) {
+    auto bound = session_->stack_bound();
+    if (!bound) return fail(bound.error());
+    show(*bound);
+    return {};
+  }
   if (what == "profile") return show_profile(words);
   if (what == "coverage") return show_coverage(words);
   if (what == "interrupts") return show_interrupts();

@@ -383,6 +383,24 @@ struct JsonViews {
     }
     return out;
   }
+  Json operator()(const StackBoundView& v) const {
+    const auto function = [](const StackBoundView::Function& f) {
+      Json row{{"name", f.name}, {"own", f.own}, {"chain", f.chain}};
+      if (f.bytes) row["bytes"] = *f.bytes;
+      if (!f.why.empty()) row["why"] = f.why;
+      return row;
+    };
+    Json out{{"view", "stack bound"},
+             {"functions", Json::array()},
+             {"handlers", v.handlers},
+             {"handlers_nest", v.handlers_nest}};
+    for (const StackBoundView::Function& f : v.functions) out["functions"].push_back(function(f));
+    if (v.program) out["program"] = function(*v.program);
+    if (v.handler) out["handler"] = function(*v.handler);
+    if (v.total) out["total"] = *v.total;
+    if (v.room) out["room"] = *v.room;
+    return out;
+  }
   Json operator()(const MeasuredSpans& m) const {
     return {{"view", "measured spans"}, {"what", m.what}, {"picoseconds", json(m.spans)}};
   }

@@ -245,4 +245,38 @@ std::string SurveyViews::operator()(const InterruptList& list) const {
   return out;
 }
 
+std::string SurveyViews::operator()(const StackBoundView& v) const {
+  const auto row = [&](const StackBoundView::Function& f) {
+    std::string line =
+        fmt::format("{:>8}{:>12}  ", f.own, f.bytes ? std::to_string(*f.bytes) : std::string("?"));
+    std::string words = plain(f.name);
+    for (std::size_t i = 1; f.bytes && i < f.chain.size(); ++i)
+      words += (style_.utf8() ? " → " : " > ") + plain(f.chain[i]);
+    if (!f.bytes) words += ": " + plain(f.why);
+    return line + style_.clipped(words, style_.width() - 22) + "\n";
+  };
+  std::string out = style_.dim(fmt::format("{:>8}{:>12}  {}\n", "own", "with calls", "function"));
+  constexpr std::size_t kMost = 15;
+  for (std::size_t i = 0; i < std::min(kMost, v.functions.size()); ++i) out += row(v.functions[i]);
+  if (v.functions.size() > kMost)
+    out += style_.dim(fmt::format("  {} more functions\n", v.functions.size() - kMost));
+  if (v.handler) {
+    out += style_.bold(v.handlers_nest ? "the handlers, as some let others come"
+                                       : "the deepest handler");
+    out += fmt::format(": {} bytes with where it returns to ({})\n", v.handlers,
+                       plain(v.handler->name));
+  }
+  if (!v.program) return out;
+  out += style_.bold("the program") + ": ";
+  if (v.total) {
+    out += fmt::format("at most {} bytes", *v.total);
+    if (v.room)
+      out += *v.total > *v.room ? style_.bad(fmt::format(", and there is room for {}", *v.room))
+                                : fmt::format(" of {}", *v.room);
+    return out + "\n";
+  }
+  const std::string why = v.program->bytes ? v.handler->why : v.program->why;
+  return out + "no bound: " + plain(why) + "\n";
+}
+
 }  // namespace lucid::app

@@ -22,6 +22,7 @@ class SurveyViews {
   [[nodiscard]] std::string operator()(const Coverage&) const;
   [[nodiscard]] std::string operator()(const CoverageDifference&) const;
   [[nodiscard]] std::string operator()(const InterruptList&) const;
+  [[nodiscard]] std::string operator()(const StackBoundView&) const;
 
  private:
   [[nodiscard]] std::string tree(const Profile& profile, std::optional<std::size_t> caller,

@@ -411,6 +411,9 @@ class LUCID_API Session {
   [[nodiscard]] Result<ProfileView> profile() const;
   [[nodiscard]] Result<CoverageView> coverage() const;
   [[nodiscard]] Result<std::vector<InterruptView>> interrupts() const;
+  /// From the code alone. Recursion, calls through pointers and stack pointers that are worked out
+  /// have no bound: it says which function. Error: kUnsupported.
+  [[nodiscard]] Result<StackBoundView> stack_bound() const;
 
   // Looking, without any effect
   // ---------------------------------------------------------------------

@@ -145,6 +145,24 @@ struct StackView {
   std::vector<Slot> slots;            ///< from the stack pointer upwards
 };
 
+/// How deep the stack can become, by the code: whether or not it has run.
+struct StackBoundView {
+  struct Function {
+    std::string name;
+    std::uint32_t own = 0;               ///< bytes, without what it calls
+    std::optional<std::uint32_t> bytes;  ///< with it, and the return addresses between
+    std::string why;                     ///< `bytes` is not known: recursion, calls by pointer, …
+    std::vector<std::string> chain;      ///< of calls that takes so many, outermost first
+  };
+  std::vector<Function> functions;  ///< deepest first, those that are not known before
+  std::optional<Function> program;  ///< main
+  std::optional<Function> handler;  ///< the deepest
+  bool handlers_nest = false;       ///< one lets others interrupt it: all count, each once
+  std::uint32_t handlers = 0;       ///< bytes of handlers, with where they return to
+  std::optional<std::uint32_t> total;
+  std::optional<std::uint32_t> room;  ///< bytes from static data to the end of RAM
+};
+
 struct TimeView {
   std::uint64_t cycles = 0;
   std::uint64_t cycles_since = 0;

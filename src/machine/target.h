@@ -185,6 +185,10 @@ class Target {
   [[nodiscard]] virtual std::string handler_title(const InterruptVector& /*vector*/) const {
     return {};
   }
+  /// From this instruction on, interrupts may come.
+  [[nodiscard]] virtual bool allows_interrupts(const Instruction& /*instruction*/) const {
+    return false;
+  }
   /// Is this the name that the compiler gives to a handler of interrupts?
   [[nodiscard]] virtual bool is_handler_name(const std::string& /*name*/) const { return false; }
   /// Lets a copy of a machine run a few instructions without being interrupted.

@@ -148,6 +148,8 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] std::vector<ProfileView::Call> calls(const machine::Counts& counts) const;
   [[nodiscard]] Result<CoverageView> coverage() const;
   [[nodiscard]] Result<std::vector<InterruptView>> interrupts() const;
+  class StackBounds;
+  [[nodiscard]] Result<StackBoundView> stack_bound() const;
 
   // Looking
   [[nodiscard]] frames::Scope scope() const {

@@ -465,3 +465,63 @@ TEST_CASE("coverage as a file: written, read by others and by us, added up, held
   CHECK(foreign->files.at(0).functions.at(0).name == "f");
   CHECK(foreign->files[0].lines.at(0).passes == 2);
 }
+
+TEST_CASE("the stack's bound holds what runs need, and is met where all of it runs") {
+  unsigned bounded = 0;
+  for (const char* name : {"ring", "states", "parse", "schedule", "real", "sort", "matrix", "wide",
+                           "text", "curve", "recursion", "search"})
+    for (const auto& [level, mcu] : {std::pair{"-O0", "atmega2560"}, std::pair{"-Os", "atmega328p"},
+                                     std::pair{"-O2", "atmega328p"}}) {
+      const std::string chip = mcu == std::string("atmega328p") ? "ATmega328P" : "ATmega2560";
+      Session session = opened(program(name, level, mcu), chip);
+      INFO(session.image_path());
+      const StackBoundView bound = *session.stack_bound();
+      session.go_for(std::uint64_t{2'000'000});
+      const std::uint32_t deepest = session.stack().deepest.value_or(0);
+      REQUIRE(bound.program);
+      if (!bound.total) {
+        CHECK(!bound.program->why.empty());
+        continue;
+      }
+      ++bounded;
+      CHECK(deepest <= *bound.total);
+      CHECK(deepest > 0);
+    }
+  CHECK(bounded > 15);
+  // By hand: two bytes for main's return address; three levels below, the deepest with two pushes;
+  // a handler with two, which lets others come; one that calls.
+  const std::string image = test::compiled("survey-stack", R"(
+#include <avr/interrupt.h>
+#define FUNCTION(name, body) __attribute__((naked, noinline, used)) void name(void) { __asm__ volatile(body); }
+FUNCTION(leaf, "push r16\n push r17\n pop r17\n pop r16\n ret")
+FUNCTION(middle, "push r16\n rcall leaf\n pop r16\n ret")
+FUNCTION(tail, "rjmp middle")
+FUNCTION(pointer, "icall\n ret")
+FUNCTION(again, "push r16\n rcall again\n pop r16\n ret")
+__attribute__((naked, used)) void TIMER1_COMPA_vect(void);
+ISR(TIMER1_COMPA_vect, ISR_NAKED) { __asm__ volatile("push r16\n push r17\n rcall leaf\n pop r17\n pop r16\n reti"); }
+ISR(INT0_vect, ISR_NAKED) { __asm__ volatile("push r16\n pop r16\n reti"); }
+int main(void) { __asm__ volatile("rcall tail"); __asm__ volatile("ldi r16, 0x02\n sts 0x6f, r16\n ldi r16, 2\n sts 0x88, r16\n ldi r16, 9\n sts 0x81, r16\n sei\n rcall middle"); for (;;) __asm__ volatile("rcall middle"); }
+)",
+                                           "-Os -gdwarf-4 -w");
+  Session session = opened(image);
+  const StackBoundView bound = *session.stack_bound();
+  const auto of = [&](const std::string& name) {
+    for (const StackBoundView::Function& f : bound.functions)
+      if (f.name == name) return f;
+    FAIL(name);
+    return StackBoundView::Function{};
+  };
+  CHECK(of("leaf").bytes == 2u);
+  CHECK(of("middle").bytes == 5u);
+  CHECK(of("middle").own == 1u);
+  CHECK(of("tail").bytes == 5u);
+  CHECK(of("tail").chain == std::vector<std::string>{"tail", "middle", "leaf"});
+  CHECK(of("pointer").why == "pointer calls through a pointer");
+  CHECK(of("again").why == "again → again calls itself");
+  REQUIRE(bound.total);
+  CHECK(bound.handlers == 2u + 2 + 2 + 2);
+  CHECK(*bound.total == 2 + 2 + 5 + bound.handlers);
+  session.go_for(std::uint64_t{3'000'000});
+  CHECK(session.stack().deepest == *bound.total);
+}

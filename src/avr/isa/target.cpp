@@ -74,6 +74,12 @@ machine::CallConvention AvrTarget::convention() const {
           kClobbered, kArguments};
 }
 
+bool AvrTarget::allows_interrupts(const Instruction& instruction) const {
+  const Entry entry = entry_of(instruction);
+  constexpr unsigned kI = 7;
+  return entry.op == kBSET && entry.b == kI;
+}
+
 Entry AvrTarget::entry_of(const Instruction& instruction) const {
   Entry entry = avr::decode(core_, word_at(instruction.bytes, 0), word_at(instruction.bytes, 2),
                             instruction.address / 2);

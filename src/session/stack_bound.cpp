@@ -1,0 +1,193 @@
+// SPDX-License-Identifier: MIT
+// How deep the stack can become: from the code, whether or not it has run.
+#include <fmt/format.h>
+
+#include <algorithm>
+#include <map>
+
+#include "session/core.h"
+
+namespace lucid {
+
+class Session::Core::StackBounds {
+ public:
+  explicit StackBounds(const Core& core)
+      : core_(core),
+        machine_(core.machine()),
+        sp_(static_cast<std::size_t>(machine_.target().convention().sp_dwarf)),
+        wide_(machine_.target().at_entry().registers[sp_ + 1].kind == machine::Known::Kind::kStack),
+        return_bytes_(machine_.target().convention().return_bytes) {}
+
+  StackBoundView all() {
+    StackBoundView out;
+    for (const Function& function : core_.program_.functions())
+      if (function.end > function.begin) {
+        const Bound& bound = of(function);
+        out.functions.push_back(shown(function, bound));
+      }
+    std::stable_sort(out.functions.begin(), out.functions.end(), [](const auto& a, const auto& b) {
+      return a.bytes.value_or(UINT32_MAX) > b.bytes.value_or(UINT32_MAX);
+    });
+    if (const MemoryArea* ram = machine_.area("ram"); ram != nullptr && core_.static_end_)
+      out.room = ram->end - *core_.static_end_;
+    const auto main = core_.program_.find_functions("main");
+    if (main.empty()) return out;
+    out.program = shown(*main.front(), of(*main.front()));
+    add_handlers(out);
+    // Start-up code calls main, and an interrupt leaves where it returns to.
+    if (out.program->bytes && (!out.handler || out.handler->bytes))
+      out.total = return_bytes_ + *out.program->bytes + out.handlers;
+    return out;
+  }
+
+ private:
+  using View = StackBoundView::Function;
+  struct Bound {
+    std::uint32_t own = 0;               ///< bytes below the stack pointer at its entry
+    std::optional<std::uint32_t> bytes;  ///< with what it calls
+    std::string why;                     ///< that is not known
+    const Function* deepest = nullptr;   ///< what it calls then
+    bool done = false;
+  };
+
+  /// How far the stack pointer is below where it was at the function's entry; nothing if it is
+  /// being written, or not known.
+  [[nodiscard]] std::optional<std::uint32_t> depth(const machine::FrameState& state,
+                                                   bool& unknown) const {
+    const machine::Known &low = state.registers[sp_], &high = state.registers[sp_ + 1];
+    using Kind = machine::Known::Kind;
+    if (low.kind != Kind::kStack || (wide_ && high.kind != Kind::kStack)) {
+      unknown = true;
+      return std::nullopt;
+    }
+    if (wide_ && high.number != low.number) return std::nullopt;  // half of it is written
+    return static_cast<std::uint32_t>(std::max(0, -low.number));
+  }
+
+  const Bound& of(const Function& function) {
+    Bound& bound = bounds_[function.begin];
+    if (bound.done) return bound;
+    if (std::find(way_.begin(), way_.end(), &function) != way_.end()) {
+      std::string names;
+      for (auto at = std::find(way_.begin(), way_.end(), &function); at != way_.end(); ++at)
+        names += (*at)->name + " → ";
+      recursion_ = names + function.name + " calls itself";
+      static const Bound kNone;
+      return kNone;
+    }
+    way_.push_back(&function);
+    Bound out;
+    bool unknown = false;
+    std::uint32_t inner = 0;
+    const auto& flow = function.has_lines
+                           ? core_.flows_.of(core_.program_, machine_, function)
+                           : core_.flows_.with_ways_in(core_.program_, machine_, function);
+    // Its nodes are copied: graphs are made on the way.
+    struct Call {
+      std::uint32_t depth;
+      const Function* callee;
+    };
+    std::vector<Call> calls;
+    for (unsigned i = 0; i < flow.nodes().size(); ++i) {
+      const auto& node = flow.nodes()[i];
+      const machine::FrameState* state = flow.state_at(i);
+      if (state == nullptr) continue;
+      const auto at = depth(*state, unknown);
+      if (!at) continue;
+      out.own = std::max(out.own, *at);
+      if (node.flow == Flow::kIndirectCall && out.why.empty())
+        out.why = fmt::format("{} calls through a pointer", function.name);
+      const std::uint32_t behind = node.address + node.size;
+      if (node.flow != Flow::kCall || !node.target) continue;
+      if (*node.target == behind) {  // `rcall .+0` makes room
+        out.own = std::max(out.own, *at + return_bytes_);
+        continue;
+      }
+      const Function* callee = core_.program_.function_at(*node.target);
+      if (callee == &function && *node.target != function.begin)
+        inner = std::max(inner, *at + return_bytes_);  // libraries in assembly call parts of theirs
+      else if (callee != nullptr)
+        calls.push_back({*at + return_bytes_, callee});
+    }
+    for (const auto& leave : flow.leaves()) {
+      const auto at = depth(leave.state, unknown);
+      const Function* next = core_.program_.function_at(leave.address);
+      if (at && next != nullptr && next != &function) calls.push_back({*at, next});
+    }
+    if (flow.has_unknown_jump() && out.why.empty())
+      out.why = fmt::format("{} jumps to where is not known", function.name);
+    if (unknown && out.why.empty())
+      out.why = fmt::format("{} moves the stack pointer by what is not known", function.name);
+    std::uint32_t most = out.own + inner;
+    for (const Call& call : calls) {
+      recursion_.clear();
+      const Bound& below = of(*call.callee);
+      if (!below.bytes) {
+        if (out.why.empty()) out.why = below.why.empty() ? recursion_ : below.why;
+        continue;
+      }
+      if (call.depth + *below.bytes > most) {
+        most = call.depth + *below.bytes;
+        out.deepest = call.callee;
+      }
+    }
+    way_.pop_back();
+    if (out.why.empty()) out.bytes = most;
+    out.done = true;
+    return bounds_[function.begin] = out;
+  }
+
+  [[nodiscard]] View shown(const Function& function, const Bound& bound) {
+    View out;
+    out.name = function.name;
+    out.own = bound.own;
+    out.bytes = bound.bytes;
+    out.why = bound.why;
+    for (const Function* at = &function; at != nullptr && out.chain.size() < 100;
+         at = bounds_[at->begin].deepest)
+      out.chain.push_back(at->name);
+    return out;
+  }
+
+  void add_handlers(StackBoundView& out) {
+    std::uint32_t sum = 0, worst = 0;
+    for (const InterruptVector& vector : machine_.info().vectors) {
+      if (vector.number == 0) continue;
+      const auto target = machine_.instruction_at(vector.address, false).target;
+      const Function* handler = target ? core_.program_.function_at(*target) : nullptr;
+      if (handler == nullptr || !machine_.target().is_handler_name(handler->symbol())) continue;
+      const View view = shown(*handler, of(*handler));
+      if (!out.handler || !view.bytes || (out.handler->bytes && *view.bytes > *out.handler->bytes))
+        if (!out.handler || out.handler->bytes) out.handler = view;
+      const std::uint32_t bytes = return_bytes_ + view.bytes.value_or(0);
+      sum += bytes;
+      worst = std::max(worst, bytes);
+      for (std::uint32_t pc = handler->begin; pc < handler->end;) {
+        const Instruction i = machine_.instruction_at(pc, false);
+        out.handlers_nest = out.handlers_nest || machine_.target().allows_interrupts(i);
+        pc += std::max<std::uint32_t>(i.size, 1);
+      }
+    }
+    out.handlers = out.handlers_nest ? sum : worst;
+  }
+
+  const Core& core_;
+  const machine::Machine& machine_;
+  const std::size_t sp_;  ///< its DWARF number
+  const bool wide_;       ///< it takes two
+  const std::uint32_t return_bytes_;
+  std::map<std::uint32_t, Bound> bounds_;  ///< by the function's begin
+  std::vector<const Function*> way_;       ///< to the one that is looked at
+  std::string recursion_;
+};
+
+Result<StackBoundView> Session::Core::stack_bound() const {
+  if (machine().target().convention().return_bytes == 0)
+    return fail(ErrorCode::kUnsupported,
+                "how deep the stack can become is not worked out for " + machine().info().name);
+  return StackBounds(*this).all();
+}
+
+Result<StackBoundView> Session::stack_bound() const { return core_->stack_bound(); }
+
+}  // namespace lucid
