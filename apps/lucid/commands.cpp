@@ -205,9 +205,10 @@ const std::vector<Command>& commands() {
        true},
       {"back to",
        Group::kBack,
-       {"back to start", "back to origin|history N", "back to WHERE"},
+       {"back to start", "back to origin|history N", "back to worst INTERRUPT", "back to WHERE"},
        "where a place was executed last, or to a time",
-       "Any time that has been shown may be given back.",
+       "Any time that has been shown may be given back. Worst: where the longest wait of an "
+       "interrupt ended, as `show interrupts` tells it.",
        "back to control_step",
        &Console::do_back_to,
        true,
@@ -778,6 +779,17 @@ const std::vector<Topic>& topics() {
        "timeline save FILE   this moment and its past: lucid open --at FILE\n"
        "The prompt says how far back one is. Nothing is sent twice to who is attached.",
        "time travel reverse backward backwards undo history mark marks future rewind"},
+      {"measures", "what a whole run has done, without a breakpoint",
+       "survey               counts from here on; `survey with calls` also who calls whom\n"
+       "show profile         functions by their cycles; lines; calls as a tree\n"
+       "show coverage        files, and what was never called; `show coverage kiln.c`: its lines\n"
+       "show coverage against FILE   what only this run has executed, and what only the other\n"
+       "show interrupts      how long they waited, and what for; back to worst TIMER1_COMPA\n"
+       "show stack bound     how deep the stack can become, from the code alone\n"
+       "export coverage into FILE    LCOV\n"
+       "expect coverage(control.c) >= 0.8     expect latency(TIMER1_COMPA) < 20us\n"
+       "Counts are exact. The past is not counted twice, another future in addition.",
+       "measure profile profiler coverage lcov latency jitter load survey statistics time spent"},
       {"signals", "what can be traced, and what can be done with it",
        "pin.PB5              a pin; pin.PB all pins of that port, as a number\n"
        "heater_ms            a variable, a member, an element; seconds - window_start / 1000\n"

@@ -34,10 +34,25 @@ Result<void> Console::do_back_to(const Words& words) {
   const auto number = static_cast<std::size_t>(words.number("N", 0));
   if (words.has("origin")) return stand_back(session_->back_to_origin(number));
   if (words.has("history")) return stand_back(session_->back_to_history(number));
+  if (words.has("worst")) return back_to_worst(words.text("INTERRUPT"));
   const std::string where = words.text("WHERE");
   const auto time = time_of(where);
   return stand_back(time ? session_->back_to_time(session_->meant(*time))
                          : session_->back_to(where));
+}
+
+/// Where the longest wait of an interrupt has ended: its handler is about to begin.
+Result<void> Console::back_to_worst(const std::string& name) {
+  const auto list = session_->interrupts();
+  if (!list) return fail(list.error());
+  std::vector<std::string> names;
+  for (const InterruptView& interrupt : *list) {
+    if (interrupt.wait.count == 0) continue;
+    if (interrupt.name == name) return stand_back(session_->back_to_time(interrupt.wait.most_at));
+    names.push_back(interrupt.name);
+  }
+  return fail(ErrorCode::kNotFound, name + " has not been entered since `survey`",
+              did_you_mean(name, names));
 }
 
 Result<void> Console::do_back_for(const Words& words) {

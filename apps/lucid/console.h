@@ -243,6 +243,7 @@ class Console final : public Listener {
   Result<void> stand_decided(const Result<Expectation>& expectation);
   Result<void> expect_same(const std::string& what, const std::string& now,
                            const std::string& path);
+  Result<void> back_to_worst(const std::string& name);
   Result<void> show_profile(const Words& words);
   Result<void> show_coverage(const Words& words);
   Result<void> show_interrupts();

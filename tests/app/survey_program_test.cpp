@@ -28,7 +28,8 @@ TEST_CASE("a whole run at the prompt, and by one command", "[survey]") {
                          "show coverage plan.c\nshow coverage against " +
                              info +
                              "\nshow disassembly clock_wait_ms for 30\n= coverage(control.c)\n"
-                             "expect latency(TIMER1_COMPA) in 0.2us..9us\nsurvey\nshow profile\n"
+                             "expect latency(TIMER1_COMPA) in 0.2us..9us\nback to worst "
+                             "TIMER1_COMPA\nback to worst INT1\nsurvey\nshow profile\n"
                              "survey off\nshow profile\n");
   INFO(out.text);
   for (const char* text :
