@@ -28,7 +28,7 @@ class CallTree {
   /// Of the function at a byte address; `sp` is the stack pointer behind it.
   void call(std::uint32_t address, std::uint32_t sp, std::uint64_t cycle) {
     // Deeper calls go with the function there: recursion is bounded.
-    if (depth_ == kMostFrames) return;
+    if (depth_ >= kMostFrames) return;
     const auto& list = nodes_[frames_[depth_ - 1].node].below;
     const std::uint32_t node = !list.empty() && list.front().first == address
                                    ? list.front().second

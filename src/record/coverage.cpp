@@ -35,10 +35,10 @@ std::size_t CoverageView::File::functions_executed() const {
 
 void merge(CoverageView& into, const CoverageView& more) {
   for (const CoverageView::File& file : more.files) {
-    CoverageView::File* const own = file_of(into.files, file.path);
+    CoverageView::File* own = file_of(into.files, file.path);
     if (own == nullptr) {
-      into.files.push_back(file);
-      continue;
+      own = &into.files.emplace_back();
+      own->path = file.path;
     }
     std::map<unsigned, CoverageView::Line> lines;
     for (const std::vector<CoverageView::Line>* side : {&std::as_const(own->lines), &file.lines})

@@ -101,6 +101,9 @@ std::vector<ProfileView::Call> Session::Core::calls(const machine::Counts& count
     call.function = i == 0                ? "start-up"
                     : function != nullptr ? function->name
                                           : fmt::format("{:#06x}", node.address);
+    if (function == nullptr)
+      for (const InterruptVector& vector : machine().info().vectors)
+        if (node.handler && vector.address == node.address) call.function = vector.name;
     if (i != 0 && !node.handler) call.caller = place[node.parent];
     call.handler = node.handler;
     call.calls = node.calls;

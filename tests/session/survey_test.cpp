@@ -266,6 +266,9 @@ TEST_CASE("each stretch counts once, by whatever way, and counting changes nothi
   const std::uint64_t before = straight.profile()->cycles;
   REQUIRE(straight.back_for(std::uint64_t{1'000'000}));
   CHECK(straight.profile()->cycles == before);
+  const ProfileView in_past = *straight.profile();
+  for (std::size_t i = 0; i < in_past.calls.size(); ++i)
+    CHECK(in_past.calls[i].cycles == one.calls[i].cycles);
   REQUIRE(straight.drive("PD2", true));
   straight.go_for(std::uint64_t{500'000});
   CHECK(straight.profile()->cycles > before + 490'000);
@@ -524,4 +527,31 @@ int main(void) { __asm__ volatile("rcall tail"); __asm__ volatile("ldi r16, 0x02
   CHECK(*bound.total == 2 + 2 + 5 + bound.handlers);
   session.go_for(std::uint64_t{3'000'000});
   CHECK(session.stack().deepest == *bound.total);
+}
+
+TEST_CASE("calls deeper than are kept, with handlers on top, are summed up") {
+  const std::string image = test::compiled("survey-deep", R"(
+#include <avr/interrupt.h>
+volatile uint8_t ticks;
+uint8_t __attribute__((noinline)) deeper(uint8_t n) { volatile uint8_t m = n; return m == 0 ? ticks : deeper(m - 1) + 1; }
+void __attribute__((noinline)) count(void) { ticks++; }
+ISR(TIMER0_OVF_vect) { sei(); count(); }
+int main(void) { TIMSK0 = 1; TCCR0B = 1; sei(); for (;;) ticks = deeper(120); }
+)",
+                                           "-O1 -fno-optimize-sibling-calls -gdwarf-4 -w");
+  Session session = opened(image);
+  REQUIRE(session.survey(Survey::kWithCalls));
+  session.go_for(std::uint64_t{2'000'000});
+  const ProfileView profile = *session.profile();
+  std::uint64_t in_trees = profile.asleep + profile.entering;
+  std::map<std::string, std::uint64_t> calls;
+  for (const ProfileView::Call& call : profile.calls) {
+    if (!call.caller) in_trees += call.cycles;
+    calls[call.function] += call.calls;
+  }
+  CHECK(in_trees == profile.cycles);
+  // Where it interrupts what is too deep, what it calls is summed up with it.
+  CHECK(calls["TIMER0_OVF_vect"] > 5'000);
+  CHECK(calls["count"] > 1'000);
+  CHECK(calls["count"] < calls["TIMER0_OVF_vect"]);
 }

@@ -206,9 +206,18 @@ machine::Stop AvrMachine::run(const machine::RunRequest& request) {
   if (counter_ != nullptr) {
     outputs_.interrupts = &counter_->interrupts;
     outputs_.stalls = counter_->stalled.data();
+    if (apart_ == nullptr &&
+        counter_->until != ticks()) {  // another future: what was under way is not
+      counter_->interrupts.forget();
+      if (counter_->calls) counter_->calls->begin(world_.cpu.now);
+    }
   }
   machine::Stop stop = engine_->run(request);
-  if (counter_ != nullptr) counter_->elapsed += world_.cpu.now - before;
+  if (counter_ != nullptr) {
+    counter_->elapsed += world_.cpu.now - before;
+    counter_->until = ticks();
+    counter_->until_cycle = world_.cpu.now;
+  }
   outputs_.pc = nullptr;
   outputs_.interrupts = nullptr;
   outputs_.stalls = nullptr;
@@ -338,17 +347,15 @@ bool AvrMachine::tell_calls(bool on) {
   return true;
 }
 
-struct AvrMachine::Apart {
-  Counter counted;
-  u64 tick;
-};
-
 /// Translated code counts by itself or not: it is made anew.
 Result<void> AvrMachine::count(bool on, bool calls) {
   engine_.reset();
   apart_.reset();
   counter_ = on ? std::make_unique<Counter>(*fabric_, calls) : nullptr;
-  if (on && calls) counter_->calls->begin(world_.cpu.now);
+  if (!on) return {};
+  counter_->until = ticks();
+  counter_->until_cycle = world_.cpu.now;
+  if (calls) counter_->calls->begin(world_.cpu.now);
   return {};
 }
 
@@ -356,21 +363,16 @@ void AvrMachine::count_apart(bool on) {
   if (counter_ == nullptr || on == (apart_ != nullptr)) return;
   if (engine_ != nullptr) engine_->fold();
   if (on) {
-    apart_ = std::make_unique<Apart>(Apart{*counter_, ticks()});
+    apart_ = std::make_unique<Counter>(*counter_);
     return;
   }
-  const bool as_before = apart_->tick == ticks();
-  *counter_ = std::move(apart_->counted);
+  *counter_ = std::move(*apart_);
   apart_.reset();
-  if (!as_before) {
-    counter_->interrupts.forget();
-    if (counter_->calls) counter_->calls->begin(world_.cpu.now);
-  }
 }
 
 std::optional<machine::Counts> AvrMachine::counts() const {
   if (counter_ == nullptr) return std::nullopt;
-  if (apart_ != nullptr) return apart_->counted.counts(*fabric_, world_);
+  if (apart_ != nullptr) return apart_->counts(*fabric_, world_);
   if (engine_ != nullptr) engine_->fold();
   return counter_->counts(*fabric_, world_);
 }

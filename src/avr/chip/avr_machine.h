@@ -133,8 +133,7 @@ class AvrMachine final : public machine::Machine {
   Outputs outputs_;
   std::unique_ptr<class Counter> counter_;  ///< while it counts; not copied
   /// What had been counted when counting apart began.
-  struct Apart;
-  std::unique_ptr<Apart> apart_;
+  std::unique_ptr<class Counter> apart_;
   std::shared_ptr<class CodeStore> code_store_;  ///< with all copies
   std::unique_ptr<class Engine> engine_;
   std::unique_ptr<machine::Companions> companions_;

@@ -43,7 +43,7 @@ machine::Counts Counter::counts(const Fabric& fabric, const World& world) const 
   out.departed = departed;
   out.cycles = stalled;
   out.interrupts = interrupts.counts();
-  if (calls) out.calls = calls->nodes(world.cpu.now);
+  if (calls) out.calls = calls->nodes(until_cycle);
   out.elapsed = elapsed;
   out.asleep = asleep;
   out.entering = entering;

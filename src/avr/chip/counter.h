@@ -19,6 +19,7 @@ class Counter {
   machine::InterruptWatch interrupts;
   std::optional<machine::CallTree> calls;  ///< if they are told
   u64 elapsed = 0, asleep = 0, entering = 0;
+  u64 until = 0, until_cycle = 0;  ///< the tick up to which it has counted, and the cycle
 
   void stall(u32 word, u64 cycles) {
     if (word < stalled.size()) stalled[word] += cycles;
