@@ -144,9 +144,10 @@ Result<CoverageView> read_lcov(const std::string& text, const std::string& name)
       file.lines.push_back({static_cast<unsigned>(*first), *passes, *passes != 0});
     } else if (record == "FN") {
       // Newer files have the last line between.
-      if (const std::size_t further = second.find(',');
-          further != std::string::npos && base::parse_unsigned(second.substr(0, further)))
-        second = second.substr(further + 1);
+      for (std::size_t further = second.find(',');
+           further != std::string::npos && base::parse_unsigned(second.substr(0, further));
+           further = second.find(','))
+        second.erase(0, further + 1);
       file.functions.push_back({second, static_cast<unsigned>(*first), 0});
     } else if (auto* const f =
                    found(file.functions, [&](const auto& each) { return each.name == second; })) {
