@@ -114,7 +114,7 @@ Result<CoverageView> read_lcov(const std::string& text, const std::string& name)
   };
   while (std::getline(in, line)) {
     ++number;
-    if (!line.empty() && line.back() == '\r') line.pop_back();
+    while (!line.empty() && line.back() == '\r') line.pop_back();
     const std::size_t colon = line.find(':');
     const std::string record = line.substr(0, colon);
     const std::string rest = colon == std::string::npos ? "" : line.substr(colon + 1);
