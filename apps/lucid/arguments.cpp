@@ -38,6 +38,12 @@ void add_output(CLI::App* command, Arguments& a) {
   command->add_flag("--json", a.json, "Write JSON, one object a line");
 }
 
+void add_span(CLI::App* command, Arguments& a) {
+  command->add_option("--for", a.span, "How long, in simulated time")
+      ->type_name("TIME")
+      ->capture_default_str();
+}
+
 void add_common(CLI::App* command, Arguments& a) {
   command->add_option("--chip", a.chip, "Chip; otherwise what the image says")->type_name("NAME");
   command->add_option("--clock", a.clock, "Oscillator, such as 8MHz; otherwise 16MHz")
@@ -190,9 +196,7 @@ void declare(CLI::App& app, Arguments& a) {
 
   CLI::App* run = app.add_subcommand("run", "Run freely and sum up");
   run->add_option("image", a.image, "ELF or Intel HEX")->required();
-  run->add_option("--for", a.span, "How long, in simulated time")
-      ->type_name("TIME")
-      ->capture_default_str();
+  add_span(run, a);
   run->add_flag("--pace", a.pace, "No faster than real time");
   add_common(run, a);
   run->footer("Example: lucid run main.elf --for 2s --first 'drive PD2 low'");
@@ -200,9 +204,7 @@ void declare(CLI::App& app, Arguments& a) {
   CLI::App* survey = app.add_subcommand(
       "survey", "What a whole run does: where cycles go, what never runs, how interrupts wait");
   survey->add_option("image", a.image, "ELF or Intel HEX")->required();
-  survey->add_option("--for", a.span, "How long, in simulated time")
-      ->type_name("TIME")
-      ->capture_default_str();
+  add_span(survey, a);
   survey->add_option("--script", a.script, "Carry out a script, *.loop, instead")
       ->type_name("FILE");
   survey

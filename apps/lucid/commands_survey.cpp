@@ -2,7 +2,7 @@
 // Commands for whole runs: what has executed, what has not, how long interrupts waited.
 #include <fmt/format.h>
 
-#include <algorithm>
+#include <filesystem>
 #include <fstream>
 #include <iterator>
 
@@ -10,16 +10,6 @@
 #include "output.h"
 
 namespace lucid::app {
-namespace {
-
-bool ends_with(const std::string& path, const std::string& name) {
-  return path == name ||
-         (path.size() > name.size() &&
-          path.compare(path.size() - name.size() - 1, std::string::npos, "/" + name) == 0);
-}
-
-}  // namespace
-
 Result<void> Console::do_survey(const Words& words) {
   using Survey = Session::Survey;
   if (words.has("off")) return session_->survey(Survey::kOff);
@@ -46,37 +36,35 @@ Result<void> Console::show_profile(const Words& words) {
   return {};
 }
 
+Result<CoverageView> coverage_in(const std::string& path) {
+  std::error_code unknown;
+  std::ifstream in(path, std::ios::binary);
+  if (!in || std::filesystem::is_directory(path, unknown))
+    return fail(ErrorCode::kNotFound, "cannot read '" + path + "'",
+                "`export coverage into FILE` writes one");
+  return read_lcov({std::istreambuf_iterator<char>(in), {}}, path);
+}
+
 Result<void> Console::show_coverage(const Words& words) {
   auto view = session_->coverage();
   if (!view) return fail(view.error());
   if (words.has("against")) {
     const std::string path = file(words);
-    std::ifstream in(path, std::ios::binary);
-    const std::string text{std::istreambuf_iterator<char>(in), {}};
-    if (!in.is_open() || in.bad())
-      return fail(ErrorCode::kIo, "cannot read '" + path + "'",
-                  "`export coverage into FILE` writes one");
-    const auto other = read_lcov(text, path);
+    const auto other = coverage_in(path);
     if (!other) return fail(other.error());
     show(CoverageDifference{only_in(*view, *other), only_in(*other, *view), path});
     return {};
   }
   Coverage out{std::move(*view), {}};
   if (const std::string name = words.text("SOURCE"); !name.empty()) {
-    auto& files = out.view.files;
-    std::vector<std::string> names;
-    for (const CoverageView::File& f : files)
-      names.push_back(f.path.substr(f.path.find_last_of('/') + 1));
-    files.erase(std::remove_if(files.begin(), files.end(),
-                               [&](const auto& f) { return !ends_with(f.path, name); }),
-                files.end());
-    if (files.empty())
+    const auto named = out.view.named(name);
+    if (named.empty())
       return fail(ErrorCode::kNotFound, "no code is from a file '" + name + "'",
-                  did_you_mean(name, names));
-    files.resize(1);
+                  did_you_mean(name, out.view.names()));
+    out.view.files = {CoverageView::File(*named.front())};
     constexpr unsigned kAll = 1'000'000;
-    const auto source =
-        session_->source(fmt::format("{}:{}", name, files.front().lines.front().line), kAll);
+    const auto source = session_->source(
+        fmt::format("{}:{}", name, out.view.files.front().lines.front().line), kAll);
     if (!source) return fail(source.error());
     if (!source->problem.empty()) return fail(ErrorCode::kIo, source->problem);
     for (const SourceView::Line& line : source->lines)
@@ -96,6 +84,8 @@ Result<void> Console::show_interrupts() {
 Result<void> Console::do_export_coverage(const Words& words) {
   const auto view = session_->coverage();
   if (!view) return fail(view.error());
+  if (view->files.empty())
+    return fail(ErrorCode::kUnsupported, "the image knows no lines of source", "build it with -g");
   const std::string path = file(words);
   if (auto written = write_file(path, lcov_text(*view)); !written) return written;
   std::size_t lines = 0;

@@ -18,6 +18,7 @@
 #include "lucid/expectation.h"
 #include "lucid/measurement.h"
 #include "lucid/session.h"
+#include "lucid/survey.h"
 #include "serial_end.h"
 #include "serial_log.h"
 #include "table.h"
@@ -278,6 +279,9 @@ class Console final : public Listener {
   std::string script_folder_;
   std::chrono::steady_clock::time_point command_began_;
 };
+
+/// A file of coverage that some run has left. Errors: kNotFound, those of read_lcov().
+Result<CoverageView> coverage_in(const std::string& path);
 
 }  // namespace lucid::app
 

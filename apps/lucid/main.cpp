@@ -294,25 +294,30 @@ int run_image(const Arguments& a, Console& console) {
   return finished(console);
 }
 
-/// The commands that one would give at the prompt.
+/// What would be in the way at the end is found at once.
 int survey_image(const Arguments& a, Console& console) {
+  const auto span = parse_time(a.span);
+  if (!span) return report(span.error(), a.json);
+  if (!a.against.empty())
+    if (auto other = coverage_in(a.against); !other) return report(other.error(), a.json);
+  std::error_code problem;
+  if (!a.results.empty() && (std::filesystem::create_directories(a.results, problem), problem))
+    return report(
+        {ErrorCode::kIo, "the folder '" + a.results + "' cannot be made", "", problem.message()},
+        a.json);
   if (auto opened = prepare(a, console); !opened) return told(opened.error(), console);
   catch_interrupts(console);
-  const auto all = [&](const std::vector<std::string>& lines) -> Result<void> {
-    for (const std::string& line : lines)
-      if (auto done = console.execute(line); !done) return done;
-    return {};
-  };
-  auto done = all({"survey with calls"});
+  auto done = console.session()->survey(Session::Survey::kWithCalls);
   if (done) done = do_commands(console, a);
-  if (done) done = a.script.empty() ? all({"go for " + a.span}) : console.play(a.script);
+  if (done) done = a.script.empty() ? console.execute("go for " + a.span) : console.play(a.script);
   std::vector<std::string> views{"show profile", "show profile calls", "show coverage",
                                  "show interrupts"};
   if (!a.against.empty()) views.push_back("show coverage against " + a.against);
   if (!a.results.empty())
     views.push_back("export coverage into " +
                     (std::filesystem::path(a.results) / "coverage.info").string());
-  if (done) done = all(views);
+  for (const std::string& view : views)
+    if (done) done = console.execute(view);
   if (!done) return failed(console, done.error());
   if (console.session()->pause().cause == Pause::Cause::kFault) return kExitFault;
   return finished(console);

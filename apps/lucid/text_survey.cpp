@@ -48,13 +48,11 @@ std::string ranges(const std::vector<unsigned>& lines, const std::vector<unsigne
 
 }  // namespace
 
-/// The calls below one, those that took longest first.
-std::string SurveyViews::tree(const Profile& p, std::optional<std::size_t> caller,
+/// Calls, those that took longest first, each with those below it.
+std::string SurveyViews::tree(const Profile& p, std::vector<std::size_t> here,
+                              const std::vector<std::vector<std::size_t>>& below,
                               std::size_t depth) const {
   const ProfileView& v = p.view;
-  std::vector<std::size_t> here;
-  for (std::size_t i = 0; i < v.calls.size(); ++i)
-    if (v.calls[i].caller == caller) here.push_back(i);
   std::stable_sort(here.begin(), here.end(), [&](std::size_t a, std::size_t b) {
     return v.calls[a].cycles > v.calls[b].cycles;
   });
@@ -72,7 +70,7 @@ std::string SurveyViews::tree(const Profile& p, std::optional<std::size_t> calle
                        grouped(call.self), grouped(call.cycles), grouped(call.calls),
                        std::string(2 * depth, ' '), style_.bold(plain(call.function)));
     out += (call.handler ? style_.dim(" handler") : std::string()) + "\n";
-    out += tree(p, i, depth + 1);
+    out += tree(p, below[i], below, depth + 1);
   }
   if (rest != 0)
     out +=
@@ -84,14 +82,20 @@ std::string SurveyViews::tree(const Profile& p, std::optional<std::size_t> calle
 std::string SurveyViews::operator()(const Profile& p) const {
   const ProfileView& v = p.view;
   std::string out = fmt::format("{} cycles in {}", grouped(v.cycles), to_text(v.span));
-  if (v.asleep != 0) out += fmt::format(" · asleep {}", share(v.asleep, v.cycles));
-  if (v.entering != 0) out += fmt::format(" · entering interrupts {}", share(v.entering, v.cycles));
-  if (v.unknown != 0) out += fmt::format(" · in no function {}", share(v.unknown, v.cycles));
+  for (const auto& [words, part] :
+       {std::pair{"asleep", v.asleep}, std::pair{"entering interrupts", v.entering},
+        std::pair{"in no function", v.unknown}})
+    if (part * 2000 >= v.cycles && part != 0)  // less would be shown as 0.0 %
+      out += fmt::format(" · {} {}", words, share(part, v.cycles));
   out += "\n";
   if (p.calls) {
     out += style_.dim(fmt::format("{:>8}{:>16}{:>16}{:>14}  {}\n", "share", "own cycles",
                                   "with calls", "calls", "function"));
-    return out + tree(p, std::nullopt, 0);
+    std::vector<std::size_t> roots;
+    std::vector<std::vector<std::size_t>> below(v.calls.size());
+    for (std::size_t i = 0; i < v.calls.size(); ++i)
+      (v.calls[i].caller ? below[*v.calls[i].caller] : roots).push_back(i);
+    return out + tree(p, roots, below, 0);
   }
   if (p.lines) {
     out += style_.dim(fmt::format("{:>8}{:>16}{:>14}  {}\n", "share", "cycles", "passes", "line"));

@@ -3,8 +3,8 @@
 #ifndef LUCID_APP_TEXT_SURVEY_H
 #define LUCID_APP_TEXT_SURVEY_H
 
-#include <optional>
 #include <string>
+#include <vector>
 
 #include "reply.h"
 #include "style.h"
@@ -25,7 +25,8 @@ class SurveyViews {
   [[nodiscard]] std::string operator()(const StackBoundView&) const;
 
  private:
-  [[nodiscard]] std::string tree(const Profile& profile, std::optional<std::size_t> caller,
+  [[nodiscard]] std::string tree(const Profile& profile, std::vector<std::size_t> here,
+                                 const std::vector<std::vector<std::size_t>>& below,
                                  std::size_t depth) const;
   [[nodiscard]] std::string listing(const Coverage& coverage) const;
   [[nodiscard]] std::string lines_of(const CoverageView& view) const;

@@ -39,7 +39,7 @@ struct ProfileView {
   std::uint64_t asleep = 0;    ///< sleeping and waking up
   std::uint64_t entering = 0;  ///< entering interrupts
   std::uint64_t unknown = 0;   ///< in code that belongs to no function, or held by the hardware
-  Picoseconds span;            ///< the same as `cycles`, at the clock's present rate
+  Picoseconds span;            ///< the time that took
 
   struct Function {
     std::string name;
@@ -77,8 +77,10 @@ struct ProfileView {
 struct CoverageView {
   struct Line {
     unsigned line = 0;
-    std::uint64_t passes = 0;  ///< as breakpoints count them
-    bool executed = false;     ///< any of its instructions
+    /// As breakpoints count them, of what has executed: in the middle of coming back to a loop's
+    /// line one may be missing.
+    std::uint64_t passes = 0;
+    bool executed = false;  ///< any of its instructions
   };
   struct Function {
     std::string name;
@@ -93,6 +95,9 @@ struct CoverageView {
     [[nodiscard]] LUCID_API std::size_t functions_executed() const;
   };
   std::vector<File> files;  ///< those with code in the image, by path
+  /// Of that path, or that end in that name: `control.c`.
+  [[nodiscard]] LUCID_API std::vector<const File*> named(const std::string& name) const;
+  [[nodiscard]] LUCID_API std::vector<std::string> names() const;  ///< without directories
 };
 
 /// Adds what another run has executed: file by file, line by line. Images may differ.
@@ -103,7 +108,7 @@ LUCID_API void merge(CoverageView& into, const CoverageView& more);
 [[nodiscard]] LUCID_API std::string lcov_text(const CoverageView& coverage,
                                               const std::string& test = {});
 /// Reads what lcov_text() or another tool has written: SF, FN, FNDA, DA; other records are passed
-/// over. Error: kBadImage with the line.
+/// over. Error: kBadImage with the line; also for a file that tells of no source at all.
 [[nodiscard]] LUCID_API Result<CoverageView> read_lcov(const std::string& text,
                                                        const std::string& name);
 

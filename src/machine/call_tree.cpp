@@ -6,6 +6,7 @@
 namespace lucid::machine {
 namespace {
 
+// Further ones go with their callers.
 constexpr std::size_t kMostNodes = 100'000;
 
 }  // namespace
@@ -30,9 +31,22 @@ std::uint32_t CallTree::below(std::uint32_t node, std::uint32_t address) {
   return made;
 }
 
-void CallTree::begin(std::uint64_t cycle) {
-  while (depth_ > 0) pop(cycle);
+void CallTree::begin(std::uint64_t ended, std::uint64_t cycle) {
+  while (depth_ > 0) pop(ended);
   frames_[depth_++] = {0, UINT32_MAX, cycle - stolen_};
+}
+
+std::uint32_t CallTree::root_of(std::uint32_t address) {
+  for (const auto& [known, root] : handlers_)
+    if (known == address) return root;
+  const auto root = static_cast<std::uint32_t>(nodes_.size());
+  Node fresh;
+  fresh.address = address;
+  fresh.parent = root;
+  fresh.handler = true;
+  nodes_.push_back(std::move(fresh));
+  handlers_.emplace_back(address, root);
+  return root;
 }
 
 void CallTree::enter(std::uint32_t address, std::uint32_t sp, std::uint64_t begun,
@@ -40,17 +54,7 @@ void CallTree::enter(std::uint32_t address, std::uint32_t sp, std::uint64_t begu
   // A handler always has its frame, or its time would be another's: the deepest call gives its own.
   if (depth_ > kMostFrames) pop(begun);
   stolen_ += cycle - begun;
-  std::uint32_t root = 0;
-  for (std::uint32_t i = 1; i < nodes_.size() && root == 0; ++i)
-    if (nodes_[i].handler && nodes_[i].address == address) root = i;
-  if (root == 0) {
-    root = static_cast<std::uint32_t>(nodes_.size());
-    Node fresh;
-    fresh.address = address;
-    fresh.parent = root;
-    fresh.handler = true;
-    nodes_.push_back(std::move(fresh));
-  }
+  const std::uint32_t root = root_of(address);
   ++nodes_[root].calls;
   frames_[depth_++] = {root, sp, cycle - stolen_};
 }

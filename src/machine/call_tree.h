@@ -45,8 +45,9 @@ class CallTree {
   void enter(std::uint32_t address, std::uint32_t sp, std::uint64_t begun, std::uint64_t cycle);
   /// So many cycles have just gone by asleep.
   void sleep(std::uint64_t cycles) { stolen_ += cycles; }
-  /// Where it stands now is not known from here on: after a reset, or at another time.
-  void begin(std::uint64_t cycle);
+  /// What was under way ended at a cycle, and the program goes on at another, from where is not
+  /// known: after a reset, or in another future.
+  void begin(std::uint64_t ended, std::uint64_t cycle);
   /// What has not returned yet included. The first is the program.
   [[nodiscard]] std::vector<Node> nodes(std::uint64_t cycle) const;
 
@@ -57,6 +58,7 @@ class CallTree {
     std::uint64_t start;  ///< cycle less what was stolen by then
   };
   static constexpr std::size_t kMostFrames = 64;
+  [[nodiscard]] std::uint32_t root_of(std::uint32_t address);
   [[nodiscard]] std::uint32_t below(std::uint32_t node, std::uint32_t address);
   void pop(std::uint64_t cycle) {
     const Frame& frame = frames_[--depth_];
@@ -68,6 +70,7 @@ class CallTree {
   }
 
   std::vector<Node> nodes_;
+  std::vector<std::pair<std::uint32_t, std::uint32_t>> handlers_;  ///< roots, by address
   std::array<Frame, kMostFrames + 1> frames_{};  ///< the first is always there; one for a handler
   std::size_t depth_ = 1;
   std::uint64_t stolen_ = 0;  ///< cycles of handlers and sleep

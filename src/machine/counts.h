@@ -51,7 +51,7 @@ struct Counts {
   std::vector<std::uint64_t> executed, departed, cycles;
   std::vector<InterruptCounts> interrupts;  ///< by vector
   std::vector<CallTree::Node> calls;        ///< the first is the program
-  std::uint64_t elapsed = 0;                ///< cycles in all
+  std::uint64_t elapsed = 0, ticks = 0;     ///< cycles in all, and of the oscillator
   std::uint64_t asleep = 0;                 ///< of those: sleeping and waking up
   std::uint64_t entering = 0;               ///< and entering interrupts
 };

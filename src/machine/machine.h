@@ -170,6 +170,7 @@ class Machine {
   /// While on, what is executed does not count: it has been before. REQUIRES: when it is turned
   /// off, the machine is where it was, or what has been counted before is of another future.
   virtual void count_apart(bool /*on*/) {}
+  [[nodiscard]] virtual bool is_counting() const { return false; }
   /// Nothing if it does not count.
   [[nodiscard]] virtual std::optional<Counts> counts() const { return std::nullopt; }
   /// Makes a load of RAM that nothing has written since power-on a fault.

@@ -41,6 +41,9 @@ struct StartUpNames {
   const char* no_handler = "";  ///< where interrupts without a handler lead
   const char* data_begin = "";  ///< of static data
   const char* data_end = "";    ///< and behind it
+  /// Where tables of functions begin and end that start-up code calls, in code memory: constructors
+  /// and destructors, as code pointers in units of instructions.
+  std::array<std::pair<const char*, const char*>, 2> tables{};
 };
 
 /// Bytes of the frame, from `offset` on, counted from the stack pointer at entry.

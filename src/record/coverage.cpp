@@ -33,6 +33,22 @@ std::size_t CoverageView::File::functions_executed() const {
                                                 [](const Function& f) { return f.calls != 0; }));
 }
 
+std::vector<const CoverageView::File*> CoverageView::named(const std::string& name) const {
+  std::vector<const File*> out;
+  for (const File& file : files) {
+    const std::size_t at = file.path.size() - std::min(file.path.size(), name.size());
+    const bool ends = file.path.compare(at, std::string::npos, name) == 0;
+    if (ends && (at == 0 || file.path[at - 1] == '/')) out.push_back(&file);
+  }
+  return out;
+}
+
+std::vector<std::string> CoverageView::names() const {
+  std::vector<std::string> out;
+  for (const File& file : files) out.push_back(file.path.substr(file.path.find_last_of('/') + 1));
+  return out;
+}
+
 void merge(CoverageView& into, const CoverageView& more) {
   for (const CoverageView::File& file : more.files) {
     CoverageView::File* own = file_of(into.files, file.path);
@@ -157,6 +173,7 @@ Result<CoverageView> read_lcov(const std::string& text, const std::string& name)
     }
   }
   if (!one.files.empty()) return wrong("the last file has no end_of_record");
+  if (out.files.empty()) return wrong("it tells of no source file: is it an LCOV tracefile?");
   return out;
 }
 

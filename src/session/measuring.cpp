@@ -98,16 +98,17 @@ class Session::Core::Measuring final : public frames::Measures {
     const auto coverage = core_.coverage();
     if (!coverage) return fail(coverage.error());
     std::size_t all = 0, executed = 0;
-    std::vector<std::string> names;
-    for (const CoverageView::File& file : coverage->files) {
-      names.push_back(file.path.substr(file.path.find_last_of('/') + 1));
-      if (name != "all" && name != names.back() && name != file.path) continue;
+    const auto count = [&](const CoverageView::File& file) {
       all += file.lines.size();
       executed += file.lines_executed();
-    }
+    };
+    if (name == "all")
+      std::for_each(coverage->files.begin(), coverage->files.end(), count);
+    else
+      for (const CoverageView::File* file : coverage->named(name)) count(*file);
     if (all == 0)
       return fail(ErrorCode::kNotFound, fmt::format("no code is from a file '{}'", name),
-                  did_you_mean(name, names));
+                  did_you_mean(name, coverage->names()));
     return real(static_cast<double>(executed) / static_cast<double>(all));
   }
   /// From the request to the handler's first instruction.

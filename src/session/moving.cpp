@@ -256,9 +256,11 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
   }
   if (listening_ != nullptr) stop_listening(*listening_);
   const machine::Machine& m = machine();
-  // A breakpoint where another cause paused: its instruction executes next, so this is a pass.
+  // A breakpoint where another cause paused: its instruction executes next, so this is a pass. At
+  // a BREAK it has been met before that.
   const std::pair<std::uint32_t, std::uint64_t> here{m.pc(), m.ticks()};
-  if (end.kind != Outcome::Kind::kBreakpoint && counted_ != here && !m.interrupt_imminent() &&
+  if (end.kind != Outcome::Kind::kBreakpoint && counted_ != here &&
+      end.stop.why != machine::Stop::Why::kBreakInstruction && !m.interrupt_imminent() &&
       !ids_at(m.pc()).empty() && hit(end) && pause.cause != Pause::Cause::kFault) {
     remark("at a breakpoint, too");
     if (end.cause == Pause::Cause::kCannotTell) pause.detail = end.detail;

@@ -4,6 +4,7 @@
 
 #include <algorithm>
 #include <map>
+#include <set>
 
 #include "session/core.h"
 
@@ -34,9 +35,23 @@ class Session::Core::StackBounds {
     if (main.empty()) return out;
     out.program = shown(*main.front(), of(*main.front()));
     add_handlers(out);
-    // Start-up code calls main, and an interrupt leaves where it returns to.
-    if (out.program->bytes && (!out.handler || out.handler->bytes))
-      out.total = return_bytes_ + *out.program->bytes + out.handlers;
+    // What start-up code calls: main, and constructors before it.
+    std::uint32_t most = return_bytes_ + out.program->bytes.value_or(0);
+    bool calls_main = false;
+    for (const Function* called : called_at_start()) {
+      const Bound& bound = of(*called);
+      calls_main = calls_main || called == main.front();
+      most = std::max(most, return_bytes_ + bound.bytes.value_or(0));
+      if (!bound.bytes && out.program->bytes) {
+        out.program->bytes.reset();
+        out.program->why = bound.why;
+      }
+    }
+    if (!calls_main && out.program->bytes) {
+      out.program->bytes.reset();
+      out.program->why = "start-up code cannot be followed to main";
+    }
+    if (out.program->bytes && (!out.handler || out.handler->bytes)) out.total = most + out.handlers;
     return out;
   }
 
@@ -137,6 +152,56 @@ class Session::Core::StackBounds {
     return bounds_[function.begin] = out;
   }
 
+  /// By what runs from the reset on, up to main. The stack pointer is made there: it is where it
+  /// begins.
+  [[nodiscard]] std::set<const Function*> called_at_start() const {
+    constexpr std::size_t kMost = 10'000;  // instructions
+    std::set<const Function*> out;
+    std::set<std::uint32_t> seen;
+    std::vector<std::uint32_t> waiting{0};
+    while (!waiting.empty() && seen.size() < kMost) {
+      const std::uint32_t at = waiting.back();
+      waiting.pop_back();
+      if (!seen.insert(at).second) continue;
+      const Function* const function = core_.program_.function_at(at);
+      // Functions of its own that a program has put in between are come to without a call.
+      if (function != nullptr && function->has_lines) out.insert(function);
+      if (function != nullptr && function->name == "main") continue;
+      const Instruction i = machine_.instruction_at(at, false);
+      const Function* const leads_to = i.target ? core_.program_.function_at(*i.target) : nullptr;
+      if (i.flow == Flow::kCall && leads_to != nullptr) {
+        if (machine_.target().shared_code(leads_to->name) == machine::SharedCode::kTable)
+          add_tables(out);
+        else
+          out.insert(leads_to);
+      }
+      if (i.flow != Flow::kJump && i.flow != Flow::kIndirectJump && i.flow != Flow::kReturn)
+        waiting.push_back(at + std::max<std::uint32_t>(i.size, 1));
+      if (i.flow == Flow::kSkip)
+        waiting.push_back(at + i.size + machine_.instruction_at(at + i.size, false).size);
+      if (i.target && (i.flow == Flow::kJump || i.flow == Flow::kBranch))
+        waiting.push_back(*i.target);
+    }
+    return out;
+  }
+
+  void add_tables(std::set<const Function*>& out) const {
+    const unsigned unit = machine_.target().convention().instruction_unit;
+    for (const auto& [from, to] : machine_.target().start_up_names().tables) {
+      const Symbol* begin = core_.program_.find_symbol(from);
+      const Symbol* end = core_.program_.find_symbol(to);
+      if (begin == nullptr || end == nullptr) continue;
+      for (std::uint32_t at = begin->address.offset; at + 1 < end->address.offset; at += 2) {
+        const auto low = machine_.peek({Space::kCode, at});
+        const auto high = machine_.peek({Space::kCode, at + 1});
+        if (!low || !high) continue;
+        const std::uint32_t pointer = *low | std::uint32_t{*high} << 8U;
+        if (const Function* function = core_.program_.function_at(pointer * unit))
+          out.insert(function);
+      }
+    }
+  }
+
   [[nodiscard]] View shown(const Function& function, const Bound& bound) {
     View out;
     out.name = function.name;
@@ -149,8 +214,24 @@ class Session::Core::StackBounds {
     return out;
   }
 
+  [[nodiscard]] bool allows_interrupts(const Function& function) const {
+    for (std::uint32_t pc = function.begin; pc < function.end;) {
+      const Instruction i = machine_.instruction_at(pc, false);
+      if (machine_.target().allows_interrupts(i)) return true;
+      pc += std::max<std::uint32_t>(i.size, 1);
+    }
+    return false;
+  }
+  [[nodiscard]] bool allows_interrupts() const {
+    const auto& all = core_.program_.functions();
+    return std::any_of(all.begin(), all.end(),
+                       [this](const Function& function) { return allows_interrupts(function); });
+  }
+
   void add_handlers(StackBoundView& out) {
     std::uint32_t sum = 0, worst = 0;
+    // One without a handler leads to a restart, and leaves where it came from, too.
+    if (allows_interrupts()) worst = return_bytes_;
     for (const InterruptVector& vector : machine_.info().vectors) {
       if (vector.number == 0) continue;
       const auto target = machine_.instruction_at(vector.address, false).target;
@@ -162,11 +243,7 @@ class Session::Core::StackBounds {
       const std::uint32_t bytes = return_bytes_ + view.bytes.value_or(0);
       sum += bytes;
       worst = std::max(worst, bytes);
-      for (std::uint32_t pc = handler->begin; pc < handler->end;) {
-        const Instruction i = machine_.instruction_at(pc, false);
-        out.handlers_nest = out.handlers_nest || machine_.target().allows_interrupts(i);
-        pc += std::max<std::uint32_t>(i.size, 1);
-      }
+      out.handlers_nest = out.handlers_nest || allows_interrupts(*handler);
     }
     out.handlers = out.handlers_nest ? sum : worst;
   }

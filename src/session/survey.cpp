@@ -123,7 +123,7 @@ Result<ProfileView> Session::Core::profile() const {
   out.cycles = counts->elapsed;
   out.asleep = counts->asleep;
   out.entering = counts->entering;
-  out.span = to_time(counts->elapsed * machine().ticks_a_cycle(), machine().info().clock_hz);
+  out.span = to_time(counts->ticks, machine().info().clock_hz);
   std::set<std::uint32_t> vectors;
   for (const InterruptVector& vector : machine().info().vectors) vectors.insert(vector.address);
   std::uint64_t known = 0;
@@ -252,8 +252,7 @@ Result<std::vector<InterruptView>> Session::Core::interrupts() const {
   const auto counts = this->counts();
   if (!counts) return fail(counts.error());
   const ChipInfo& info = machine().info();
-  const double ticks =
-      static_cast<double>(counts->elapsed) * static_cast<double>(machine().ticks_a_cycle());
+  const auto ticks = static_cast<double>(counts->ticks);
   std::vector<InterruptView> out;
   for (const InterruptVector& vector : info.vectors) {
     if (vector.number >= counts->interrupts.size()) continue;
@@ -282,7 +281,7 @@ Result<std::vector<InterruptView>> Session::Core::interrupts() const {
 Result<void> Session::survey(Survey what) {
   return core_->machine().count(what != Survey::kOff, what == Survey::kWithCalls);
 }
-bool Session::surveys() const { return core_->machine().counts().has_value(); }
+bool Session::surveys() const { return core_->machine().is_counting(); }
 Result<std::vector<InstructionCount>> Session::instruction_counts() const {
   return core_->instruction_counts();
 }

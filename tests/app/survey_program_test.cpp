@@ -3,6 +3,7 @@
 #include <catch2/catch.hpp>
 
 #include <filesystem>
+#include <tuple>
 
 #include "app/program.h"
 
@@ -67,5 +68,15 @@ TEST_CASE("a whole run at the prompt, and by one command", "[survey]") {
     CHECK(has(told, w.text));
   }
   CHECK(lucid("survey /nowhere.elf").code == 3);
-  CHECK(lucid("survey " + kiln + " --for never").code == 2);
+  // What is wrong is said before anything runs.
+  for (const auto& [options, code, text] : {std::tuple{"--for never", 2, "'never'"},
+                                            std::tuple{"--against /nowhere.info", 3, "nowhere"},
+                                            std::tuple{"--into /proc/x", 7, "cannot be made"},
+                                            std::tuple{"--script nope.loop", 3, "nope.loop"}}) {
+    const auto early = lucid("survey " + kiln + " " + options);
+    INFO(early.text);
+    CHECK(early.code == code);
+    CHECK(has(early, text));
+    CHECK(!has(early, "cycles in"));
+  }
 }

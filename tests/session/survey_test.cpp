@@ -272,6 +272,11 @@ TEST_CASE("each stretch counts once, by whatever way, and counting changes nothi
   REQUIRE(straight.drive("PD2", true));
   straight.go_for(std::uint64_t{500'000});
   CHECK(straight.profile()->cycles > before + 490'000);
+  const ProfileView both = *straight.profile();
+  std::uint64_t in_trees = both.asleep + both.entering;
+  for (const ProfileView::Call& call : both.calls)
+    if (!call.caller) in_trees += call.cycles;
+  CHECK(in_trees == both.cycles);
   // From nought, and what is asked for when nothing counts.
   REQUIRE(straight.survey(Survey::kOff));
   CHECK(!straight.profile());
@@ -454,7 +459,11 @@ TEST_CASE("coverage as a file: written, read by others and by us, added up, held
            {"SF:a\nSF:b\n", "SF comes before end_of_record"},
            {"SF:a\nFNDA:1,f\nend_of_record\n", "FNDA is of a function that has no FN: f"},
            {"end_of_record\n", "end_of_record ends nothing"},
-           {"SF:a\nDA:1,1\n", "the last file has no end_of_record"}}) {
+           {"SF:a\nDA:1,1\n", "the last file has no end_of_record"},
+           {"\x7f"
+            "ELF anything\n",
+            "it tells of no source file: is it an LCOV tracefile?"},
+           {"", "it tells of no source file: is it an LCOV tracefile?"}}) {
     const auto bad = read_lcov(text, "x.info");
     REQUIRE(!bad);
     CHECK(bad.error().what == what);
@@ -527,6 +536,88 @@ int main(void) { __asm__ volatile("rcall tail"); __asm__ volatile("ldi r16, 0x02
   CHECK(*bound.total == 2 + 2 + 5 + bound.handlers);
   session.go_for(std::uint64_t{3'000'000});
   CHECK(session.stack().deepest == *bound.total);
+}
+
+TEST_CASE("constructors, and interrupts that nobody handles, are in the stack's bound") {
+  const auto built = [](const std::string& name, const std::string& source) {
+    const std::string path = test::scratch(name);
+    test::write(path + ".cpp", source);
+    const auto made =
+        test::run("avr-g++ -Os -gdwarf-4 -w -mmcu=atmega328p -o " + path + ".elf " + path + ".cpp");
+    INFO(made.text);
+    REQUIRE(made.code == 0);
+    return path + ".elf";
+  };
+  const std::string leaf =
+      "extern \"C\" __attribute__((naked, noinline, used)) void leaf() { __asm__ volatile(\"push "
+      "r16\\n push "
+      "r17\\n push r18\\n pop r18\\n pop r17\\n pop r16\\n ret\"); }\n";
+  for (const auto& [source, bytes] : std::vector<std::pair<std::string, std::uint32_t>>{
+           // The constructor's return address, leaf's, and three pushes; main needs its own two.
+           {leaf + "struct S { S() { leaf(); __asm__(\"\"); } } s;\nint main() { for (;;) {} }", 0},
+           {leaf + "__attribute__((constructor, naked)) void early() { __asm__ volatile(\"rcall "
+                   "leaf\\n ret\"); }\nint main() { for (;;) {} }",
+            2 + 2 + 3},
+           // Back to the reset: the entry leaves two bytes more.
+           {"#include <avr/interrupt.h>\nint main() { TIMSK1 = 1; TCCR1B = 1; TCNT1 = 65000; "
+            "sei(); "
+            "for (;;) {} }",
+            2 + 2}}) {
+    INFO(source);
+    Session session = opened(built("survey-start", source));
+    const StackBoundView bound = *session.stack_bound();
+    REQUIRE(bound.program);
+    INFO(bound.program->why);
+    REQUIRE(bound.total);
+    (void)session.set_fault("no-handler", false).has_value();
+    session.go_for(std::uint64_t{100'000});
+    CHECK(session.stack().deepest == *bound.total);
+    if (bytes != 0) CHECK(*bound.total == bytes);
+  }
+}
+
+/// Rounds of five cycles; the head is come to by falling into it, too.
+const char* const kFallsIn = R"(
+.global main
+main:
+  rjmp 2f
+1: nop
+  nop
+2: nop
+  rjmp 1b
+stop: break
+)";
+
+TEST_CASE("a mark is met each time, when the loop falls into it, too; at a BREAK once") {
+  for (const unsigned rule : {0U, 1U}) {
+    Session session = opened(test::assembled("survey-falls-in", kFallsIn));
+    BreakpointSpec spec;
+    spec.place = "0x6";
+    spec.rule = BreakpointSpec::Rule::kOn;
+    spec.count = rule == 0 ? UINT64_MAX : 50'001;
+    REQUIRE(session.pause_at(spec));
+    REQUIRE(session.survey(Survey::kCounts));
+    constexpr std::uint64_t kRounds = 100'000;
+    session.go_for(2 + 5 * kRounds);
+    const std::uint64_t passes = session.breakpoints().front().passes;
+    if (rule == 0) {
+      CHECK(passes == kRounds + 1);  // it stands before it again
+      continue;
+    }
+    CHECK(session.pause().cause == Pause::Cause::kBreakpoint);
+    CHECK(session.pause().cycles == 2 + 5 * 50'000u);
+  }
+  Session session = opened(
+      test::assembled("survey-break", ".global main\nmain:\n nop\nhere: break\n rjmp main\n"));
+  BreakpointSpec spec;
+  spec.place = "0x2";
+  spec.rule = BreakpointSpec::Rule::kOn;
+  spec.count = UINT64_MAX;
+  REQUIRE(session.pause_at(spec));
+  for (unsigned i = 1; i < 5; ++i) {
+    CHECK(session.go().cause == Pause::Cause::kBreakInstruction);
+    CHECK(session.breakpoints().front().passes == i);
+  }
 }
 
 TEST_CASE("calls deeper than are kept, with handlers on top, are summed up") {

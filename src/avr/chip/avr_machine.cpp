@@ -202,19 +202,20 @@ u32 AvrMachine::vector_word(unsigned vector) const {
 
 machine::Stop AvrMachine::run(const machine::RunRequest& request) {
   if (engine_ == nullptr) engine_ = std::make_unique<Engine>(*this);
-  const u64 before = world_.cpu.now;
+  const u64 before = world_.cpu.now, tick = ticks();
   if (counter_ != nullptr) {
     outputs_.interrupts = &counter_->interrupts;
     outputs_.stalls = counter_->stalled.data();
     if (apart_ == nullptr &&
-        counter_->until != ticks()) {  // another future: what was under way is not
+        counter_->until != tick) {  // another future: what was under way is not
       counter_->interrupts.forget();
-      if (counter_->calls) counter_->calls->begin(world_.cpu.now);
+      if (counter_->calls) counter_->calls->begin(counter_->until_cycle, world_.cpu.now);
     }
   }
   machine::Stop stop = engine_->run(request);
   if (counter_ != nullptr) {
     counter_->elapsed += world_.cpu.now - before;
+    counter_->ticks += ticks() - tick;
     counter_->until = ticks();
     counter_->until_cycle = world_.cpu.now;
   }
@@ -267,7 +268,7 @@ Result<void> AvrMachine::load(const Image& image) {
   engine_.reset();
   if (counter_ != nullptr) {
     counter_ = std::make_unique<Counter>(*fabric_, counter_->calls.has_value());
-    if (counter_->calls) counter_->calls->begin(0);
+    if (counter_->calls) counter_->calls->begin(0, 0);
   }
   apart_.reset();
   breakpoints_.clear();
@@ -355,7 +356,7 @@ Result<void> AvrMachine::count(bool on, bool calls) {
   if (!on) return {};
   counter_->until = ticks();
   counter_->until_cycle = world_.cpu.now;
-  if (calls) counter_->calls->begin(world_.cpu.now);
+  if (calls) counter_->calls->begin(world_.cpu.now, world_.cpu.now);
   return {};
 }
 

@@ -38,6 +38,7 @@ class AvrMachine final : public machine::Machine {
   bool tell_calls(bool on) override;
   Result<void> count(bool on, bool calls) override;
   void count_apart(bool on) override;
+  [[nodiscard]] bool is_counting() const override { return counter_ != nullptr; }
   [[nodiscard]] std::optional<machine::Counts> counts() const override;
   void check_unwritten(bool on) override;
 

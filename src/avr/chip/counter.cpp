@@ -13,8 +13,8 @@ Counter::Counter(const Fabric& fabric, bool with_calls)
   if (with_calls) calls.emplace();
 }
 
-void Counter::take_log(const CallRecord* end, u64 deadline) {
-  for (const CallRecord* r = log.data(); r != end; ++r) {
+void Counter::take(const CallRecord* begin, const CallRecord* end, u64 deadline) {
+  for (const CallRecord* r = begin; r != end; ++r) {
     const u64 cycle = deadline - static_cast<u64>(r->left) + (r->cycles & ~CallRecord::kReturn);
     if ((r->cycles & CallRecord::kReturn) != 0)
       calls->leave(r->sp, cycle);
@@ -45,6 +45,7 @@ machine::Counts Counter::counts(const Fabric& fabric, const World& world) const 
   out.interrupts = interrupts.counts();
   if (calls) out.calls = calls->nodes(until_cycle);
   out.elapsed = elapsed;
+  out.ticks = ticks;
   out.asleep = asleep;
   out.entering = entering;
   const auto words = static_cast<u32>(executed.size());

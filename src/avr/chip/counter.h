@@ -18,16 +18,15 @@ class Counter {
   std::vector<u64> executed, departed, stalled;  ///< by word
   machine::InterruptWatch interrupts;
   std::optional<machine::CallTree> calls;  ///< if they are told
-  u64 elapsed = 0, asleep = 0, entering = 0;
+  u64 elapsed = 0, ticks = 0;              ///< cycles and ticks in all
+  u64 asleep = 0, entering = 0;
   u64 until = 0, until_cycle = 0;  ///< the tick up to which it has counted, and the cycle
 
   void stall(u32 word, u64 cycles) {
     if (word < stalled.size()) stalled[word] += cycles;
   }
-  /// Where translated code writes calls and returns: room for all that fit into a stretch.
-  std::vector<CallRecord> log;
-  /// Goes through the log up to `end`; translated code counts the cycles left until `deadline`.
-  void take_log(const CallRecord* end, u64 deadline);
+  /// What translated code has noted; it counts the cycles left until `deadline`.
+  void take(const CallRecord* begin, const CallRecord* end, u64 deadline);
   /// What a block's ways have counted goes to its instructions; they begin anew.
   void fold(const Code& code);
   [[nodiscard]] machine::Counts counts(const Fabric& fabric, const World& world) const;

@@ -498,7 +498,7 @@ bool Engine::tell() {
     const u8 cause = cpu_.reset_cause;
     machine_.reset_with(cause);
     if (machine_.counter_ != nullptr && machine_.counter_->calls)
-      machine_.counter_->calls->begin(cpu_.now);
+      machine_.counter_->calls->begin(cpu_.now, cpu_.now);
     renew_end();
     std::string name;
     for (const IoRegister& io : fabric_.info.io)

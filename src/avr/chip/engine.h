@@ -117,10 +117,6 @@ class Engine {
   LUCID_SLOW void happened(machine::EventKind kind, unsigned number = 0);
   LUCID_SLOW void note_return(u64 now, u32 sp);
   void note_sleep(u64 cycles);
-  static constexpr bool is_conditional(unsigned op) {
-    return op == kBRBS || op == kBRBC || op == kCPSE || op == kSBRC || op == kSBRS || op == kSBIC ||
-           op == kSBIS;
-  }
   static constexpr bool is_call(unsigned op) {
     return op == kRCALL || op == kCALL || op == kICALL || op == kEICALL;
   }
@@ -148,6 +144,7 @@ class Engine {
   Slot* const code_;                        ///< of each word, and two behind flash
   std::unique_ptr<Translator> translator_;  ///< made with the first hot run
   Native native_;
+  std::vector<CallRecord> calls_;  ///< where native_.log writes; empty: calls are not told
   std::vector<const u8*> flash_pages_;
   u32 translations_ = 0;   ///< since the translator was empty
   bool met_mark_ = false;  ///< the block under way was ended by one

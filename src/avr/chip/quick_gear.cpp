@@ -20,6 +20,7 @@ void Engine::make_translator() {
   native_.engine = this;
   native_.load = load_for_run;
   native_.store = store_for_run;
+  native_.log = calls_.data();
   if (machine_.counter_ != nullptr)
     translator_->on_drop([this](const Code& code) { machine_.counter_->fold(code); });
   renew_memories();
@@ -64,7 +65,8 @@ void Engine::translate(u32 word) {
   const bool marked = slot.entry.op == kMarked;
   const auto condition = machine_.conditions_.find(word);
   const bool conditional = marked && condition != machine_.conditions_.end();
-  CodeView view{[&](u32 w) { return translatable(w, w == word); },
+  // A run that comes back to where it began meets the mark there.
+  CodeView view{[&](u32 w) { return translatable(w, w == word && block.instructions == 0); },
                 [this](u32 w) { return u32{settled(&code_[w])->entry.length}; },
                 {},
                 {},
@@ -152,13 +154,12 @@ void Engine::store_for_run(void* engine, u32 address, u32 word, u32 value, u32 m
 
 /// What translated code has noted of calls, before time or deadline change.
 void Engine::take_calls() {
-  CallRecord* const begin = machine_.counter_->log.data();
-  machine_.counter_->take_log(native_.log, deadline_);
-  native_.log = begin;
+  machine_.counter_->take(calls_.data(), native_.log, deadline_);
+  native_.log = calls_.data();
 }
 
 void Engine::begin_access(u32 word) {
-  if (machine_.counter_ != nullptr && native_.log != machine_.counter_->log.data()) take_calls();
+  if (native_.log != calls_.data()) take_calls();
   cpu_.now = deadline_ - static_cast<u64>(native_.left);
   stop_.last_pc = 2 * word;
   if (machine_.counter_ != nullptr) cpu_.pc = word;  // of whom an interrupt waits

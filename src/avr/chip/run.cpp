@@ -18,7 +18,6 @@ struct Engine::Frame {
   Slot* const code;
   const u32 pc_mask;
   const bool wide_pc;
-  Counter* const counter;
   const Slot* slot = nullptr;  ///< being executed
   const Slot* next = nullptr;  ///< and what follows it
   u64 now = 0;
@@ -34,8 +33,7 @@ struct Engine::Frame {
         attributes(e.attributes_),
         code(e.code_),
         pc_mask(e.fabric_.flash_span / 2 - 1),
-        wide_pc(e.fabric_.target.core().wide_pc()),
-        counter(e.machine_.counter_.get()) {
+        wide_pc(e.fabric_.target.core().wide_pc()) {
     fetch();
     slot = next;
   }
@@ -78,7 +76,7 @@ struct Engine::Frame {
     const u32 word = word_of(next);
     const Translator::Left left = kBehindMark ? engine.translator_->run_behind_mark(native, word)
                                               : engine.translator_->run(native, word);
-    if (counter != nullptr && native.log != counter->log.data()) engine.take_calls();
+    if (native.log != engine.calls_.data()) engine.take_calls();
     next = code + left.word;
     deadline = engine.deadline_;
     now = deadline - static_cast<u64>(native.left);
@@ -238,6 +236,7 @@ struct Engine::Frame {
   void note_call(machine::EventKind kind) {
     // `rcall .+0` makes room on the stack.
     const bool calls = kind == machine::EventKind::kCall && next != slot + slot->entry.length;
+    Counter* const counter = engine.machine_.counter_.get();
     if (counter != nullptr && counter->calls && calls)
       counter->calls->call(2 * (word_of(next) & pc_mask), sp, now);
     if (counter != nullptr && counter->calls && kind == machine::EventKind::kLeave)
@@ -285,10 +284,10 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   machine_.outputs_.pc = &stop_.last_pc;
   machine_.outputs_.events_wanted = request.events;
   Counter* const counter = machine_.counter_.get();
-  if (counter != nullptr) {
+  if (counter != nullptr && counter->calls && calls_.empty()) {
     // A call or a return takes three cycles at least, a stretch of translated code kPauseGrain.
-    counter->log.resize(kPauseGrain / 3 + 100);
-    native_.log = counter->log.data();
+    calls_.resize(kPauseGrain / 3 + 100);
+    native_.log = calls_.data();
   }
   listened_ = request.events != 0 || machine_.outputs_.tap.wants_any() || counter != nullptr;
   machine_.outputs_.events.clear();

@@ -35,7 +35,6 @@ struct CallRecord {
   u32 sp;             ///< behind it
   std::int64_t left;  ///< Native::left when the block began
   u32 cycles;         ///< since then; kReturn is set for a return
-  u32 unused;
 };
 
 /// One by which a block is left.

@@ -57,7 +57,10 @@ class AvrTarget final : public machine::Target {
   [[nodiscard]] machine::SharedCode shared_code(const std::string& name) const override;
   [[nodiscard]] machine::FrameState seen_by_pointer() const override;
   [[nodiscard]] machine::StartUpNames start_up_names() const override {
-    return {"__bad_interrupt", "__data_start", "__bss_end"};
+    return {"__bad_interrupt",
+            "__data_start",
+            "__bss_end",
+            {{{"__ctors_start", "__ctors_end"}, {"__dtors_start", "__dtors_end"}}}};
   }
   [[nodiscard]] std::string flags_register() const override { return "sreg"; }
   [[nodiscard]] std::string handler_name(unsigned vector) const override;
