@@ -108,9 +108,10 @@ const std::vector<Command>& commands() {
        true},
       {"go to",
        Group::kRun,
-       {"go to WHERE"},
+       {"go to race N", "go to WHERE"},
        "run up to a place, or to a time",
-       "Breakpoints on the way pause first. A time that is past is gone back to.",
+       "Breakpoints on the way pause first. A time that is past is gone back to. Race: what `race "
+       "search` has found, with the interrupt raised.",
        "go to kiln.c:141",
        &Console::do_go_to,
        true,
@@ -549,6 +550,19 @@ const std::vector<Command>& commands() {
        "again it begins from nought.",
        "survey",
        &Console::do_survey},
+      {"race search",
+       Group::kSurvey,
+       {"race search FUNCTION [interrupt INTERRUPT] [byte DATA] [from PLACE] [expect EXPR]"},
+       "raise an interrupt at each instruction of a function",
+       "From its next call on, or the next one behind a place: a run for each, on copies. Found is "
+       "what breaks the expectation, and what leaves something else behind than the interrupt "
+       "before "
+       "the entry or behind the return. Without a name all interrupts are tried that have a "
+       "handler "
+       "and are enabled. Numbers that a handler counts in are tried, too, where all their bytes "
+       "change. `go to race N` stands at a finding.",
+       "race search clock_ms interrupt TIMER1_COMPA",
+       &Console::do_race_search},
       {"export coverage",
        Group::kSurvey,
        {"export coverage into FILE"},
@@ -602,6 +616,14 @@ const std::vector<Command>& commands() {
        "",
        "turn knob 40%",
        &Console::do_turn},
+      {"raise",
+       Group::kWorld,
+       {"raise INTERRUPT [byte DATA]"},
+       "let the event of an interrupt happen now",
+       "Its peripheral's next one, before its time: a match, a byte that arrives, the end of a "
+       "conversion. It has to be enabled.",
+       "raise TIMER1_COMPA",
+       &Console::do_raise},
       {"feed",
        Group::kWorld,
        {"feed PORT TEXT", "feed PORT frame DATA [wrong-parity] [no-stop-bit]"},
@@ -662,8 +684,10 @@ const std::vector<Command>& commands() {
        {"expect", "expect pause at PLACE [within TIME]", "expect pause fault [within TIME]",
         "expect heard PORT TEXT within TIME", "expect serial TEXT", "expect serial same as FILE",
         "expect serial PORT same as FILE", "expect never EXPR", "expect SIGNAL every TIMES",
-        "expect tests within TIME", "expect EXPR same as FILE", "expect EXPR within TIME",
-        "expect EXPR for TIME", "expect EXPR"},
+        "expect tests within TIME",
+        "expect no race in FUNCTION [interrupt INTERRUPT] [byte DATA] [from PLACE]",
+        "expect EXPR same as FILE", "expect EXPR within TIME", "expect EXPR for TIME",
+        "expect EXPR"},
        "say what must be so",
        "A script that is wrong about it fails. By itself it looks now. `within` and `for` run on, "
        "to "
@@ -672,7 +696,7 @@ const std::vector<Command>& commands() {
        "hold from here to the script's end; `expect` alone tells how they stand. `same as`: what "
        "`lucid play --renew` has written into the file. `tests`: those of firmware that is built "
        "with "
-       "lucid/test.h.",
+       "lucid/test.h. `no race`: `race search` finds none.",
        "expect heater_ms == 0",
        &Console::do_expect},
       {"note",

@@ -19,6 +19,8 @@ std::optional<Picoseconds> time_of(const std::string& text) {
 Result<void> Console::do_go(const Words& /*words*/) { return stand(session_->go()); }
 
 Result<void> Console::do_go_to(const Words& words) {
+  if (words.has("race"))
+    return stand_back(session_->go_to_race(static_cast<std::size_t>(words.number("N", 0))));
   const std::string where = words.text("WHERE");
   if (const auto time = time_of(where)) {
     const bool back = time->count < session_->chip().time().count;

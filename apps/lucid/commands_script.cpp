@@ -117,6 +117,7 @@ Result<void> Console::do_expect(const Words& words) {
     if (!read) return fail(read.error());
     span = *read;
   }
+  if (words.has("race")) return expect_no_race(words);
   if (words.has("never")) {
     const auto armed = expect.never(text);
     if (!armed) return fail(armed.error());

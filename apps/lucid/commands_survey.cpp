@@ -8,6 +8,7 @@
 
 #include "console.h"
 #include "output.h"
+#include "text_survey.h"
 
 namespace lucid::app {
 Result<void> Console::do_survey(const Words& words) {
@@ -79,6 +80,59 @@ Result<void> Console::show_interrupts() {
   if (!list) return fail(list.error());
   show(InterruptList{std::move(*list)});
   return {};
+}
+
+namespace {
+
+/// What arrives for a receiver.
+Result<std::optional<std::uint8_t>> byte_in(const Words& words) {
+  if (!words.has("byte")) return std::nullopt;
+  constexpr std::uint64_t kLargest = 0xff;
+  const std::uint64_t value = words.number("DATA", 0);
+  if (value > kLargest)
+    return fail(ErrorCode::kOutOfRange, fmt::format("{} is more than a byte", value));
+  return static_cast<std::uint8_t>(value);
+}
+
+}  // namespace
+
+Result<RaceView> Console::race_search(const Words& words) {
+  RaceSpec spec;
+  spec.function = words.text("FUNCTION");
+  if (words.has("interrupt")) spec.interrupts.push_back(words.text("INTERRUPT"));
+  const auto byte = byte_in(words);
+  if (!byte) return fail(byte.error());
+  spec.byte = *byte;
+  spec.from = words.text("PLACE");
+  spec.expectation = words.text("EXPR");
+  return session_->race_search(spec);
+}
+
+Result<void> Console::do_race_search(const Words& words) {
+  const auto view = race_search(words);
+  if (!view) return fail(view.error());
+  show(*view);
+  return {};
+}
+
+/// A race is stood at.
+Result<void> Console::expect_no_race(const Words& words) {
+  const auto view = race_search(words);
+  if (!view) return fail(view.error());
+  const std::string expected = "no race in " + view->function;
+  if (view->findings.empty())
+    return decide(Expectation{true, expected, "", session_->chip().time(), {}});
+  show(*view);
+  if (const auto pause = session_->go_to_race(1); !pause) return fail(pause.error());
+  const RaceView::Finding& first = view->findings.front();
+  return stand_decided(
+      Expectation{false, expected, race_words(first), session_->chip().time(), first.where});
+}
+
+Result<void> Console::do_raise(const Words& words) {
+  const auto byte = byte_in(words);
+  if (!byte) return fail(byte.error());
+  return session_->raise(words.text("INTERRUPT"), *byte);
 }
 
 Result<void> Console::do_export_coverage(const Words& words) {

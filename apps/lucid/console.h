@@ -17,6 +17,7 @@
 #include "lucid/bench.h"
 #include "lucid/expectation.h"
 #include "lucid/measurement.h"
+#include "lucid/race.h"
 #include "lucid/session.h"
 #include "lucid/survey.h"
 #include "serial_end.h"
@@ -188,6 +189,8 @@ class Console final : public Listener {
   Result<void> do_export(const Words& words);
   Result<void> do_survey(const Words& words);
   Result<void> do_export_coverage(const Words& words);
+  Result<void> do_race_search(const Words& words);
+  Result<void> do_raise(const Words& words);
   Result<void> do_let(const Words& words);
   Result<void> do_drive(const Words& words);
   Result<void> do_press(const Words& words);
@@ -244,6 +247,8 @@ class Console final : public Listener {
   Result<void> stand_decided(const Result<Expectation>& expectation);
   Result<void> expect_same(const std::string& what, const std::string& now,
                            const std::string& path);
+  Result<RaceView> race_search(const Words& words);
+  Result<void> expect_no_race(const Words& words);
   Result<void> back_to_worst(const std::string& name);
   Result<void> show_profile(const Words& words);
   Result<void> show_coverage(const Words& words);

@@ -3,18 +3,14 @@
 #include <nlohmann/json.hpp>
 
 #include "breakpoint_text.h"
+#include "json_survey.h"
 #include "lucid/bench.h"
 #include "output.h"
 #include "writer.h"
 
 namespace lucid::app {
-namespace {
 
 using Json = nlohmann::ordered_json;
-
-constexpr const char* kCauses[] = {
-    "ready", "breakpoint",        "step",  "arrived",     "time up", "holds", "requested",
-    "fault", "break instruction", "moved", "cannot tell", "data",    "event", "limit"};
 
 Json json(const Location& w) {
   Json out{{"address", w.address}};
@@ -32,6 +28,14 @@ Json json(const Location& w) {
   return out;
 }
 
+namespace {
+
+using app::json;  // beside those that follow
+
+constexpr const char* kCauses[] = {
+    "ready", "breakpoint",        "step",  "arrived",     "time up", "holds", "requested",
+    "fault", "break instruction", "moved", "cannot tell", "data",    "event", "limit"};
+
 Json json(const Instruction& i) {
   Json out{{"address", i.address},
            {"bytes", i.bytes},
@@ -39,29 +43,6 @@ Json json(const Instruction& i) {
            {"operands", i.operands}};
   if (i.target) out["target"] = *i.target;
   if (i.data) out["data"] = *i.data;
-  return out;
-}
-
-Json json(const CoverageView& view) {
-  Json out = Json::array();
-  for (const CoverageView::File& f : view.files) {
-    Json file{{"path", f.path}, {"lines", Json::array()}, {"functions", Json::array()}};
-    for (const CoverageView::Line& l : f.lines)
-      file["lines"].push_back({{"line", l.line}, {"passes", l.passes}, {"executed", l.executed}});
-    for (const CoverageView::Function& fn : f.functions)
-      file["functions"].push_back({{"name", fn.name}, {"line", fn.line}, {"calls", fn.calls}});
-    out.push_back(std::move(file));
-  }
-  return out;
-}
-
-Json json(const SpreadView& s) {
-  Json out{{"count", s.count}};
-  if (s.count != 0)
-    out.update({{"least", s.least.count},
-                {"mean", s.mean.count},
-                {"most", s.most.count},
-                {"most_at", s.most_at.count}});
   return out;
 }
 
@@ -158,7 +139,8 @@ Json json(const Input& input) {
   return out;
 }
 
-struct JsonViews {
+struct JsonViews : SurveyJson {
+  using SurveyJson::operator();
   Json operator()(const Message& m) const { return {{"view", "message"}, {"text", m.text}}; }
   Json operator()(const Warning& w) const { return {{"view", "warning"}, {"text", w.text}}; }
   Json operator()(const Standing& s) const {
@@ -318,87 +300,6 @@ struct JsonViews {
                              {"discarded", v.discarded},
                              {"bytes", v.bytes},
                              {"value", v.value}});
-    return out;
-  }
-  Json operator()(const Profile& p) const {
-    const ProfileView& v = p.view;
-    Json out{{"view", "profile"},      {"cycles", v.cycles},   {"asleep", v.asleep},
-             {"entering", v.entering}, {"unknown", v.unknown}, {"picoseconds", v.span.count}};
-    out["functions"] = Json::array();
-    for (const ProfileView::Function& f : v.functions) {
-      Json row{{"name", f.name},
-               {"calls", f.calls},
-               {"cycles", f.self},
-               {"instructions", f.instructions},
-               {"where", json(f.where)}};
-      if (!f.inlined_in.empty()) row["inlined_in"] = f.inlined_in;
-      if (f.handler) row["handler"] = true;
-      if (f.total) row["cycles_with_calls"] = *f.total;
-      out["functions"].push_back(std::move(row));
-    }
-    out["calls"] = Json::array();
-    for (const ProfileView::Call& c : v.calls) {
-      Json row{
-          {"function", c.function}, {"calls", c.calls}, {"cycles", c.cycles}, {"self", c.self}};
-      if (c.caller) row["caller"] = *c.caller;
-      if (c.handler) row["handler"] = true;
-      out["calls"].push_back(std::move(row));
-    }
-    out["lines"] = Json::array();
-    for (const ProfileView::Line& l : v.lines)
-      out["lines"].push_back({{"file", l.where.file},
-                              {"line", l.where.line},
-                              {"passes", l.passes},
-                              {"cycles", l.cycles}});
-    return out;
-  }
-  Json operator()(const Coverage& c) const {
-    return {{"view", "coverage"}, {"files", json(c.view)}};
-  }
-  Json operator()(const CoverageDifference& d) const {
-    return {{"view", "coverage difference"},
-            {"other", d.other},
-            {"only_here", json(d.here)},
-            {"only_there", json(d.there)}};
-  }
-  Json operator()(const InterruptList& list) const {
-    constexpr const char* kHeldBy[] = {"instruction", "interrupts off", "handler", "waking up"};
-    Json out{{"view", "interrupts"}, {"interrupts", Json::array()}};
-    for (const InterruptView& i : list.interrupts) {
-      Json row{{"name", i.name},
-               {"number", i.number},
-               {"picoseconds_waited", json(i.wait)},
-               {"picoseconds_inside", json(i.inside)},
-               {"picoseconds_whole", json(i.whole)},
-               {"load", i.load},
-               {"nested", i.nested},
-               {"withdrawn", i.withdrawn}};
-      if (i.wait.count != 0) {
-        row["held_by"] = kHeldBy[static_cast<unsigned>(i.held_by)];
-        if (!i.held_by_handler.empty()) row["held_by_handler"] = i.held_by_handler;
-        row["asked_for_at"] = json(i.requested_at);
-        row["entered_at"] = json(i.entered_at);
-      }
-      out["interrupts"].push_back(std::move(row));
-    }
-    return out;
-  }
-  Json operator()(const StackBoundView& v) const {
-    const auto function = [](const StackBoundView::Function& f) {
-      Json row{{"name", f.name}, {"own", f.own}, {"chain", f.chain}};
-      if (f.bytes) row["bytes"] = *f.bytes;
-      if (!f.why.empty()) row["why"] = f.why;
-      return row;
-    };
-    Json out{{"view", "stack bound"},
-             {"functions", Json::array()},
-             {"handlers", v.handlers},
-             {"handlers_nest", v.handlers_nest}};
-    for (const StackBoundView::Function& f : v.functions) out["functions"].push_back(function(f));
-    if (v.program) out["program"] = function(*v.program);
-    if (v.handler) out["handler"] = function(*v.handler);
-    if (v.total) out["total"] = *v.total;
-    if (v.room) out["room"] = *v.room;
     return out;
   }
   Json operator()(const MeasuredSpans& m) const {

@@ -10,6 +10,7 @@
 #include "lucid/divergence.h"
 #include "lucid/expectation.h"
 #include "lucid/measurement.h"
+#include "lucid/race.h"
 #include "lucid/session.h"
 #include "lucid/survey.h"
 
@@ -191,13 +192,15 @@ struct Chips {
   std::vector<Chip::Summary> chips;
 };
 
-using Reply = std::variant<
-    Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers, MemoryView,
-    StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables, TimeView, Explanation,
-    Serial, Chips, Watches, Faults, GraphView, Found, OpenedLine, Inputs, Logged, Help, Completions,
-    Remark, ChipFacts, Demos, Marks, Session::TimelineView, Writes, OriginView, ComparisonView,
-    SuppositionView, MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing, DecodedWires,
-    Matched, Armed, Tested, Profile, Coverage, CoverageDifference, InterruptList, StackBoundView>;
+using Reply =
+    std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
+                 MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
+                 TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView, Found,
+                 OpenedLine, Inputs, Logged, Help, Completions, Remark, ChipFacts, Demos, Marks,
+                 Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView,
+                 MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing, DecodedWires,
+                 Matched, Armed, Tested, Profile, Coverage, CoverageDifference, InterruptList,
+                 StackBoundView, RaceView>;
 
 }  // namespace lucid::app
 

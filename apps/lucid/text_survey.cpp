@@ -283,4 +283,63 @@ std::string SurveyViews::operator()(const StackBoundView& v) const {
   return out + "no bound: " + plain(why) + "\n";
 }
 
+std::string race_words(const RaceView::Finding& f) {
+  std::string words = fmt::format("{} before {}", f.interrupt, f.where.function);
+  if (f.where.offset != 0) words += fmt::format("+{:#x}", f.where.offset);
+  if (f.where.line != 0) words += fmt::format(" ({})", place(f.where));
+  words += fmt::format(", {} cycles in", f.cycles);
+  if (!f.with.empty()) words += ", with " + f.with;
+  if (f.forced) words += ", forced";
+  if (f.times > 1) words += fmt::format(", {} times", grouped(f.times));
+  return words;
+}
+
+std::string SurveyViews::operator()(const RaceView& v) const {
+  using Kind = RaceView::Finding::Kind;
+  std::string out =
+      fmt::format("{}, entered at {}, {} instructions to its return\n",
+                  style_.bold(plain(v.function)), to_text(v.entered), grouped(v.boundaries));
+  for (const RaceView::Interrupt& i : v.interrupts) {
+    out += fmt::format("  {}: {} runs with it in the middle", style_.bold(i.name),
+                       grouped(i.placements));
+    if (i.masked != 0) out += fmt::format(", {} places where it has to wait", grouped(i.masked));
+    if (i.not_enabled != 0)
+      out += fmt::format(", {} where it cannot be asked for", grouped(i.not_enabled));
+    if (!i.compared && i.placements != 0)
+      out += style_.dim("; not compared: it cannot come before the entry, or behind the return");
+    out += "\n";
+  }
+  for (const std::string& with : v.also_with)
+    out += style_.dim("  also with " + plain(with)) + "\n";
+  if (v.left_out != 0)
+    out += style_.bad(
+        fmt::format("  {} places were left out: they are too many\n", grouped(v.left_out)));
+  if (v.broken_before || v.broken_behind)
+    out += style_.bad(fmt::format(
+        "  `{}` does not hold without a race either: with the interrupt {}\n", plain(v.expectation),
+        v.broken_before && v.broken_behind ? "before the entry, and behind the return"
+        : v.broken_before                  ? "before the entry"
+                                           : "behind the return"));
+  if (v.findings.empty())
+    return out + "nothing found: each run ends as one of the two orders does\n";
+  std::size_t number = 0;
+  for (const RaceView::Finding& f : v.findings) {
+    out += style_.bold(fmt::format("race {}", ++number)) + "  " + plain(race_words(f)) + "\n";
+    if (f.kind == Kind::kBroken)
+      out += "        " + style_.bad("not " + plain(v.expectation)) + "\n";
+    if (f.kind == Kind::kFault) out += "        " + style_.bad(plain(f.detail)) + "\n";
+    if (f.kind == Kind::kStuck) out += "        " + style_.bad("it does not return") + "\n";
+    if (f.kind == Kind::kMixed) out += "        part is as in one order, part as in the other:\n";
+    for (const RaceView::Finding::Object& o : f.objects) {
+      const bool returns = o.name == "returns";
+      out += fmt::format("        {} {}; ", returns ? "returns" : plain(o.name) + " is",
+                         style_.bold(plain(o.value)));
+      out += o.if_before == o.if_behind ? fmt::format("in either order {}\n", plain(o.if_before))
+                                        : fmt::format("{} if it comes before, {} behind\n",
+                                                      plain(o.if_before), plain(o.if_behind));
+    }
+  }
+  return out + style_.dim("`go to race N` stands there, with the interrupt raised") + "\n";
+}
+
 }  // namespace lucid::app

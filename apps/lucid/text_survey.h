@@ -14,6 +14,9 @@ namespace lucid::app {
 /// 1,234,567
 std::string grouped(std::uint64_t number);
 
+/// Which interrupt comes where.
+std::string race_words(const RaceView::Finding& finding);
+
 class SurveyViews {
  public:
   explicit SurveyViews(const Style& style) : style_(style) {}
@@ -23,6 +26,7 @@ class SurveyViews {
   [[nodiscard]] std::string operator()(const CoverageDifference&) const;
   [[nodiscard]] std::string operator()(const InterruptList&) const;
   [[nodiscard]] std::string operator()(const StackBoundView&) const;
+  [[nodiscard]] std::string operator()(const RaceView&) const;
 
  private:
   [[nodiscard]] std::string tree(const Profile& profile, std::vector<std::size_t> here,

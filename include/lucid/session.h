@@ -40,6 +40,8 @@ struct DivergenceOptions;
 struct InstructionCount;
 struct InterruptView;
 struct ProfileView;
+struct RaceSpec;
+struct RaceView;
 
 /// Where and when a breakpoint pauses. At a place a pass is counted when the condition holds and
 /// the marked instruction executes next: not when it is skipped, not when an interrupt is entered
@@ -414,6 +416,25 @@ class LUCID_API Session {
   /// From the code alone. Recursion, calls through pointers and stack pointers that are worked out
   /// have no bound: it says which function. Error: kUnsupported.
   [[nodiscard]] Result<StackBoundView> stack_bound() const;
+
+  // Races -----------------------------------------------------------------------------------------
+
+  /// Runs a function again and again, on copies, from its next call on: each time an interrupt is
+  /// raised before another one of its instructions, and of those that it calls. What breaks the
+  /// expectation is found, and what leaves something else behind than either order without a race:
+  /// the interrupt before the entry, or behind the return. The session stays where it is. Errors:
+  /// kNotFound for names and for what is not called; kUsage for an expectation about its locals,
+  /// what does not return, or if somebody asked for a pause; kUnsupported.
+  Result<RaceView> race_search(const RaceSpec& spec);
+  /// To a finding, from 1 on, of what race_search() has found last: from where it was searched on
+  /// to the instruction, with the interrupt raised. That begins another future. Breakpoints on the
+  /// way are counted and do not pause. Errors: kNotFound; kUsage if an image has been loaded since,
+  /// or the run ends before it.
+  Result<Pause> go_to_race(std::size_t number);
+  /// The event that requests an interrupt happens now: its peripheral's next one, before its time.
+  /// `byte`: what arrives, for a receiver. Error: kNotFound; kUsage if it is not enabled or nothing
+  /// is under way that it could tell of.
+  Result<void> raise(const std::string& interrupt, std::optional<std::uint8_t> byte = {});
 
   // Looking, without any effect
   // ---------------------------------------------------------------------

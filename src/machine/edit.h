@@ -16,6 +16,7 @@ struct Edit {
     kStore,     ///< a byte is written as the firmware would
     kRegister,  ///< number `index`
     kPlace,     ///< the execution point
+    kRaise,     ///< the event of vector `index` happens; `value` is 0x100 and a byte that arrives
   } kind = Kind::kPoke;
   Address address = {};
   unsigned index = 0;
@@ -29,6 +30,9 @@ inline bool make(Machine& machine, const Edit& edit) {
     case Edit::Kind::kPoke: return machine.poke(edit.address, byte);
     case Edit::Kind::kStore: return machine.store(edit.address, byte);
     case Edit::Kind::kRegister: machine.set_register(edit.index, edit.value); return true;
+    case Edit::Kind::kRaise:
+      return machine.raise(edit.index, edit.value >= 0x100 ? std::optional<std::uint8_t>(byte)
+                                                           : std::nullopt) != Machine::Raised::kNot;
     case Edit::Kind::kPlace: machine.set_pc(static_cast<std::uint32_t>(edit.value)); return true;
   }
   return false;

@@ -229,6 +229,16 @@ class Machine {
   virtual Result<void> feed(const std::string& port, const std::string& bytes);
   virtual Result<void> feed_frame(const std::string& port, const SerialFrame& frame);
   virtual Result<void> transfer(const TwoWireTransfer& transfer);
+  /// The event that requests an interrupt happens now: a peripheral's own next one, before its
+  /// time. `byte`: what arrives, for a serial port.
+  enum class Raised : std::uint8_t {
+    kNot,     ///< it is not enabled, or nothing that the interrupt could tell of is under way
+    kEvent,   ///< it is requested
+    kForced,  ///< the same, though the peripheral would not have come to that by itself
+  };
+  virtual Raised raise(unsigned /*vector*/, std::optional<std::uint8_t> /*byte*/) {
+    return Raised::kNot;
+  }
   virtual std::vector<SerialText> take_serial() { return {}; }
   virtual std::vector<std::string> take_notes() { return {}; }
   /// Becomes what `other`, a copy of the same chip, is, but for what a debugger has set here; keeps

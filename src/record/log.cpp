@@ -12,7 +12,7 @@ namespace {
 using Json = nlohmann::ordered_json;
 using machine::Edit;
 
-constexpr const char* kKinds[] = {"poke", "store", "register", "place"};
+constexpr const char* kKinds[] = {"poke", "store", "register", "place", "raise"};
 constexpr const char* kSpaces[] = {"code", "data", "eeprom", "fuse", "lock", "signature"};
 
 /// JSON's numbers end at 53 bits, its texts are UTF-8.
@@ -25,7 +25,8 @@ std::string hex(const std::string& bytes) {
 
 Json json(const Edit& edit) {
   Json out{{"edit", kKinds[static_cast<unsigned>(edit.kind)]}};
-  if (edit.kind == Edit::Kind::kRegister) out["index"] = edit.index;
+  if (edit.kind == Edit::Kind::kRegister || edit.kind == Edit::Kind::kRaise)
+    out["index"] = edit.index;
   if (edit.kind == Edit::Kind::kPoke || edit.kind == Edit::Kind::kStore) {
     out["space"] = kSpaces[static_cast<unsigned>(edit.address.space)];
     out["address"] = edit.address.offset;
@@ -141,7 +142,8 @@ Moment read_moment(Reader from) { return {from.wide("tick"), from.number<std::ui
 Edit read_edit(Reader from) {
   Edit out;
   out.kind = static_cast<Edit::Kind>(from.one_of("edit", kKinds));
-  if (out.kind == Edit::Kind::kRegister) out.index = from.number<unsigned>("index");
+  if (out.kind == Edit::Kind::kRegister || out.kind == Edit::Kind::kRaise)
+    out.index = from.number<unsigned>("index");
   if (out.kind == Edit::Kind::kPoke || out.kind == Edit::Kind::kStore) {
     out.address.space = static_cast<Space>(from.one_of("space", kSpaces));
     out.address.offset = from.number<std::uint32_t>("address");

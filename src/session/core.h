@@ -151,6 +151,23 @@ class Session::Core final : private machine::MarkListener {
   class StackBounds;
   [[nodiscard]] Result<StackBoundView> stack_bound() const;
 
+  // Races: race.cpp.
+  class Race;
+  struct Raced {
+    std::uint64_t entered = 0, tick = 0;  ///< of the function; of the instruction
+    std::uint32_t pc = 0;
+    unsigned vector = 0;
+    std::optional<std::uint8_t> byte;
+    std::vector<machine::Edit> edits;  ///< at the entry
+    unsigned loads = 0;                ///< of which image
+  };
+  std::vector<Raced> races_;
+  std::shared_ptr<const Kept> races_from_;  ///< where they were searched
+  Result<RaceView> race_search(const RaceSpec& spec);
+  Result<Pause> go_to_race(std::size_t number);
+  [[nodiscard]] Result<unsigned> vector_named(const std::string& interrupt) const;
+  Result<void> raise(unsigned vector, std::optional<std::uint8_t> byte);
+
   // Looking
   [[nodiscard]] frames::Scope scope() const {
     frames::Scope out{program_, machine(), flows_, static_end_, level_, {}};
@@ -521,7 +538,8 @@ class Session::Core final : private machine::MarkListener {
   Outcome run_through(std::uint32_t returns_to, std::uint32_t sp);
   void note_returned(const Function* function);
   /// Right behind its return; nothing: it has none, or it is not known.
-  [[nodiscard]] std::optional<std::string> returned_value(const Function& function) const;
+  [[nodiscard]] std::optional<std::string> returned_value(
+      const Function& function, const machine::Machine& machine) const;
   [[nodiscard]] std::vector<std::uint32_t> places_of_stack_switches();
   Result<void> bind(Entry& entry);
   Entry* find(unsigned id);

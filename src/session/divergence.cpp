@@ -249,7 +249,7 @@ class Session::Core::Trail {
         levels_.pop_back();
         if (level.cfa != sp || level.function == nullptr) continue;
         std::vector<std::pair<std::string, std::string>> values;
-        if (const auto value = core_.returned_value(*level.function))
+        if (const auto value = core_.returned_value(*level.function, core_.machine()))
           values.emplace_back(kReturned, *value);
         add(level.handler, level.function->name + " returns", std::move(values), pc);
       }

@@ -440,11 +440,12 @@ std::vector<std::uint32_t> Session::Core::places_of_stack_switches() {
 /// A function has returned, and nothing has executed since.
 void Session::Core::note_returned(const Function* function) {
   if (function == nullptr || returned_.size() >= kMostReturned) return;
-  if (auto value = returned_value(*function))
+  if (auto value = returned_value(*function, machine()))
     returned_.push_back({function->name, std::move(*value)});
 }
 
-std::optional<std::string> Session::Core::returned_value(const Function& function) const {
+std::optional<std::string> Session::Core::returned_value(const Function& function,
+                                                         const machine::Machine& machine) const {
   if (function.returns == 0) return std::nullopt;
   const Type& type = program_.types()[function.returns];
   if (type.bytes == 0 || type.kind == Type::Kind::kVoid) return std::nullopt;
@@ -454,8 +455,8 @@ std::optional<std::string> Session::Core::returned_value(const Function& functio
         (symbol.name.find(".isra") != std::string::npos ||
          symbol.name.find(".part") != std::string::npos))
       return std::nullopt;
-  const machine::RegisterSpan in = machine().target().returned_in(type.bytes);
-  const auto& registers = machine().target().registers();
+  const machine::RegisterSpan in = machine.target().returned_in(type.bytes);
+  const auto& registers = machine.target().registers();
   frames::Place place;
   place.kind = frames::Place::Kind::kPieces;
   for (int i = 0; i < in.count; ++i)
@@ -465,7 +466,7 @@ std::optional<std::string> Session::Core::returned_value(const Function& functio
         place.pieces.push_back({frames::Piece::Kind::kRegister, index, {}, byte});
   if (place.pieces.size() < type.bytes) return std::nullopt;
   place.pieces.resize(type.bytes);
-  const frames::Scope here = scope();
+  const frames::Scope here{program_, machine, flows_, static_end_, 0, {}};
   const auto value = expression::object_at(place, function.returns, here);
   if (!value) return std::nullopt;
   return expression::written(*value, {}, here);

@@ -10,6 +10,57 @@
 using test::has;
 using test::lucid;
 
+TEST_CASE("races at the prompt", "[race]") {
+  const std::string torn = std::string(LUCID_KILN) + "/images/torn-tick.elf";
+  const std::string lines =
+      "go for 20ms\nrace search clock_ms\ngo to race 1\nexpect no race in serial_put\n"
+      "race search clock_ms interrupt TIMER1_COMPA expect ticks < 1000\nraise ADC\n"
+      "raise USART_RX byte 71\ngo for 1ms\n= rx_head\n";
+  const auto out = lucid("open " + torn, lines);
+  INFO(out.text);
+  CHECK(out.code == 0);
+  for (const char* text :
+       {"clock_ms, entered at 20.000 ms, 3 instructions to its return",
+        "TIMER1_COMPA: 4 runs with it in the middle", "where it cannot be asked for",
+        "also with ticks = 255",
+        "race 1  TIMER1_COMPA before clock_ms+0x4 (clock.c:29), 2 cycles in, with ticks = 255",
+        "returns 511; 256 if it comes before, 255 behind",
+        "race 1: TIMER1_COMPA is raised here, and comes next", "note: ADC is forced",
+        "rx_head = 1"})
+    CHECK_THAT(out.text, Catch::Contains(text));
+  const auto json = lucid("open --json " + torn, lines);
+  for (const char* text :
+       {R"("view":"races","function":"clock_ms","where":{)", R"("also_with":["ticks = 255"])",
+        R"("kind":"neither","interrupt":"TIMER1_COMPA")",
+        R"({"name":"returns","value":"511","if_before":"256","if_behind":"255"})",
+        R"("expectation":"ticks < 1000","broken_before":false)"})
+    CHECK_THAT(json.text, Catch::Contains(text));
+  // A race fails a script, which leads to where it stands.
+  const std::string script = test::scratch("race.loop");
+  test::write(script, "open " + torn + "\ngo for 20ms\nexpect no race in clock_ms\n");
+  const auto failed = lucid("play " + script);
+  CHECK(failed.code == 1);
+  CHECK_THAT(failed.text, Catch::Contains("race.loop:3: expected no race in clock_ms, but "
+                                          "TIMER1_COMPA before clock_ms+0x4"));
+  const auto there = lucid("open --at race.moment", "step instruction\n");
+  std::filesystem::remove("race.moment");
+  CHECK_THAT(there.text, Catch::Contains("interrupt TIMER1_COMPA was entered"));
+  const std::tuple<const char*, const char*> wrong[] = {
+      {"race search clok_ms", "did you mean clock_ms?"},
+      {"race search clock_ms interrupt ADCC", "did you mean ADC?"},
+      {"race search clock_ms expect now == 1", "there is no 'now'"},
+      {"race search clock_wait_ms", "clock_wait_ms is not called within 10.000 s"},
+      {"go to race 1", "no race has been found (`race search FUNCTION` looks for them)"},
+      {"raise TIMER0_OVF", "TIMER0_OVF cannot come here: it is not enabled"},
+      {"raise USART_RX byte 256", "256 is more than a byte"},
+  };
+  for (const auto& [line, text] : wrong) {
+    const auto answer = lucid("open " + torn, std::string("go for 2s\n") + line + "\n");
+    INFO(line);
+    CHECK_THAT(answer.text, Catch::Contains(text));
+  }
+}
+
 TEST_CASE("a whole run at the prompt, and by one command", "[survey]") {
   const std::string kiln =
       test::kKilnOg + " --bench " + std::string(LUCID_KILN) + "/kiln.bench.toml";

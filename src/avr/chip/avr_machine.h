@@ -74,6 +74,7 @@ class AvrMachine final : public machine::Machine {
   Result<void> feed(const std::string& port, const std::string& bytes) override;
   Result<void> transfer(const TwoWireTransfer& transfer) override;
   Result<void> feed_frame(const std::string& port, const SerialFrame& frame) override;
+  Raised raise(unsigned vector, std::optional<u8> byte) override;
   std::vector<SerialText> take_serial() override;
   std::vector<std::string> take_notes() override { return std::exchange(outputs_.notes, {}); }
   [[nodiscard]] bool assume(const machine::Machine& other) override;

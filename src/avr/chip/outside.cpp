@@ -158,6 +158,16 @@ Result<void> AvrMachine::feed(const std::string& port, const std::string& bytes)
   return {};
 }
 
+machine::Machine::Raised AvrMachine::raise(unsigned vector, std::optional<u8> byte) {
+  const auto& owners = fabric_->vector_owner;
+  const Peripheral* owner = vector < owners.size() ? owners[vector] : nullptr;
+  if (owner == nullptr || owner->is_off(world_)) return Raised::kNot;
+  const Bus bus(world_, outputs_);
+  const bool by_itself = owner->bring_forward(bus, vector, byte, world_.cpu.now);
+  if ((world_.cpu.pending >> vector & 1U) == 0) return Raised::kNot;
+  return by_itself ? Raised::kEvent : Raised::kForced;
+}
+
 Result<void> AvrMachine::transfer(const TwoWireTransfer& transfer) {
   if (fabric_->two_wire == nullptr) return Machine::transfer(transfer);
   fabric_->two_wire->transfer(Bus(world_, outputs_), transfer, world_.cpu.now);

@@ -251,6 +251,21 @@ void Adc::on_vector(const Bus& bus, unsigned /*vector*/) const {
   refresh_request(bus);
 }
 
+/// The conversion under way ends.
+bool Adc::bring_forward(const Bus& bus, unsigned vector, std::optional<u8> /*byte*/, u64 t) const {
+  if ((bus.reg(adcsra_) & kAden) == 0) return false;
+  catch_up(bus, t);
+  AdcState& state = bus.world.adc;
+  const bool under_way = state.converting;
+  if (under_way && !state.sampled) catch_up(bus, state.next);
+  if (state.converting && state.sampled) catch_up(bus, state.next);
+  bus.reg(adcsra_) |= kAdif;
+  raised(bus, vector, t);
+  schedule(bus);
+  refresh_request(bus);
+  return under_way;
+}
+
 std::vector<PinUse> Adc::uses(const World& world) const {
   const unsigned mux = world.data[admux_] & (kind_ == AdcKind::kSmall ? 15U : 31U);
   const unsigned channel = mux + ((world.data[adcsrb_] & 8U) != 0 ? 8 : 0);
@@ -324,6 +339,14 @@ void Comparator::on_pin(const Bus& bus, Pin /*pin*/, bool /*level*/, u64 t) cons
 void Comparator::on_vector(const Bus& bus, unsigned /*vector*/) const {
   bus.reg(acsr_) = static_cast<u8>(bus.reg(acsr_) & ~unsigned{kAci});
   refresh_request(bus);
+}
+
+bool Comparator::bring_forward(const Bus& bus, unsigned vector, std::optional<u8> /*byte*/,
+                               u64 t) const {
+  bus.reg(acsr_) |= kAci;
+  raised(bus, vector, t);
+  refresh_request(bus);
+  return (bus.reg(acsr_) & kAcd) == 0;
 }
 
 }  // namespace lucid::avr

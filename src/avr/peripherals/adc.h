@@ -33,6 +33,7 @@ class Adc final : public Peripheral {
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   void on_vector(const Bus& bus, unsigned vector) const override;
+  bool bring_forward(const Bus& bus, unsigned vector, std::optional<u8> byte, u64 t) const override;
   void on_flag(const Bus& bus, unsigned vector, u64 t) const override;
   void on_sleep(const Bus& bus, unsigned sm, u64 t) const override;
   [[nodiscard]] bool runs_asleep(const World& /*world*/, unsigned sm) const override {
@@ -94,6 +95,7 @@ class Comparator final : public Peripheral {
   void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
   void on_voltage(const Bus& bus, u64 t) const override { settle(bus, t); }
   void on_vector(const Bus& bus, unsigned vector) const override;
+  bool bring_forward(const Bus& bus, unsigned vector, std::optional<u8> byte, u64 t) const override;
   void reset(const Bus& bus) const override { refresh_request(bus); }
   [[nodiscard]] std::vector<unsigned> vectors() const override { return {vector_}; }
 

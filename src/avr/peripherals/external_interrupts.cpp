@@ -146,6 +146,26 @@ void ExternalInterrupts::on_vector(const Bus& bus, unsigned vector) const {
   refresh_requests(bus);
 }
 
+/// As an edge at its pin would, or at one of its pins. A low level leaves no flag.
+bool ExternalInterrupts::bring_forward(const Bus& bus, unsigned vector, std::optional<u8> /*byte*/,
+                                       u64 t) const {
+  InterruptPinState& state = bus.world.interrupt_pins;
+  bool by_itself = true;
+  for (unsigned n = 0; n < vectors_.size(); ++n)
+    if (vectors_[n] == vector) {
+      state.flags = static_cast<u8>(state.flags | 1U << n);
+      by_itself = sense(bus.world, n) != 0;
+      raised(bus, vector, t);
+    }
+  for (unsigned n = 0; n < change_vectors_.size(); ++n)
+    if (change_vectors_[n] == vector) {
+      state.changes = static_cast<u8>(state.changes | 1U << n);
+      by_itself = pcmsk_[n] != 0 && bus.reg(pcmsk_[n]) != 0;
+    }
+  refresh_requests(bus);
+  return by_itself;
+}
+
 void ExternalInterrupts::reset(const Bus& bus) const {
   bus.world.interrupt_pins = InterruptPinState{};
   bus.schedule(slot_, kNever);

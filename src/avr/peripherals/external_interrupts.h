@@ -28,6 +28,7 @@ class ExternalInterrupts final : public Peripheral {
     return true;
   }
   void on_vector(const Bus& bus, unsigned vector) const override;
+  bool bring_forward(const Bus& bus, unsigned vector, std::optional<u8> byte, u64 t) const override;
   void reset(const Bus& bus) const override;
   [[nodiscard]] std::vector<unsigned> vectors() const override;
 

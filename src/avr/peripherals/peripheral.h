@@ -196,6 +196,10 @@ class Peripheral {
   virtual void on_sleep(const Bus& /*bus*/, unsigned /*sm*/, u64 /*t*/) const {}
   virtual void on_event(const Bus& /*bus*/, unsigned /*slot*/, u64 /*due*/) const {}
   virtual void on_vector(const Bus& /*bus*/, unsigned /*vector*/) const {}
+  /// The next event that requests this vector happens at cycle `t`, before its time: by itself what
+  /// is under way is completed. `byte`: what arrives, if that is it. False: nothing leads to that
+  /// event now, the flag has risen all the same. Where there is no flag to raise, nothing happens.
+  virtual bool bring_forward(const Bus& bus, unsigned vector, std::optional<u8> byte, u64 t) const;
   /// After any reset: its registers are zero already.
   virtual void reset(const Bus& bus) const = 0;
   /// Interrupt vectors it can raise.

@@ -13,6 +13,24 @@ void Bus::tell_pending(u64 pending) const {
       {world.tick_at(cycle), 2 * cpu.pc, (cpu.sreg & 0x80U) == 0, cpu.asleep});
 }
 
+/// Whatever is under way, step by step, until it asks for the interrupt.
+bool Peripheral::bring_forward(const Bus& bus, unsigned vector, std::optional<u8> /*byte*/,
+                               u64 t) const {
+  constexpr unsigned kMostSteps = 64;
+  for (unsigned step = 0; step < kMostSteps; ++step) {
+    if ((bus.world.cpu.pending >> vector & 1U) != 0) return true;
+    unsigned next = kEventSlots;
+    for (const unsigned slot : slots())
+      if (bus.world.due(slot) != kNever &&
+          (next == kEventSlots || bus.world.due(slot) < bus.world.due(next)))
+        next = slot;
+    if (next == kEventSlots) break;
+    bus.schedule(next, kNever);
+    on_event(bus, next, t);
+  }
+  return false;
+}
+
 std::vector<u16> System::addresses() const {
   std::vector<u16> out{mcucr_, mcusr_, smcr_, clkpr_, osccal_};
   for (const u16 prr : prr_)

@@ -42,6 +42,7 @@ class Timer final : public Peripheral {
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   void on_vector(const Bus& bus, unsigned vector) const override;
+  bool bring_forward(const Bus& bus, unsigned vector, std::optional<u8> byte, u64 t) const override;
   [[nodiscard]] std::vector<Pin> listens() const override { return {pins_.capture, pins_.clock}; }
   void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
   [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;

@@ -121,6 +121,23 @@ void Timer::on_vector(const Bus& bus, unsigned vector) const {
   refresh_requests(bus);
 }
 
+/// The flag rises; the counter stays as it is.
+bool Timer::bring_forward(const Bus& bus, unsigned vector, std::optional<u8> /*byte*/,
+                          u64 t) const {
+  TimerState& state = bus.world.timers[index_];
+  const Plan now = plan(bus.world);
+  catch_up(bus, now, t);
+  const TimerState before = state;
+  for (unsigned flag = 0; flag < 6; ++flag)
+    if (vectors_[flag] == vector) state.flags = static_cast<u8>(state.flags | 1U << flag);
+  const bool captures = vectors_[5] == vector;
+  if (captures) capture(bus, t);
+  show(bus, now, before, t);
+  schedule(bus, now);
+  refresh_requests(bus);
+  return captures || divider(bus.world) != 0 || counts_pin(bus.world);
+}
+
 /// In idle every timer runs; in power-save and extended standby Timer2 does, on its crystal.
 bool Timer::runs_asleep(const World& world, unsigned sm) const {
   return sm == 0 || (crystal(world) && (sm == 3 || sm == 7 || sm == 1));

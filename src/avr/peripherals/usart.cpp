@@ -485,6 +485,33 @@ void Usart::on_vector(const Bus& bus, unsigned vector) const {
   refresh_requests(bus);
 }
 
+bool Usart::bring_forward(const Bus& bus, unsigned vector, std::optional<u8> byte, u64 t) const {
+  constexpr u8 kAnyByte = 0x55;
+  UsartState& state = bus.world.usarts[index_];
+  if (mode(bus.world) == Mode::kSpi) return Peripheral::bring_forward(bus, vector, byte, t);
+  bool by_itself = true;
+  if (vector == receive_) {
+    if ((control(bus.world, kUcsrb) & kRxen) == 0) return false;
+    // What is arriving comes first, unless it is said what does.
+    const bool under_way = state.receiving && !state.from_pin && !byte;
+    received(bus, under_way ? state.arriving : u16{byte.value_or(kAnyByte)});
+    if (under_way) {
+      state.receiving = false;
+      bus.schedule(slot_ + 1, kNever);
+      start_receiving(bus, t);
+    }
+  } else if (vector == transmit_) {
+    by_itself = state.sending;
+    while (state.sending) frame_left(bus, t);  // this one, and the one that waits
+    bus.schedule(slot_, kNever);
+    state.transmitted = true;
+  } else if (state.buffer_full) {
+    frame_left(bus, t);
+  }
+  refresh_requests(bus);
+  return by_itself;
+}
+
 std::vector<PinUse> Usart::uses(const World& world) const {
   std::vector<PinUse> out;
   if ((control(world, kUcsrb) & kTxen) != 0) out.push_back({txd_, name() + " TXD"});

@@ -98,6 +98,18 @@ void Watchdog::on_vector(const Bus& bus, unsigned /*vector*/) const {
   refresh_request(bus);
 }
 
+bool Watchdog::bring_forward(const Bus& bus, unsigned /*vector*/, std::optional<u8> /*byte*/,
+                             u64 t) const {
+  u8& csr = bus.reg(wdtcsr_);
+  if ((csr & kWdie) == 0) return false;
+  const bool by_itself = runs(bus.world);
+  bus.world.watchdog.fed = bus.world.tick_at(t);
+  csr |= kWdif;
+  schedule(bus);
+  refresh_request(bus);
+  return by_itself;
+}
+
 void Watchdog::reset(const Bus& bus) const {
   bus.world.watchdog = WatchdogState{};
   bus.world.watchdog.fed = bus.world.tick_at(bus.world.cpu.now);

@@ -24,6 +24,7 @@ class Watchdog final : public Peripheral {
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   void on_vector(const Bus& bus, unsigned vector) const override;
+  bool bring_forward(const Bus& bus, unsigned vector, std::optional<u8> byte, u64 t) const override;
   [[nodiscard]] bool runs_asleep(const World& /*world*/, unsigned /*sm*/) const override {
     return true;
   }
