@@ -42,6 +42,7 @@ const std::vector<ArgumentKind>& argument_kinds() {
       {"CHIP", Shape::kWord, "a chip on the bench"},
       {"INTERRUPT", Shape::kWord, "an interrupt: TIMER1_COMPA"},
       {"FAULT", Shape::kWord, "a kind of fault: `show faults`"},
+      {"CHECK", Shape::kWord, "what a check is called: `show checks`"},
       {"REGISTER", Shape::kWord, "a peripheral, or an I/O register: TIMER1, PORTB"},
       {"MEMORY", Shape::kOneOf, "a memory of the chip"},
       {"RANGE", Shape::kWords, "0x100..0x11f, 0x100 for 32, or a variable"},
@@ -409,9 +410,10 @@ const std::vector<Command>& commands() {
        Group::kLook,
        {"show source|disassembly|mixed [PLACE] [for N]",
         "show variables|registers|flags|stack|callers|pins|parts|serial|time|watches|faults",
-        "show stack bound", "show globals [NAME]", "show io [REGISTER]", "show MEMORY [RANGE]",
-        "show breakpoints [like NAME]", "show profile [lines] [for N]", "show profile calls [all]",
-        "show coverage against FILE", "show coverage [SOURCE]", "show interrupts"},
+        "show checks|findings", "show stack bound", "show globals [NAME]", "show io [REGISTER]",
+        "show MEMORY [RANGE]", "show breakpoints [like NAME]", "show profile [lines] [for N]",
+        "show profile calls [all]", "show coverage against FILE", "show coverage [SOURCE]",
+        "show interrupts"},
        "look at something",
        "* marks what changed since the last pause. Profile, coverage and interrupts are of what "
        "`survey` has counted.",
@@ -550,6 +552,15 @@ const std::vector<Command>& commands() {
        "again it begins from nought.",
        "survey",
        &Console::do_survey},
+      {"check",
+       Group::kSurvey,
+       {"check all pause|list|off", "check CHECK pause|list|off"},
+       "what is looked for in the whole run",
+       "`show checks` has their names and how they stand, `show findings` what they have found. "
+       "List: "
+       "it is told, once a place. Pause: there.",
+       "check torn-access pause",
+       &Console::do_check},
       {"race search",
        Group::kSurvey,
        {"race search FUNCTION [interrupt INTERRUPT] [byte DATA] [from PLACE] [expect EXPR]"},
@@ -684,7 +695,7 @@ const std::vector<Command>& commands() {
        {"expect", "expect pause at PLACE [within TIME]", "expect pause fault [within TIME]",
         "expect heard PORT TEXT within TIME", "expect serial TEXT", "expect serial same as FILE",
         "expect serial PORT same as FILE", "expect never EXPR", "expect SIGNAL every TIMES",
-        "expect tests within TIME",
+        "expect tests within TIME", "expect no findings",
         "expect no race in FUNCTION [interrupt INTERRUPT] [byte DATA] [from PLACE]",
         "expect EXPR same as FILE", "expect EXPR within TIME", "expect EXPR for TIME",
         "expect EXPR"},
@@ -696,7 +707,7 @@ const std::vector<Command>& commands() {
        "hold from here to the script's end; `expect` alone tells how they stand. `same as`: what "
        "`lucid play --renew` has written into the file. `tests`: those of firmware that is built "
        "with "
-       "lucid/test.h. `no race`: `race search` finds none.",
+       "lucid/test.h. `no race`: `race search` finds none; `no findings`: nor do the checks.",
        "expect heater_ms == 0",
        &Console::do_expect},
       {"note",
@@ -810,6 +821,8 @@ const std::vector<Topic>& topics() {
        "show coverage against FILE   what only this run has executed, and what only the other\n"
        "show interrupts      how long they waited, and what for; back to worst TIMER1_COMPA\n"
        "show stack bound     how deep the stack can become, from the code alone\n"
+       "show findings        what checks of the whole run have found; `show checks`, `check`\n"
+       "race search FUNCTION an interrupt before each of its instructions\n"
        "export coverage into FILE    LCOV\n"
        "expect coverage(control.c) >= 0.8     expect latency(TIMER1_COMPA) < 20us\n"
        "Counts are exact. The past is not counted twice, another future in addition.",

@@ -118,6 +118,7 @@ Result<void> Console::do_expect(const Words& words) {
     span = *read;
   }
   if (words.has("race")) return expect_no_race(words);
+  if (words.has("findings")) return expect_no_findings();
   if (words.has("never")) {
     const auto armed = expect.never(text);
     if (!armed) return fail(armed.error());

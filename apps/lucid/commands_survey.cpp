@@ -135,6 +135,33 @@ Result<void> Console::do_raise(const Words& words) {
   return session_->raise(words.text("INTERRUPT"), *byte);
 }
 
+Result<void> Console::do_check(const Words& words) {
+  using Mode = Session::CheckMode;
+  const Mode mode = words.has("pause")  ? Mode::kPause
+                    : words.has("list") ? Mode::kList
+                                        : Mode::kOff;
+  const std::string name = words.text("CHECK");
+  if (!words.has("all")) return session_->set_check(name, mode);
+  for (const Session::Check& check : session_->checks())
+    if (auto set = session_->set_check(check.name, mode); !set) return set;
+  return {};
+}
+
+Result<void> Console::expect_no_findings() {
+  std::vector<FindingView> faults;
+  for (const FindingView& finding : session_->findings())
+    if (!finding.harmless) faults.push_back(finding);
+  std::string instead;
+  if (!faults.empty()) {
+    instead = faults.front().text;
+    if (faults.size() > 1) instead += fmt::format(", and {} more", faults.size() - 1);
+    show(Findings{faults});
+  }
+  return decide(
+      Expectation{faults.empty(), "no findings", instead, session_->chip().time(),
+                  faults.empty() || !faults.front().where ? Location{} : *faults.front().where});
+}
+
 Result<void> Console::do_export_coverage(const Words& words) {
   const auto view = session_->coverage();
   if (!view) return fail(view.error());

@@ -191,6 +191,7 @@ class Console final : public Listener {
   Result<void> do_export_coverage(const Words& words);
   Result<void> do_race_search(const Words& words);
   Result<void> do_raise(const Words& words);
+  Result<void> do_check(const Words& words);
   Result<void> do_let(const Words& words);
   Result<void> do_drive(const Words& words);
   Result<void> do_press(const Words& words);
@@ -249,6 +250,7 @@ class Console final : public Listener {
                            const std::string& path);
   Result<RaceView> race_search(const Words& words);
   Result<void> expect_no_race(const Words& words);
+  Result<void> expect_no_findings();
   Result<void> back_to_worst(const std::string& name);
   Result<void> show_profile(const Words& words);
   Result<void> show_coverage(const Words& words);

@@ -182,6 +182,8 @@ std::vector<std::string> Console::values(const ArgumentKind& kind, const std::st
     if (name == "WHEN") out = {"start", "now"};
     if (name == "MARK" || name == "WHEN")
       for (const Session::MarkView& mark : session_->marks()) out.push_back(mark.name);
+    if (name == "CHECK")
+      for (const Session::Check& check : session_->checks()) out.push_back(check.name);
     if (name == "FAULT")
       for (const Session::Fault& fault : session_->faults()) out.push_back(fault.name);
     if (name == "ID") {

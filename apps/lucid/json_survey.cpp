@@ -3,6 +3,8 @@
 
 #include <nlohmann/json.hpp>
 
+#include "text_survey.h"
+
 namespace lucid::app {
 
 using Json = nlohmann::ordered_json;
@@ -158,6 +160,28 @@ Json SurveyJson::operator()(const RaceView& v) const {
                                 {"if_before", o.if_before},
                                 {"if_behind", o.if_behind}});
     out["findings"].push_back(std::move(row));
+  }
+  return out;
+}
+
+Json SurveyJson::operator()(const Checks& checks) const {
+  Json out{{"view", "checks"}, {"list", Json::array()}};
+  for (const Session::Check& c : checks.list)
+    out["list"].push_back({{"name", c.name}, {"words", c.words}, {"mode", mode_name(c.mode)}});
+  return out;
+}
+
+Json SurveyJson::operator()(const Findings& findings) const {
+  Json out{{"view", "findings"}, {"list", Json::array()}};
+  for (const FindingView& f : findings.list) {
+    Json row{{"check", f.check},
+             {"text", f.text},
+             {"picoseconds", f.at.count},
+             {"times", f.times},
+             {"harmless", f.harmless}};
+    if (f.where) row["where"] = json(*f.where);
+    if (f.other) row["other"] = json(*f.other);
+    out["list"].push_back(std::move(row));
   }
   return out;
 }

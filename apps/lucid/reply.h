@@ -9,6 +9,7 @@
 
 #include "lucid/divergence.h"
 #include "lucid/expectation.h"
+#include "lucid/finding.h"
 #include "lucid/measurement.h"
 #include "lucid/race.h"
 #include "lucid/session.h"
@@ -58,6 +59,12 @@ struct Watches {
 };
 struct Faults {
   std::vector<Session::Fault> list;
+};
+struct Checks {
+  std::vector<Session::Check> list;
+};
+struct Findings {
+  std::vector<FindingView> list;
 };
 struct Pins {
   std::vector<PinView> pins;
@@ -200,7 +207,7 @@ using Reply =
                  Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView,
                  MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing, DecodedWires,
                  Matched, Armed, Tested, Profile, Coverage, CoverageDifference, InterruptList,
-                 StackBoundView, RaceView>;
+                 StackBoundView, RaceView, Checks, Findings>;
 
 }  // namespace lucid::app
 

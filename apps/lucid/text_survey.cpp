@@ -342,4 +342,32 @@ std::string SurveyViews::operator()(const RaceView& v) const {
   return out + style_.dim("`go to race N` stands there, with the interrupt raised") + "\n";
 }
 
+const char* mode_name(Session::CheckMode mode) {
+  constexpr const char* kModes[] = {"off", "list", "pause"};
+  return kModes[static_cast<unsigned>(mode)];
+}
+
+std::string SurveyViews::operator()(const Checks& checks) const {
+  std::string out;
+  for (const Session::Check& check : checks.list)
+    out += fmt::format("  {:<14}{:<7}{}\n", check.name, mode_name(check.mode),
+                       style_.wrapped(check.words, 23));
+  return out;
+}
+
+std::string SurveyViews::operator()(const Findings& findings) const {
+  if (findings.list.empty())
+    return "nothing has been found; `show checks` tells what is looked for\n";
+  std::string out;
+  for (const FindingView& f : findings.list) {
+    out += fmt::format("  {}  {}", style_.bold(f.check), style_.dim(to_text(f.at)));
+    if (f.times > 1) out += style_.dim(fmt::format(", {} times", grouped(f.times)));
+    if (f.harmless) out += style_.dim(", harmless");
+    out += "\n      " + style_.wrapped(plain(f.text), 6) + "\n";
+    if (f.where && f.where->line != 0)
+      out += style_.dim(fmt::format("      {} {}\n", place(*f.where), plain(f.where->function)));
+  }
+  return out;
+}
+
 }  // namespace lucid::app

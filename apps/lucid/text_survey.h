@@ -17,6 +17,9 @@ std::string grouped(std::uint64_t number);
 /// Which interrupt comes where.
 std::string race_words(const RaceView::Finding& finding);
 
+/// off, list, pause
+const char* mode_name(Session::CheckMode mode);
+
 class SurveyViews {
  public:
   explicit SurveyViews(const Style& style) : style_(style) {}
@@ -27,6 +30,8 @@ class SurveyViews {
   [[nodiscard]] std::string operator()(const InterruptList&) const;
   [[nodiscard]] std::string operator()(const StackBoundView&) const;
   [[nodiscard]] std::string operator()(const RaceView&) const;
+  [[nodiscard]] std::string operator()(const Checks&) const;
+  [[nodiscard]] std::string operator()(const Findings&) const;
 
  private:
   [[nodiscard]] std::string tree(const Profile& profile, std::vector<std::size_t> here,

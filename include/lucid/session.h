@@ -37,6 +37,7 @@ namespace lucid {
 struct CoverageView;
 struct Divergence;
 struct DivergenceOptions;
+struct FindingView;
 struct InstructionCount;
 struct InterruptView;
 struct ProfileView;
@@ -416,6 +417,23 @@ class LUCID_API Session {
   /// From the code alone. Recursion, calls through pointers and stack pointers that are worked out
   /// have no bound: it says which function. Error: kUnsupported.
   [[nodiscard]] Result<StackBoundView> stack_bound() const;
+
+  // Checks ----------------------------------------------------------------------------------------
+
+  /// What watches the whole run, whatever is done: each one is off, lists what it finds, or pauses
+  /// there. Those that find no fault where there is none list at first.
+  enum class CheckMode : std::uint8_t { kOff, kList, kPause };
+  struct Check {
+    std::string name;
+    std::string words;
+    CheckMode mode = CheckMode::kOff;
+  };
+  [[nodiscard]] std::vector<Check> checks() const;
+  /// Errors: kNotFound; kUnsupported if the chip cannot.
+  Result<void> set_check(const std::string& name, CheckMode mode);
+  /// Since the image was loaded, in the order in which they were found; each is also told as a note
+  /// then. What is gone through again is found once; what another future has found stays.
+  [[nodiscard]] std::vector<FindingView> findings() const;
 
   // Races -----------------------------------------------------------------------------------------
 

@@ -128,7 +128,7 @@ void Companions::say(Host& host, unsigned which) {
   const std::string& name = group_.companions[which].name;
   for (const SerialText& text : machine.take_serial())
     host.say(fmt::format("{}.{}", name, text.port), text.bytes);
-  for (const std::string& note : machine.take_notes()) host.note(fmt::format("{}: {}", name, note));
+  for (const Note& note : machine.take_notes()) host.note(fmt::format("{}: {}", name, note.text));
 }
 
 /// Something reaches a companion.

@@ -58,6 +58,7 @@ std::string fault_text(const Stop& stop) {
     case Fault::kNeverWakes:
       return "asleep or held in reset, and nothing is left that could end it";
     case Fault::kOutside: return stop.failure;
+    case Fault::kCheck: return "a check has found something";
     case Fault::kNone: break;
   }
   return "no fault";
@@ -343,7 +344,11 @@ std::string Chip::take_serial_output() {
   for (const SerialText& text : take_serial()) out += text.bytes;
   return out;
 }
-std::vector<std::string> Chip::take_notes() { return machine_->take_notes(); }
+std::vector<std::string> Chip::take_notes() {
+  std::vector<std::string> out;
+  for (machine::Note& note : machine_->take_notes()) out.push_back(std::move(note.text));
+  return out;
+}
 machine::Machine& Chip::machine() { return *machine_; }
 const machine::Machine& Chip::machine() const { return *machine_; }
 

@@ -33,6 +33,7 @@ enum class Fault : std::uint8_t {
   kBusyFlash,     ///< a load or fetch from flash that is being programmed; it gives 0xff
   kNeverWakes,    ///< asleep or held in reset, and nothing is left that could end it
   kOutside,       ///< something outside the chip has failed: Stop::failure
+  kCheck,         ///< an InterruptListener has found something
 };
 
 /// Asked whenever a marked instruction is about to execute.
@@ -41,6 +42,26 @@ class MarkListener {
   virtual ~MarkListener() = default;
   /// False: the run goes on as if there were no mark.
   virtual bool ends_run_at(std::uint32_t pc) = 0;
+};
+
+/// Is told of interrupts while a machine runs, at the very moment: it may look at the machine, not
+/// touch it.
+class InterruptListener {
+ public:
+  virtual ~InterruptListener() = default;
+  /// Of the code that is interrupted.
+  struct State {
+    std::uint32_t pc = 0, sp = 0;             ///< where it goes on; the stack pointer there
+    const std::uint8_t* registers = nullptr;  ///< the general ones, good until this returns
+    unsigned bytes = 0;                       ///< of them
+    std::uint8_t flags = 0;
+  };
+  /// The handler's vector is next. True: the run ends here, with Fault::kCheck.
+  virtual bool entered(unsigned vector, const State& state) = 0;
+  /// By a return from interrupt. The same.
+  virtual bool returned(const State& state) = 0;
+  /// The machine is another one from here on, or at another time.
+  virtual void forget() = 0;
 };
 
 /// A condition that a machine may work out without asking: operations on a stack of whole numbers
@@ -173,6 +194,10 @@ class Machine {
   [[nodiscard]] virtual bool is_counting() const { return false; }
   /// Nothing if it does not count.
   [[nodiscard]] virtual std::optional<Counts> counts() const { return std::nullopt; }
+  /// From now on; null: nobody. It must outlive that. A copy has none. False: it cannot.
+  virtual bool attend(InterruptListener* /*listener*/) { return false; }
+  /// Ends a run at notes of these kinds, a bit each, with Fault::kOutside and the note as its text.
+  virtual void end_at_notes(std::uint8_t /*kinds*/) {}
   /// Makes a load of RAM that nothing has written since power-on a fault.
   virtual void check_unwritten(bool on) { (void)on; }
   /// A fault that is off is passed over: an access is completed, a word that is no instruction does
@@ -240,7 +265,7 @@ class Machine {
     return Raised::kNot;
   }
   virtual std::vector<SerialText> take_serial() { return {}; }
-  virtual std::vector<std::string> take_notes() { return {}; }
+  virtual std::vector<Note> take_notes() { return {}; }
   /// Becomes what `other`, a copy of the same chip, is, but for what a debugger has set here; keeps
   /// what has been decoded where the code is equal. False: it is no copy of the same chip, or
   /// cannot; then nothing has changed.

@@ -6,6 +6,7 @@
 
 #include <cstddef>
 #include <cstdint>
+#include <optional>
 #include <string>
 #include <utility>
 #include <vector>
@@ -57,6 +58,17 @@ struct Record {
   EventKind kind = EventKind::kInterrupt;
   std::uint32_t number = 0, value = 0;
   std::uint32_t pc = 0;  ///< byte address of the last instruction that began before it
+};
+
+/// What a machine has to say, once: of something that is not modelled, or misused.
+struct Note {
+  std::string text;
+  std::optional<std::uint32_t> pc;  ///< of the instruction that did it, if one did
+  enum class Kind : std::uint8_t {
+    kInformation,
+    kMisuse,      ///< the chip's manual says not to do so
+    kContention,  ///< two drive a pin to different levels
+  } kind = Kind::kInformation;
 };
 
 class RecordSink {

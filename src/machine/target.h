@@ -188,6 +188,16 @@ class Target {
   [[nodiscard]] virtual std::string handler_title(const InterruptVector& /*vector*/) const {
     return {};
   }
+  /// The byte at a fixed data address that an instruction loads or stores as a whole; nullopt if it
+  /// does not do one of these.
+  struct FixedAccess {
+    std::uint32_t address = 0;
+    bool write = false;
+  };
+  [[nodiscard]] virtual std::optional<FixedAccess> fixed_access(
+      const Instruction& /*instruction*/) const {
+    return std::nullopt;
+  }
   /// From this instruction on, interrupts may come.
   [[nodiscard]] virtual bool allows_interrupts(const Instruction& /*instruction*/) const {
     return false;

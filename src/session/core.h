@@ -29,7 +29,10 @@ namespace lucid {
 
 class Session::Core final : private machine::MarkListener {
  public:
-  explicit Core(Chip chip) : chip_(std::move(chip)) { remember(); }
+  explicit Core(Chip chip);
+  ~Core() override;
+  Core(const Core&) = delete;
+  Core& operator=(const Core&) = delete;
 
   // The image
   Result<std::vector<std::string>> open(const std::string& path);
@@ -151,6 +154,12 @@ class Session::Core final : private machine::MarkListener {
   class StackBounds;
   [[nodiscard]] Result<StackBoundView> stack_bound() const;
 
+  // Checks: checks.cpp.
+  class Checks;
+  std::vector<std::string> found_;  ///< by checks, and not yet told
+  /// As people are told it, with where it is.
+  [[nodiscard]] std::string told_note(const machine::Note& note) const;
+
   // Races: race.cpp.
   class Race;
   struct Raced {
@@ -237,6 +246,7 @@ class Session::Core final : private machine::MarkListener {
   }
 
   Chip chip_;
+  std::unique_ptr<Checks> checks_;
   record::Timeline timeline_;
   std::shared_ptr<const machine::Machine> before_;  ///< as it was at the last pause
   Program program_;
@@ -538,8 +548,8 @@ class Session::Core final : private machine::MarkListener {
   Outcome run_through(std::uint32_t returns_to, std::uint32_t sp);
   void note_returned(const Function* function);
   /// Right behind its return; nothing: it has none, or it is not known.
-  [[nodiscard]] std::optional<std::string> returned_value(
-      const Function& function, const machine::Machine& machine) const;
+  [[nodiscard]] std::optional<std::string> returned_value(const Function& function,
+                                                          const machine::Machine& machine) const;
   [[nodiscard]] std::vector<std::uint32_t> places_of_stack_switches();
   Result<void> bind(Entry& entry);
   Entry* find(unsigned id);

@@ -7,7 +7,7 @@
 
 #include "base/names.h"
 #include "base/text.h"
-#include "session/core.h"
+#include "session/checks.h"
 
 namespace lucid {
 namespace {
@@ -27,8 +27,12 @@ void Session::Core::deliver() {
     else if (told)
       listener_->on_serial(text.port, text.bytes);
   }
+  for (const machine::Note& note : notes)
+    if (!replaying_) checks_->take(note);
+  const std::vector<std::string> found = std::exchange(found_, {});
   if (!told) return;
-  for (const std::string& note : notes) listener_->on_note(note);
+  for (const machine::Note& note : notes) listener_->on_note(told_note(note));
+  for (const std::string& text : found) listener_->on_note("found: " + text);
 }
 
 machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
@@ -245,7 +249,8 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
         break;
       case machine::Stop::Why::kFault:
         pause.cause = Pause::Cause::kFault;
-        pause.detail = machine::fault_text(end.stop);
+        pause.detail = end.stop.fault == machine::Fault::kCheck ? checks_->ended_by()
+                                                                : machine::fault_text(end.stop);
         break;
       default: break;
     }

@@ -10,7 +10,7 @@
 
 #include "base/hash.h"
 #include "base/text.h"
-#include "session/core.h"
+#include "session/checks.h"
 
 namespace lucid {
 
@@ -72,6 +72,7 @@ void Session::Core::take(const Image& image, const std::string& path,
     warnings.push_back("the image is older than its source:" + newer +
                        "; lines may not match, build it again and `reload`");
 
+  checks_->begin();
   no_handler_.reset();  // the start-up code's name for it
   const machine::StartUpNames names = machine().target().start_up_names();
   if (const Symbol* none = program_.find_symbol(names.no_handler);

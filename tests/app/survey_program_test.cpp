@@ -61,6 +61,36 @@ TEST_CASE("races at the prompt", "[race]") {
   }
 }
 
+TEST_CASE("checks at the prompt", "[checks]") {
+  const std::string torn = std::string(LUCID_KILN) + "/images/torn-tick.elf";
+  const std::string lines =
+      "show findings\ngo for 20ms\nshow findings\nshow checks\ncheck torn-access pause\nreset\n"
+      "check nested list\ncheck all off\nshow checks\ncheck tron-access off\n";
+  const auto out = lucid("open " + torn, lines);
+  INFO(out.text);
+  for (const char* text :
+       {"nothing has been found; `show checks` tells",
+        "note: found: ticks is being read at clock.c:29", "  torn-access  5.146 ms",
+        "      clock.c:29 clock_ms\n", "  torn-access   list   an interrupt",
+        "  nested        off    ", "  torn-access   off    ", "did you mean torn-access?"})
+    CHECK_THAT(out.text, Catch::Contains(text));
+  const auto json = lucid("open --json " + torn, lines);
+  for (const char* text :
+       {R"({"view":"findings","list":[{"check":"torn-access","text":"ticks is being read)",
+        R"("harmless":false,"where":{"address":1632)", R"("other":{)",
+        R"({"view":"checks","list":[{"name":"torn-access","words":)", R"("mode":"list"})"})
+    CHECK_THAT(json.text, Catch::Contains(text));
+  const std::string script = test::scratch("findings.loop");
+  test::write(script, "open " + torn + "\ngo for 20ms\nexpect no findings\n");
+  const auto failed = lucid("play " + script);
+  std::filesystem::remove("findings.moment");
+  CHECK(failed.code == 1);
+  CHECK_THAT(failed.text, Catch::Contains("expected no findings, but ticks is being read at "
+                                          "clock.c:29 when TIMER1_COMPA comes between"));
+  test::write(script, "open " + test::kKilnOg + "\ngo for 1s\nexpect no findings\n");
+  CHECK(lucid("play " + script).code == 0);
+}
+
 TEST_CASE("a whole run at the prompt, and by one command", "[survey]") {
   const std::string kiln =
       test::kKilnOg + " --bench " + std::string(LUCID_KILN) + "/kiln.bench.toml";

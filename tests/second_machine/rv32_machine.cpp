@@ -94,7 +94,7 @@ class Rv32Host final : public machine::Host {
   void say(const std::string& port, const std::string& bytes) override {
     machine_.serial_.push_back({port, bytes});
   }
-  void note(const std::string& text) override { machine_.notes_.push_back(text); }
+  void note(const std::string& text) override { machine_.notes_.push_back({text, {}}); }
   void sync_at(u64 tick) override { world_.sync_at = tick; }
 
  private:
@@ -136,7 +136,7 @@ class Rv32Terminals final : public machine::Terminals {
   void wake(unsigned part, std::optional<u64> tick) override {
     world_.wakes[part] = tick.value_or(kNever);
   }
-  void note(const std::string& text) override { machine_.notes_.push_back(text); }
+  void note(const std::string& text) override { machine_.notes_.push_back({text, {}}); }
   void fail(const std::string& why) override { machine_.failure_ = why; }
 
  private:
@@ -576,7 +576,7 @@ void Rv32Machine::control(const Decoded& d) {
   u32* held = kept(world_, number);
   if (held == nullptr && csr_value(number) == 0 && number != kMip && number != kMcycle &&
       number != kMcycleh)
-    notes_.push_back(fmt::format("control register {:#x} is not modelled", number));
+    notes_.push_back({fmt::format("control register {:#x} is not modelled", number), {}});
   if (held != nullptr) {
     const Op op = d.op;
     if (op == kCSRRW || op == kCSRRWI)
@@ -776,7 +776,7 @@ void Rv32Machine::io_write(u32 number, u32 value) {
       world_.sending = static_cast<u8>(value);
       world_.sent_at = world_.now + u64{10} * world_.divider;
       break;
-    default: notes_.push_back("a write to a register that cannot be written"); break;
+    default: notes_.push_back({"a write to a register that cannot be written", {}}); break;
   }
   settle_pins();
 }

@@ -138,7 +138,7 @@ class Rv32Machine final : public machine::Machine {
   [[nodiscard]] std::vector<PartState> parts() const override;
   Result<void> feed(const std::string& port, const std::string& bytes) override;
   std::vector<SerialText> take_serial() override;
-  std::vector<std::string> take_notes() override { return std::exchange(notes_, {}); }
+  std::vector<machine::Note> take_notes() override { return std::exchange(notes_, {}); }
 
  private:
   friend class Rv32Terminals;
@@ -173,7 +173,7 @@ class Rv32Machine final : public machine::Machine {
   std::map<u32, u8> watched_;
   u32 guard_begin_ = 0, guard_end_ = 0;
   std::vector<SerialText> serial_;
-  std::vector<std::string> notes_;
+  std::vector<machine::Note> notes_;
   std::string failure_;
   machine::Tap tap_;
   std::vector<machine::WireChange> offers_;

@@ -49,6 +49,7 @@ AvrMachine::AvrMachine(const AvrMachine& other)
   if (other.companions_)
     companions_ = std::make_unique<machine::Companions>(fabric_->group, info().clock_hz);
   outputs_.companions = companions_.get();
+  outputs_.end_run();  // it may be a copy of one that runs
 }
 
 AvrMachine::~AvrMachine() = default;
@@ -65,8 +66,12 @@ bool AvrMachine::assume(const machine::Machine& of) {
   slept_ticks_ = other->slept_ticks_;
   lowest_sp_ = other->lowest_sp_;
   deepest_ = other->deepest_;
+  const u8 ends_at = outputs_.ends_at;
   outputs_ = other->outputs_;
+  outputs_.ends_at = ends_at;
   outputs_.companions = companions_.get();
+  outputs_.end_run();
+  if (attendant_ != nullptr) attendant_->forget();
   const std::vector<u8> before = std::exchange(unwritten_, other->unwritten_);
   if (engine_ != nullptr) {
     if (before != unwritten_)
@@ -137,7 +142,7 @@ void AvrMachine::reset_with(u8 cause) {
 void AvrMachine::fall_asleep(unsigned sm) {
   const Bus bus(world_, outputs_);
   if (sm == 4 || sm == 5) {
-    bus.note("SMCR: this sleep mode is reserved; it sleeps as in idle mode");
+    bus.misused("SMCR: this sleep mode is reserved; it sleeps as in idle mode");
     sm = 0;
   }
   CpuState& cpu = world_.cpu;
@@ -219,9 +224,7 @@ machine::Stop AvrMachine::run(const machine::RunRequest& request) {
     counter_->until = ticks();
     counter_->until_cycle = world_.cpu.now;
   }
-  outputs_.pc = nullptr;
-  outputs_.interrupts = nullptr;
-  outputs_.stalls = nullptr;
+  outputs_.end_run();
   outputs_.tap.flush();
   return stop;
 }
@@ -272,8 +275,11 @@ Result<void> AvrMachine::load(const Image& image) {
   }
   apart_.reset();
   breakpoints_.clear();
+  const u8 ends_at = outputs_.ends_at;
   outputs_ = Outputs{};
+  outputs_.ends_at = ends_at;
   outputs_.companions = companions_.get();
+  if (attendant_ != nullptr) attendant_->forget();
   world_.cpu.now = 0;
   world_.data.assign(world_.data.size(), 0);
   power_on(std::array<u8, 3>{world_.fuses});

@@ -41,6 +41,11 @@ class AvrMachine final : public machine::Machine {
   [[nodiscard]] bool is_counting() const override { return counter_ != nullptr; }
   [[nodiscard]] std::optional<machine::Counts> counts() const override;
   void check_unwritten(bool on) override;
+  bool attend(machine::InterruptListener* listener) override {
+    attendant_ = listener;
+    return true;
+  }
+  void end_at_notes(std::uint8_t kinds) override { outputs_.ends_at = kinds; }
 
   [[nodiscard]] std::optional<std::uint8_t> peek(Address address) const override;
   [[nodiscard]] const std::uint8_t* plain_bytes(Address address, unsigned bytes) const override;
@@ -76,7 +81,7 @@ class AvrMachine final : public machine::Machine {
   Result<void> feed_frame(const std::string& port, const SerialFrame& frame) override;
   Raised raise(unsigned vector, std::optional<u8> byte) override;
   std::vector<SerialText> take_serial() override;
-  std::vector<std::string> take_notes() override { return std::exchange(outputs_.notes, {}); }
+  std::vector<machine::Note> take_notes() override { return std::exchange(outputs_.notes, {}); }
   [[nodiscard]] bool assume(const machine::Machine& other) override;
   [[nodiscard]] std::size_t copy_bytes() const override {
     return sizeof *this + world_.data.size() + world_.eeprom.size() + unwritten_.size() +
@@ -133,7 +138,8 @@ class AvrMachine final : public machine::Machine {
   bool tells_calls_ = false;
   u8 translate_after_;  ///< Chip::Options
   Outputs outputs_;
-  std::unique_ptr<class Counter> counter_;  ///< while it counts; not copied
+  machine::InterruptListener* attendant_ = nullptr;  ///< not copied
+  std::unique_ptr<class Counter> counter_;           ///< while it counts; not copied
   /// What had been counted when counting apart began.
   std::unique_ptr<class Counter> apart_;
   std::shared_ptr<class CodeStore> code_store_;  ///< with all copies

@@ -233,8 +233,8 @@ bool Engine::reach_external(u16 address) {
 u8 Engine::note_off(u16 address) {
   for (const IoRegister& io : fabric_.info.io)
     if (io.address == address && io.bytes == 1)
-      bus().note(io.name + ": " + io.peripheral +
-                 " is switched off in PRR; its registers cannot be read or written");
+      bus().misused(io.name + ": " + io.peripheral +
+                    " is switched off in PRR; its registers cannot be read or written");
   return 0;
 }
 
@@ -346,6 +346,10 @@ void Engine::note_return(u64 now, u32 sp) {
   }
   bus().happened(machine::EventKind::kReturn);
   bus().record(machine::EventKind::kReturn, 0, 0, now);
+  if (machine_.attendant_ != nullptr &&
+      machine_.attendant_->returned(
+          {2 * cpu_.pc, sp, machine_.world_.data.data(), kRegisters, cpu_.sreg}))
+    raise(machine::Fault::kCheck, 0);
 }
 
 void Engine::note_call(machine::EventKind kind, u32 word, u32 sp, u64 now) {
@@ -377,7 +381,7 @@ void Engine::fall_asleep() {
   }
   const unsigned smcr = machine_.world_.data[fabric_.smcr];
   if ((smcr & 1U) == 0) {
-    bus().note("SLEEP was executed while SE is 0: it does nothing");
+    bus().misused("SLEEP was executed while SE is 0: it does nothing");
     return;
   }
   machine_.fall_asleep(smcr >> 1 & 7U);
@@ -424,8 +428,8 @@ void Engine::set_deadline() {
   const bool interrupt = cpu_.pending != 0 && (cpu_.sreg & kI) != 0;
   if (interrupt || cpu_.hold != 0 || cpu_.asleep || cpu_.reset_cause != 0 || world.browned_out ||
       fault_ != machine::Fault::kNone || !observed_.empty() || !stop_.accesses.empty() ||
-      !machine_.outputs_.events.empty() || pins_moved() || request_.instructions != UINT64_MAX ||
-      request_.within_begin || world.boot.rww_busy) {
+      !machine_.outputs_.failure.empty() || !machine_.outputs_.events.empty() || pins_moved() ||
+      request_.instructions != UINT64_MAX || request_.within_begin || world.boot.rww_busy) {
     deadline_ = 0;
     return;
   }
@@ -441,6 +445,7 @@ bool Engine::end(machine::Stop::Why why) {
 bool Engine::enter_interrupt() {
   const u32 interrupted = 2 * cpu_.pc;
   const u32 sp_before = cpu_.sp;
+  const u8 sreg_before = cpu_.sreg;
   unsigned vector = 0;
   while ((cpu_.pending >> vector & 1U) == 0) ++vector;
   const unsigned bytes = fabric_.target.core().wide_pc() ? 3 : 2;
@@ -474,6 +479,10 @@ bool Engine::enter_interrupt() {
   fabric_.vector_owner[vector]->on_vector(bus(), vector);
   if (!tapped_.empty()) tell_tapped(cpu_.now);
   if (listened_) happened(machine::EventKind::kInterrupt, vector);
+  if (machine_.attendant_ != nullptr &&
+      machine_.attendant_->entered(
+          vector, {interrupted, sp_before, machine_.world_.data.data(), kRegisters, sreg_before}))
+    raise(machine::Fault::kCheck, 0);
   fire_due(cpu_.now);                     // the run may end here
   if (fault_ != machine::Fault::kNone) {  // of the pushes: no instruction has done it
     stop_.last_pc = interrupted;
@@ -497,6 +506,7 @@ bool Engine::tell() {
   if (cpu_.reset_cause != 0) {
     const u8 cause = cpu_.reset_cause;
     machine_.reset_with(cause);
+    if (machine_.attendant_ != nullptr) machine_.attendant_->forget();
     if (machine_.counter_ != nullptr && machine_.counter_->calls)
       machine_.counter_->calls->begin(cpu_.now, cpu_.now);
     renew_end();

@@ -70,6 +70,7 @@ class Engine {
     u8 worst_behind = 0;  ///< of a mark: `worst` of the run that starts behind it, if there is one
   };
   static constexpr u32 kNoRun = 1U << 30;
+  static constexpr unsigned kRegisters = 32;  ///< the first bytes of data space
   // A request to pause is looked at at least this often, in cycles.
   static constexpr u64 kPauseGrain = 100'000;
 

@@ -229,7 +229,11 @@ struct Engine::Frame {
     deadline = 0;
   }
   void returned_from_interrupt() {
-    if (engine.listened_) engine.note_return(now, sp);
+    if (engine.listened_) {
+      store_back();
+      engine.note_return(now, sp);
+      fetch_time();
+    }
     if (engine.machine_.outputs_.events_wanted != 0) deadline = 0;
     turned_on_interrupts();
   }
@@ -289,7 +293,8 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
     calls_.resize(kPauseGrain / 3 + 100);
     native_.log = calls_.data();
   }
-  listened_ = request.events != 0 || machine_.outputs_.tap.wants_any() || counter != nullptr;
+  listened_ = request.events != 0 || machine_.outputs_.tap.wants_any() || counter != nullptr ||
+              machine_.attendant_ != nullptr;
   machine_.outputs_.events.clear();
   levels_.clear();
   if ((request.events & machine::bit(machine::EventKind::kEdge)) != 0)

@@ -74,6 +74,13 @@ machine::CallConvention AvrTarget::convention() const {
           kClobbered, kArguments};
 }
 
+std::optional<machine::Target::FixedAccess> AvrTarget::fixed_access(
+    const Instruction& instruction) const {
+  const Entry entry = entry_of(instruction);
+  if (!instruction.data || (entry.op != kLDS && entry.op != kSTS)) return std::nullopt;
+  return FixedAccess{*instruction.data, entry.op == kSTS};
+}
+
 bool AvrTarget::allows_interrupts(const Instruction& instruction) const {
   const Entry entry = entry_of(instruction);
   constexpr unsigned kI = 7;

@@ -153,9 +153,9 @@ void Adc::begin(const Bus& bus, u64 t, bool triggered) const {
   start(bus.world, bus.world.adc, t, triggered);
   const unsigned mux = bus.reg(admux_) & 15U;
   if (kind_ == AdcKind::kSmall && bus.reg(admux_) >> 6 == 2)
-    bus.note("ADMUX: this reference (REFS) is reserved");
+    bus.misused("ADMUX: this reference (REFS) is reserved");
   if (kind_ == AdcKind::kSmall && mux > 8 && mux < 14)
-    bus.note(fmt::format("ADMUX: channel {} is reserved", mux));
+    bus.misused(fmt::format("ADMUX: channel {} is reserved", mux));
   schedule(bus);
 }
 
@@ -216,7 +216,7 @@ void Adc::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   if ((value & mask & kAdif) == 0) a |= static_cast<u8>(before & kAdif);  // cleared by a one
   if ((a & kAden) == 0) {
     state.converting = state.warm = false;
-    if ((value & mask & kAdsc) != 0) bus.note("ADC: a conversion was started while ADEN is 0");
+    if ((value & mask & kAdsc) != 0) bus.misused("ADC: a conversion was started while ADEN is 0");
   } else {
     if ((before & kAden) == 0) state.origin = t + 1;
     if ((value & mask & kAdsc) != 0 && !state.converting) begin(bus, t, false);

@@ -50,8 +50,8 @@ void Timer::write_later(const Bus& bus, unsigned bit, u8 value, u64 t) const {
   const auto mask = static_cast<u8>(1U << bit);
   state.latches[bit] = value;
   if ((state.waiting & mask) != 0) {
-    bus.note(fmt::format("TIMER{}: a register was written while its last value still waited (ASSR)",
-                         number_));
+    bus.misused(fmt::format(
+        "TIMER{}: a register was written while its last value still waited (ASSR)", number_));
     return;
   }
   const u64 origin = bus.world.prescalers.origin[prescaler()];

@@ -37,10 +37,10 @@ bool Boot::assume(const Bus& bus, u16 address, u8 value, u64 /*t*/) const {
 void Boot::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   BootState& state = bus.world.boot;
   if (state.busy) {
-    bus.note("SPMCSR was written while flash is being programmed; only SPMIE is taken");
+    bus.misused("SPMCSR was written while flash is being programmed; only SPMIE is taken");
     mask &= kSpmie;
   } else if (bus.world.eeprom_controller.writing && (value & mask & kSpmen) != 0) {
-    bus.note("SPMCSR was written while EEPROM is being programmed; it is unchanged");
+    bus.misused("SPMCSR was written while EEPROM is being programmed; it is unchanged");
     return;
   }
   bus.reg(address) = static_cast<u8>(merged(bus.reg(address), value, mask) & ~unsigned{kRwwsb});
@@ -75,11 +75,12 @@ std::pair<u32, u32> Boot::spm(const Bus& bus, u32 pc, u32 z) const {
   World& world = bus.world;
   // SPM is the instruction behind `now`: the store to SPMCSR ended up to four cycles before it.
   if (state.busy || world.cpu.now > state.enabled_until) {
-    bus.note(fmt::format("{:#06x}: SPM outside the four cycles after SPMEN: it does nothing", pc));
+    bus.misused(
+        fmt::format("{:#06x}: SPM outside the four cycles after SPMEN: it does nothing", pc));
     return {};
   }
   if (wiring_.boot_fuse != 0 && pc < 2 * boot_word(world)) {
-    bus.note(fmt::format("{:#06x}: SPM outside the boot section: it does nothing", pc));
+    bus.misused(fmt::format("{:#06x}: SPM outside the boot section: it does nothing", pc));
     return {};
   }
   state.enabled_until = 0;
@@ -115,7 +116,7 @@ std::pair<u32, u32> Boot::spm(const Bus& bus, u32 pc, u32 z) const {
       return {};
     case kBlbset | kSpmen: world.lock &= static_cast<u8>(world.data[0] | 0xc0U); return {};
     default:
-      bus.note(fmt::format("{:#06x}: SPM with reserved bits in SPMCSR: it does nothing", pc));
+      bus.misused(fmt::format("{:#06x}: SPM with reserved bits in SPMCSR: it does nothing", pc));
       return {};
   }
 }

@@ -24,7 +24,7 @@ void Eeprom::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const 
     return;
   }
   if (bus.world.eeprom_controller.writing && address != eedr()) {
-    bus.note("EEPROM: the address was written while a byte is being programmed; it is ignored");
+    bus.misused("EEPROM: the address was written while a byte is being programmed; it is ignored");
     return;
   }
   if (address == eear() + 1) value &= static_cast<u8>(address_mask_ >> 8);
@@ -62,7 +62,7 @@ void Eeprom::control(const Bus& bus, u8 value, u8 mask, u64 t) const {
       bus.schedule_tick(slot_, bus.world.tick_at(t + 1) + ticks);
       bus.stall(2);
     } else {
-      bus.note("EEPROM: EEPE was set outside the four cycles after EEMPE; nothing is written");
+      bus.misused("EEPROM: EEPE was set outside the four cycles after EEMPE; nothing is written");
     }
   } else if ((asked & kEempe) != 0) {
     state.master_until = t + 1 + 4;
@@ -71,7 +71,7 @@ void Eeprom::control(const Bus& bus, u8 value, u8 mask, u64 t) const {
   }
   if ((asked & kEere) != 0) {
     if (state.writing) {
-      bus.note("EEPROM: EERE was set while a byte is being programmed; nothing is read");
+      bus.misused("EEPROM: EERE was set while a byte is being programmed; nothing is read");
     } else {
       bus.reg(eedr()) = bus.world.eeprom[address];
       bus.stall(4);

@@ -8,6 +8,7 @@
 #include <optional>
 #include <set>
 #include <string>
+#include <utility>
 #include <vector>
 
 #include "avr/devices/device.h"
@@ -27,8 +28,10 @@ class WireEnd;
 /// What leaves the world, and what only a debugger remembers. Not hashed.
 struct Outputs {
   std::vector<SerialText> serial;
-  std::vector<std::string> notes;
-  std::set<std::string> noted;  ///< each note is said once
+  std::vector<machine::Note> notes;
+  std::set<std::string> noted;  ///< each note is said once, of misuse once a place
+  u8 ends_at = 0;               ///< the run, by kinds of notes, a bit each
+  std::vector<u8> contended;    ///< by port: pins that two drive differently
   std::string failure;          ///< of something outside: the run ends with it
   u32 events_wanted = 0;        ///< by machine::bit(kind)
   std::vector<machine::Event> events;
@@ -40,6 +43,12 @@ struct Outputs {
   const u32* pc = nullptr;                    ///< of the instruction under way, for the tap
   std::vector<machine::WireChange> offers;    ///< of this chip to its wires
   machine::Companions* companions = nullptr;  ///< that are on them
+  /// What points at those who run.
+  void end_run() {
+    pc = nullptr;
+    interrupts = nullptr;
+    stalls = nullptr;
+  }
 };
 
 /// What a peripheral may touch.
@@ -96,12 +105,21 @@ class Bus {
   }
   /// To the wire of a pin, from a cycle on.
   void offer(u8 pin, u8 offer, u64 cycle) const;
-  void note(const std::string& text) const {
-    constexpr std::size_t kMost = 1000;
-    if (outputs_.noted.size() > kMost || !outputs_.noted.insert(text).second) return;
-    outputs_.notes.push_back(outputs_.noted.size() <= kMost
-                                 ? text
-                                 : "there are more notes than are told: 1000 came before");
+  void note(const std::string& text) const { note({text, std::nullopt}, text); }
+  /// Against the chip's manual: by the instruction under way, if one is.
+  void misused(const std::string& text) const { note_here(text, machine::Note::Kind::kMisuse); }
+  void contention(const std::string& text) const {
+    note_here(text, machine::Note::Kind::kContention);
+  }
+  /// Of a port's pins, those that the chip and somebody outside drive to different levels now.
+  /// Result: those that begin to be.
+  [[nodiscard]] bool contends(unsigned port) const {
+    return port < outputs_.contended.size() && outputs_.contended[port] != 0;
+  }
+  unsigned contend(unsigned port, unsigned pins) const {
+    if (port >= outputs_.contended.size()) outputs_.contended.resize(port + 1);
+    const unsigned before = std::exchange(outputs_.contended[port], static_cast<u8>(pins));
+    return pins & ~before;
   }
   void tell_pending(u64 pending) const;
   /// Ends the run, saying why.
@@ -111,6 +129,8 @@ class Bus {
 
  private:
   friend class WireHost;
+  void note(machine::Note note, const std::string& key) const;
+  void note_here(const std::string& text, machine::Note::Kind kind) const;
   Outputs& outputs_;
 };
 

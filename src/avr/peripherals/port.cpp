@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "avr/peripherals/port.h"
 
+#include <fmt/format.h>
+
 #include "avr/peripherals/adc.h"
 
 namespace lucid::avr {
@@ -149,6 +151,12 @@ void Port::settle(const Bus& bus, u64 when) const {
   if (wired_ != 0)
     offer(bus, (output & ~out) | state.held_low, output & out, (~output & pull) | state.pulled_up,
           when);
+  // What the chip drives, and somebody outside, too.
+  const unsigned low = state.wire_low | state.held_low | (state.driven & ~state.driven_high);
+  const unsigned high = state.wire_high | (state.driven & state.driven_high);
+  const unsigned contended = output & ((out & low) | (~out & high));
+  if ((contended & mask_) != 0 || bus.contends(index_))
+    note_contention(bus, contended & mask_, out);
   const auto level = static_cast<u8>(((output & out) | (~output & input)) & mask_);
   if (level == state.level) {
     tell_levels(bus, when);
@@ -168,6 +176,15 @@ void Port::settle(const Bus& bus, u64 when) const {
         !listener.who->is_off(bus.world))
       listener.who->on_pin(bus, {this, static_cast<u8>(listener.bit)},
                            (level >> listener.bit & 1U) != 0, when);
+}
+
+void Port::note_contention(const Bus& bus, unsigned contended, unsigned out) const {
+  for (unsigned bits = bus.contend(index_, contended); bits != 0; bits &= bits - 1) {
+    const auto bit = static_cast<unsigned>(__builtin_ctz(bits));
+    const bool high = (out >> bit & 1U) != 0;
+    bus.contention(fmt::format("{}: the chip drives it {}, and something outside {}", pin_name(bit),
+                               high ? "high" : "low", high ? "low" : "high"));
+  }
 }
 
 /// For who listens, of each pin whose level, or lack of one, is another.

@@ -66,6 +66,7 @@ class Port final : public Peripheral {
   void take_pull_up(const Bus& bus, unsigned bit, std::optional<bool> on, u64 t) const;
   /// Works out the pins' levels again, as of tick `when`, and tells who listens.
   void settle(const Bus& bus, u64 when) const;
+  void note_contention(const Bus& bus, unsigned contended, unsigned out) const;
   /// A bit of DIDRn switches the digital input of a pin off ("Digital Input Disable Register").
   void set_input_disable(unsigned bit, u16 reg, u8 mask) {
     disables_[bit] = {reg, mask};

@@ -82,7 +82,7 @@ void Spi::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
     bus.schedule(slot_, kNever);
     complete(bus);
     take_pins(bus, t);
-    bus.note("SPI: SS went low while it was master and SS an input: MSTR was cleared");
+    bus.misused("SPI: SS went low while it was master and SS an input: MSTR was cleared");
     return;
   }
   if (pin == pins_.select) {
@@ -141,10 +141,10 @@ void Spi::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   }
   state.flags = static_cast<u8>(state.flags & ~unsigned{state.flags_read});
   if (!is(bus.world, kSpe)) {
-    bus.note("SPI: SPDR was written while SPE is 0");
+    bus.misused("SPI: SPDR was written while SPE is 0");
   } else if (state.shifting) {
     state.flags |= kWcol;
-    bus.note("SPI: SPDR was written during a transfer (WCOL); the byte is lost");
+    bus.misused("SPI: SPDR was written during a transfer (WCOL); the byte is lost");
   } else {
     state.shift = value;
     state.step = 0;

@@ -13,6 +13,21 @@ void Bus::tell_pending(u64 pending) const {
       {world.tick_at(cycle), 2 * cpu.pc, (cpu.sreg & 0x80U) == 0, cpu.asleep});
 }
 
+void Bus::note(machine::Note note, const std::string& key) const {
+  constexpr std::size_t kMost = 1000;
+  if (outputs_.noted.size() > kMost || !outputs_.noted.insert(key).second) return;
+  if (outputs_.noted.size() > kMost)
+    note.text = "there are more notes than are told: 1000 came before";
+  if ((outputs_.ends_at >> static_cast<unsigned>(note.kind) & 1U) != 0) fail(note.text);
+  outputs_.notes.push_back(std::move(note));
+}
+
+void Bus::note_here(const std::string& text, machine::Note::Kind kind) const {
+  const bool by_program = outputs_.pc != nullptr && outputs_.at == kNever;
+  const auto pc = by_program ? std::optional<u32>(*outputs_.pc) : std::nullopt;
+  note({text, pc, kind}, text + (pc ? std::to_string(*pc) : std::string()));
+}
+
 /// Whatever is under way, step by step, until it asks for the interrupt.
 bool Peripheral::bring_forward(const Bus& bus, unsigned vector, std::optional<u8> /*byte*/,
                                u64 t) const {
@@ -136,13 +151,13 @@ void System::write_clkpr(const Bus& bus, u8 value, u8 mask, u64 t) const {
     if ((next & 0x7fU) == 0)
       clock.change_until = t + 1 + 4;
     else
-      bus.note("CLKPR: CLKPCE was written together with other bits; it is not set");
+      bus.misused("CLKPR: CLKPCE was written together with other bits; it is not set");
   } else if (t >= clock.change_until) {
     if (shift != clock.shift)
-      bus.note("CLKPR: CLKPS was written outside the four cycles after CLKPCE; it is unchanged");
+      bus.misused("CLKPR: CLKPS was written outside the four cycles after CLKPCE; it is unchanged");
   } else if (shift > 8) {
     clock.change_until = 0;
-    bus.note("CLKPR: this division is reserved; the clock is unchanged");
+    bus.misused("CLKPR: this division is reserved; the clock is unchanged");
   } else {
     divide_clock(bus, shift, t + 1);
   }
@@ -174,7 +189,7 @@ void System::write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const {
     cpu.ivce_until = 0;
     cpu.hold = 2;  // interrupts stay off for one more instruction
   } else if (((next ^ reg) & kIvsel) != 0) {
-    bus.note("MCUCR: IVSEL was written outside the four cycles after IVCE; it is unchanged");
+    bus.misused("MCUCR: IVSEL was written outside the four cycles after IVCE; it is unchanged");
   }
   // BODS and BODSE, then BODS alone within four cycles; it holds for three.
   const unsigned asked = value & mask & (kBods | kBodse);
@@ -184,7 +199,7 @@ void System::write_mcucr(const Bus& bus, u8 value, u8 mask, u64 t) const {
     if (t < cpu.bods_until)
       cpu.bod_off_until = t + 1 + 3;
     else
-      bus.note("MCUCR: BODS was written outside the four cycles after BODSE; it is not set");
+      bus.misused("MCUCR: BODS was written outside the four cycles after BODSE; it is not set");
     cpu.bods_until = 0;
   }
   for (const auto& port : ports_) port->settle(bus, t + 1);

@@ -489,7 +489,7 @@ void Timer::write_now(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) con
     if (mode(bus.world).top == Top::kCapture)
       write_word(bus, address, value);
     else
-      bus.note(
+      bus.misused(
           fmt::format("TIMER{0}: ICR{0} was written in a mode that does not use it as TOP; "
                       "it is unchanged",
                       number_));
@@ -554,7 +554,7 @@ void Timer::force(const Bus& bus, unsigned channels, u64 t) const {
   const Plan now = plan(bus.world);
   if (channels == 0) return;
   if (now.mode.shape == Shape::kFast || now.mode.shape == Shape::kPhase) {
-    bus.note(fmt::format("TIMER{}: force compare (FOC) does nothing in a PWM mode", number_));
+    bus.misused(fmt::format("TIMER{}: force compare (FOC) does nothing in a PWM mode", number_));
     return;
   }
   TimerState& state = bus.world.timers[index_];

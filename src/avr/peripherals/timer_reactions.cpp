@@ -10,7 +10,7 @@ namespace lucid::avr {
 
 void Timer::say_what_is_missing(const Bus& bus) const {
   if (mode(bus.world).reserved)
-    bus.note(fmt::format(
+    bus.misused(fmt::format(
         "TIMER{}: the waveform mode is reserved; the counter runs as in normal mode", number_));
 }
 

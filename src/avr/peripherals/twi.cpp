@@ -261,7 +261,7 @@ void Twi::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   TwiState& state = bus.world.twi;
   if (address == twdr_ && !on(bus, kTwint) && state.own.doing != Master::kNothing) {
     bus.reg(twcr_) |= kTwwc;
-    bus.note("TWI: TWDR was written while TWINT is 0 (TWWC); it is unchanged");
+    bus.misused("TWI: TWDR was written while TWINT is 0 (TWWC); it is unchanged");
     return;
   }
   if (address == twdr_) bus.reg(twcr_) = static_cast<u8>(bus.reg(twcr_) & ~unsigned{kTwwc});

@@ -201,9 +201,9 @@ void Usart::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   UsartState& state = bus.world.usarts[index_];
   if (address == at(kUdr)) {
     if ((control(bus.world, kUcsrb) & kTxen) == 0) {
-      bus.note(name() + ": a byte was written while the transmitter is off");
+      bus.misused(name() + ": a byte was written while the transmitter is off");
     } else if (state.buffer_full) {
-      bus.note(name() + ": a byte was written while UDRE was 0; it is lost");
+      bus.misused(name() + ": a byte was written while UDRE was 0; it is lost");
     } else {
       const u16 data = static_cast<u16>(value | (control(bus.world, kUcsrb) & kTxb8) << 8);
       if (state.sending) {
@@ -270,8 +270,8 @@ void Usart::take_pins(const Bus& bus, u64 t) const {
 void Usart::say_what_is_missing(const Bus& bus) const {
   const unsigned size = control(bus.world, kUcsrc) >> 1 & 3U;
   if ((control(bus.world, kUcsrb) & kUcsz2) != 0 && size != 3)
-    bus.note(name() + ": the number of data bits is reserved");
-  if (mode(bus.world) == Mode::kReserved) bus.note(name() + ": the mode (UMSEL) is reserved");
+    bus.misused(name() + ": the number of data bits is reserved");
+  if (mode(bus.world) == Mode::kReserved) bus.misused(name() + ": the mode (UMSEL) is reserved");
 }
 
 /// One data bit of SPI-master mode on TXD.

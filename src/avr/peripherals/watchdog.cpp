@@ -60,7 +60,7 @@ void Watchdog::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) cons
     changed |= (csr & kPeriod) | ((csr | next) & kWde);
     const unsigned refused = (csr ^ next) & kPeriod;
     if (!opens && (refused != 0 || (csr & ~next & kWde) != 0))
-      bus.note(
+      bus.misused(
           "WDTCSR: WDE or the period was written outside the four cycles after WDCE and WDE; "
           "it is unchanged");
   }

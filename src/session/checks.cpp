@@ -1,0 +1,486 @@
+// SPDX-License-Identifier: MIT
+#include "session/checks.h"
+
+#include <fmt/format.h>
+
+#include <algorithm>
+
+namespace lucid {
+namespace {
+
+struct CheckName {
+  const char* name;
+  const char* words;
+};
+/// By Checks::Kind.
+constexpr CheckName kNames[] = {
+    {"torn-access", "an interrupt comes between the accesses to an object, and changes it"},
+    {"registers", "a handler returns with a register or flags changed"},
+    {"data-sheet",
+     "a peripheral is used against the data sheet: a timed sequence that is missed, "
+     "a register that is written while it is busy"},
+    {"contention", "the chip and something outside drive a pin to different levels"},
+    {"nested", "a handler is entered within another one"},
+};
+
+constexpr std::size_t kDeepest = 16;  // handlers within handlers
+
+}  // namespace
+
+std::vector<Session::Check> Session::Core::Checks::list() const {
+  std::vector<Session::Check> out;
+  for (unsigned kind = 0; kind < kKinds; ++kind)
+    out.push_back({kNames[kind].name, kNames[kind].words, modes_[kind]});
+  return out;
+}
+
+Result<void> Session::Core::Checks::set(const std::string& name, CheckMode mode) {
+  std::vector<std::string> names;
+  for (unsigned kind = 0; kind < kKinds; ++kind) {
+    names.emplace_back(kNames[kind].name);
+    if (name != kNames[kind].name) continue;
+    modes_[kind] = mode;
+    attend();
+    return {};
+  }
+  return fail(ErrorCode::kNotFound, fmt::format("there is no check '{}'", name),
+              did_you_mean(name, names));
+}
+
+void Session::Core::Checks::attend() {
+  using machine::Note;
+  const bool any = is_on(kTorn) || is_on(kRegisters) || is_on(kNested);
+  (void)core_.machine().attend(any ? this : nullptr);
+  const auto pauses = [&](Kind kind, Note::Kind note) {
+    return modes_[kind] == CheckMode::kPause ? 1U << static_cast<unsigned>(note) : 0U;
+  };
+  core_.machine().end_at_notes(static_cast<std::uint8_t>(
+      pauses(kDataSheet, Note::Kind::kMisuse) | pauses(kContention, Note::Kind::kContention)));
+  under_way_.clear();
+}
+
+void Session::Core::Checks::begin() {
+  open_.clear();
+  fixed_.clear();
+  accesses_.clear();
+  flows_.forget();
+  findings_.clear();
+  known_.clear();
+  unrestored_.clear();
+  attend();
+}
+
+void Session::Core::Checks::take(const machine::Note& note) {
+  using machine::Note;
+  if (note.kind == Note::Kind::kInformation) return;
+  const Kind kind = note.kind == Note::Kind::kMisuse ? kDataSheet : kContention;
+  if (!is_on(kind)) return;
+  FindingView finding;
+  finding.text = note.text;
+  if (note.pc) finding.where = core_.location(*note.pc);
+  (void)found(kind, std::move(finding));
+}
+
+bool Session::Core::Checks::found(Kind kind, FindingView finding) {
+  constexpr std::size_t kMost = 1000;
+  finding.check = kNames[kind].name;
+  const std::string key =
+      fmt::format("{} {} {}", kind, finding.text, finding.where ? finding.where->address : 0);
+  const auto [known, is_new] = known_.try_emplace(key, findings_.size());
+  if (!is_new) {
+    if (known->second < findings_.size()) ++findings_[known->second].times;
+    return false;
+  }
+  if (findings_.size() >= kMost) return false;
+  finding.at = to_time(core_.machine().ticks(), core_.machine().info().clock_hz);
+  findings_.push_back(finding);
+  const bool by_note = kind == kDataSheet || kind == kContention;  // they are told as notes
+  if (by_note || finding.harmless) return false;
+  if (modes_[kind] == CheckMode::kPause) {
+    ended_by_ = finding.text;
+    return true;
+  }
+  core_.found_.push_back(finding.text);
+  return false;
+}
+
+// Interrupts --------------------------------------------------------------------------------------
+
+bool Session::Core::Checks::entered(unsigned vector, const State& state) {
+  if (core_.walking_ || core_.replaying_ || state.bytes > 32) {
+    under_way_.clear();
+    return false;
+  }
+  // Those that did not return by themselves: their stack is gone.
+  while (!under_way_.empty() && under_way_.back().sp <= state.sp) under_way_.pop_back();
+  bool ends = false;
+  if (is_on(kNested) && !under_way_.empty()) {
+    FindingView finding;
+    finding.where = core_.location(state.pc);
+    finding.other = handler(vector);
+    const auto& vectors = core_.machine().info().vectors;
+    finding.text = fmt::format("{} is entered within the handler of {}", vectors[vector].name,
+                               vectors[under_way_.back().vector].name);
+    ends = found(kNested, std::move(finding));
+  }
+  if (under_way_.size() >= kDeepest) return ends;
+  Entered entered;
+  entered.vector = vector;
+  entered.pc = state.pc;
+  entered.sp = state.sp;
+  entered.flags = state.flags;
+  std::copy_n(state.registers, state.bytes, entered.registers.begin());
+  if (is_on(kTorn)) {
+    if (const std::vector<Open>& open = open_at(state.pc); !open.empty()) {
+      entered.open = &open;
+      for (const Open& one : open) {
+        entered.before.push_back(bytes_of(one.object));
+        entered.read_by.push_back(one.how == Open::How::kWrites ? reader_of(entered, one.object)
+                                                                : 0);
+      }
+    }
+  }
+  under_way_.push_back(std::move(entered));
+  return ends;
+}
+
+bool Session::Core::Checks::returned(const State& state) {
+  while (!under_way_.empty() && under_way_.back().sp < state.sp) under_way_.pop_back();
+  if (under_way_.empty()) return false;
+  const Entered& entered = under_way_.back();
+  if (entered.pc != state.pc || entered.sp != state.sp) return false;  // to another stack
+  bool ends = false;
+  if (is_on(kRegisters)) ends = compare_registers(entered, state);
+  if (entered.open != nullptr && compare_objects(entered)) ends = true;
+  under_way_.pop_back();
+  return ends;
+}
+
+bool Session::Core::Checks::compare_registers(const Entered& entered, const State& state) {
+  const bool same =
+      std::equal(state.registers, state.registers + state.bytes, entered.registers.begin());
+  const std::string letters = core_.machine().flag_letters();
+  // The return itself turns interrupts on.
+  const unsigned bits = letters.size();
+  const unsigned kept = bits == 0 ? 0U : (1U << (bits - 1)) - 1;
+  const unsigned flags = (entered.flags ^ state.flags) & kept;
+  if (same && flags == 0) return false;
+  std::string which;
+  for (unsigned n = 0; n < state.bytes; ++n)
+    if (state.registers[n] != entered.registers[n])
+      which += fmt::format("{}r{} ({:#04x} → {:#04x})", which.empty() ? "" : ", ", n,
+                           entered.registers[n], state.registers[n]);
+  for (unsigned bit = 0; bit < bits; ++bit)
+    if ((flags >> bit & 1U) != 0)
+      which += fmt::format("{}flag {}", which.empty() ? "" : ", ", letters[bits - 1 - bit]);
+  // Once a handler: what it leaves changed depends on whom it interrupts.
+  if (!unrestored_.insert(entered.vector).second) return false;
+  FindingView finding;
+  finding.where = handler(entered.vector);
+  finding.other = core_.location(entered.pc);
+  finding.text =
+      fmt::format("the handler of {} returns to {} with {} changed",
+                  core_.machine().info().vectors[entered.vector].name, said(*finding.other), which);
+  return found(kRegisters, std::move(finding));
+}
+
+bool Session::Core::Checks::compare_objects(const Entered& entered) {
+  bool ends = false;
+  for (std::size_t i = 0; i < entered.open->size(); ++i) {
+    const Open& open = (*entered.open)[i];
+    const std::vector<std::uint8_t> now = bytes_of(open.object);
+    const bool changed = now != entered.before[i];
+    const std::uint32_t reader = changed ? 0 : entered.read_by[i];
+    if (!changed && reader == 0) continue;
+    FindingView finding;
+    finding.where = core_.location(entered.pc);
+    finding.other = handler(entered.vector);
+    for (const Access& access : accesses_of(entered.vector))
+      if (access.write && access.address >= open.object.begin &&
+          access.address < open.object.begin + open.object.bytes) {
+        finding.other = core_.location(access.pc);
+        break;
+      }
+    if (!changed) finding.other = core_.location(reader);
+    const char* how = open.how == Open::How::kReads    ? "read"
+                      : open.how == Open::How::kWrites ? "written"
+                                                       : "changed";
+    finding.harmless = open.again;
+    finding.text =
+        fmt::format("{} is being {} at {} when {} comes between and {} it ({}){}", open.object.name,
+                    how, said(*finding.where), core_.machine().info().vectors[entered.vector].name,
+                    changed ? "changes" : "reads", said(*finding.other),
+                    open.again ? "; it is read again until it is the same" : "");
+    if (found(kTorn, std::move(finding))) ends = true;
+  }
+  return ends;
+}
+
+std::string Session::Core::Checks::said(const Location& where) const {
+  return where.line != 0 ? fmt::format("{}:{}", where.file, where.line)
+                         : core_.place_name(where.address);
+}
+
+Location Session::Core::Checks::handler(unsigned vector) const {
+  const auto begins = core_.handler_begins();
+  const auto at = begins.find(vector);
+  return core_.location(at != begins.end() ? at->second
+                                           : core_.machine().info().vectors[vector].address);
+}
+
+std::vector<std::uint8_t> Session::Core::Checks::bytes_of(const Object& object) const {
+  std::vector<std::uint8_t> out;
+  for (std::uint32_t i = 0; i < object.bytes; ++i)
+    out.push_back(core_.machine().peek({Space::kData, object.begin + i}).value_or(0));
+  return out;
+}
+
+// What the code says ------------------------------------------------------------------------------
+
+const std::vector<Session::Core::Checks::Open>& Session::Core::Checks::open_at(std::uint32_t pc) {
+  const auto known = open_.find(pc);
+  return known != open_.end() ? known->second : open_[pc] = find_open(pc);
+}
+
+const Session::Core::Checks::Fixed& Session::Core::Checks::fixed_in(const Function& function) {
+  const auto [known, is_new] = fixed_.try_emplace(function.begin);
+  if (is_new) {
+    const machine::Machine& machine = core_.machine();
+    for (const auto& node : flows_.of(core_.program_, machine, function).nodes())
+      known->second.push_back(
+          machine.target().fixed_access(machine.instruction_at(node.address, false)));
+  }
+  return known->second;
+}
+
+/// Accesses of one kind to the bytes of an object follow each other until all have been accessed,
+/// or one again. Do those that the one at `index` goes with lie on both sides of `split`?
+template <class Seen, class IsPart>
+bool Session::Core::Checks::is_split(const std::vector<Seen>& all, std::size_t split,
+                                     std::size_t index, const IsPart& is_part) {
+  std::set<std::uint32_t> bytes;
+  bool holds = false;
+  for (std::size_t i = 0; i < all.size(); ++i) {
+    if (!is_part(all[i]) || all[i].access.write != all[index].access.write) continue;
+    if (!bytes.insert(all[i].access.address).second) {
+      bytes = {all[i].access.address};
+      holds = false;
+    }
+    holds = holds || i == index;
+    if (holds && i >= split) return true;
+    if (const auto object = object_at(all[i].access.address); bytes.size() == object->bytes) {
+      bytes.clear();
+      holds = false;
+    }
+  }
+  return false;
+}
+
+/// As far as execution has come by one way only, and goes on by one: a statement's accesses before
+/// the instruction, and behind it.
+std::vector<Session::Core::Checks::Open> Session::Core::Checks::find_open(std::uint32_t pc) {
+  std::vector<Open> out;
+  const machine::Machine& machine = core_.machine();
+  const Function* function = core_.program_.function_at(pc);
+  if (function == nullptr || !function->has_lines) return out;
+  const Fixed& fixed = fixed_in(*function);
+  const frames::FlowGraph& graph = flows_.of(core_.program_, machine, *function);
+  const auto here = graph.node_at(pc);
+  if (!here || graph.nodes()[*here].address != pc) return out;
+  struct Seen {
+    Access access;
+    unsigned file = 0, line = 0;
+  };
+  const auto seen_at = [&](unsigned node, std::vector<Seen>& into) {
+    const auto& access = fixed[node];
+    if (!access) return;
+    const std::uint32_t address = graph.nodes()[node].address;
+    if (const auto line = core_.program_.line_at(address))
+      into.push_back({{access->address, address, access->write}, line->file, line->line});
+  };
+  constexpr unsigned kFarthest = 64;  // instructions
+  std::vector<Seen> before, behind;
+  unsigned node = *here;
+  for (unsigned i = 0; i < kFarthest && graph.nodes()[node].before.size() == 1; ++i) {
+    node = graph.nodes()[node].before.front();
+    if (node == *here) break;
+    seen_at(node, before);
+  }
+  node = *here;
+  for (unsigned i = 0; i < kFarthest; ++i) {
+    seen_at(node, behind);
+    if (graph.nodes()[node].next.size() != 1) break;
+    node = graph.nodes()[node].next.front();
+    if (node == *here) break;
+  }
+  // In the order in which they execute; those from `split` on are still to come.
+  std::vector<Seen> all(before.rbegin(), before.rend());
+  const std::size_t split = all.size();
+  all.insert(all.end(), behind.begin(), behind.end());
+  for (std::size_t i = 0; i < split; ++i) {
+    const auto object = object_at(all[i].access.address);
+    if (!object) continue;
+    const auto is_part = [&](const Seen& seen) {
+      return seen.file == all[i].file && seen.line == all[i].line &&
+             seen.access.address >= object->begin &&
+             seen.access.address < object->begin + object->bytes;
+    };
+    std::optional<Open::How> how;
+    // A byte that is loaded, and stored the next time it is accessed.
+    const auto next = std::find_if(
+        all.begin() + static_cast<std::ptrdiff_t>(i) + 1, all.end(), [&](const Seen& seen) {
+          return is_part(seen) && seen.access.address == all[i].access.address;
+        });
+    if (!all[i].access.write && next != all.end() && next->access.write &&
+        static_cast<std::size_t>(next - all.begin()) >= split)
+      how = Open::How::kChanges;
+    if (!how && is_split(all, split, i, is_part))
+      how = all[i].access.write ? Open::How::kWrites : Open::How::kReads;
+    if (!how) continue;
+    const auto known = std::find_if(out.begin(), out.end(), [&](const Open& open) {
+      return open.object.begin == object->begin;
+    });
+    if (known == out.end())
+      out.push_back(
+          {*object, *how, *how == Open::How::kReads && is_read_again(*function, *object, pc)});
+    else if (*how == Open::How::kChanges)
+      *known = {*object, *how, false};
+  }
+  return out;
+}
+
+/// Is an object read twice in a loop around an instruction, as one does until both are the same?
+bool Session::Core::Checks::is_read_again(const Function& function, const Object& object,
+                                          std::uint32_t pc) {
+  const Fixed& fixed = fixed_in(function);
+  const frames::FlowGraph& graph = flows_.of(core_.program_, core_.machine(), function);
+  for (const auto& end : graph.nodes()) {
+    if (!end.reached || end.flow != Flow::kBranch || !end.target || *end.target > end.address ||
+        *end.target > pc || end.address < pc)
+      continue;
+    unsigned reads = 0, writes = 0;
+    for (unsigned node = 0; node < graph.nodes().size(); ++node) {
+      const std::uint32_t address = graph.nodes()[node].address;
+      const auto& access = fixed[node];
+      if (address < *end.target || address > end.address || !access ||
+          access->address < object.begin || access->address >= object.begin + object.bytes)
+        continue;
+      ++(access->write ? writes : reads);
+    }
+    if (writes == 0 && reads == 2 * object.bytes) return true;
+  }
+  return false;
+}
+
+/// The number, pointer or other object of several bytes, or the byte, that lies at an address.
+std::optional<Session::Core::Checks::Object> Session::Core::Checks::object_at(
+    std::uint32_t address) const {
+  for (const Variable& v : core_.program_.variables())
+    if (v.address.space == Space::kData)
+      if (auto part = part_at(v.name, v.type, v.address.offset, address, 0)) return part;
+  return std::nullopt;
+}
+
+std::optional<Session::Core::Checks::Object> Session::Core::Checks::part_at(const std::string& name,
+                                                                            unsigned type_index,
+                                                                            std::uint32_t begin,
+                                                                            std::uint32_t address,
+                                                                            unsigned depth) const {
+  constexpr unsigned kDeepestPart = 8;
+  const Type& type = core_.program_.types()[type_index];
+  if (address < begin || address - begin >= std::max(type.bytes, 1U) || depth > kDeepestPart)
+    return std::nullopt;
+  if (type.kind == Type::Kind::kStruct) {
+    for (const Type::Member& member : type.members)
+      if (auto part = part_at(member.base ? name : name + "." + member.name, member.type,
+                              begin + member.offset, address, depth + 1))
+        return part;
+    return std::nullopt;
+  }
+  if (type.kind == Type::Kind::kArray) {
+    const std::uint32_t bytes = std::max(core_.program_.types()[type.target].bytes, 1U);
+    const std::uint32_t n = (address - begin) / bytes;
+    return part_at(fmt::format("{}[{}]", name, n), type.target, begin + n * bytes, address,
+                   depth + 1);
+  }
+  return Object{name, begin, std::max(type.bytes, 1U)};
+}
+
+/// By a handler and what it calls, as far as addresses are fixed.
+const std::vector<Session::Core::Checks::Access>& Session::Core::Checks::accesses_of(
+    unsigned vector) {
+  const auto [known, is_new] = accesses_.try_emplace(vector);
+  if (is_new) {
+    std::set<std::uint32_t> seen;
+    collect(handler(vector).address, seen, known->second);
+  }
+  return known->second;
+}
+
+void Session::Core::Checks::collect(std::uint32_t begin, std::set<std::uint32_t>& seen,
+                                    std::vector<Access>& out) {
+  const Function* function = core_.program_.function_at(begin);
+  if (function == nullptr || !seen.insert(function->begin).second) return;
+  std::vector<std::uint32_t> further;
+  const Fixed& fixed = fixed_in(*function);
+  const auto& nodes = flows_.of(core_.program_, core_.machine(), *function).nodes();
+  for (unsigned i = 0; i < nodes.size(); ++i) {
+    if (!nodes[i].reached) continue;
+    if (fixed[i]) out.push_back({fixed[i]->address, nodes[i].address, fixed[i]->write});
+    if (nodes[i].target && core_.program_.function_at(*nodes[i].target) != function)
+      further.push_back(*nodes[i].target);
+  }
+  for (const std::uint32_t callee : further) collect(callee, seen, out);
+}
+
+/// The instruction by which the handler that has just been entered loads an object, on a copy; 0:
+/// it does not.
+std::uint32_t Session::Core::Checks::reader_of(const Entered& entered, const Object& object) {
+  const auto is_in = [&](std::uint32_t address) {
+    return address >= object.begin && address < object.begin + object.bytes;
+  };
+  const auto& all = accesses_of(entered.vector);
+  if (std::none_of(all.begin(), all.end(),
+                   [&](const Access& access) { return !access.write && is_in(access.address); }))
+    return 0;
+  const auto copy = core_.machine().clone();
+  for (const std::uint32_t address : core_.marks_) (void)copy->set_breakpoint(address, false);
+  for (const auto& [address, kinds] : core_.watches_) (void)copy->watch(address, 0);
+  for (std::uint32_t i = 0; i < object.bytes; ++i)
+    (void)copy->watch({Space::kData, object.begin + i}, machine::kOnRead);
+  (void)copy->set_breakpoint(entered.pc, true);
+  constexpr std::uint64_t kLongest = 1'000'000;  // cycles
+  machine::RunRequest request;
+  request.until_cycles = copy->cycles() + kLongest;
+  for (;;) {
+    const machine::Stop stop = copy->run(request);
+    request.pass_first_breakpoint = true;
+    for (const machine::Access& access : stop.accesses)
+      if (!access.write && is_in(access.address.offset)) return access.pc;
+    const bool goes_on = stop.why == machine::Stop::Why::kAccess ||
+                         (stop.why == machine::Stop::Why::kBreakpoint && copy->sp() < entered.sp);
+    if (!goes_on) return 0;
+  }
+}
+
+// The session's part ------------------------------------------------------------------------------
+
+Session::Core::Core(Chip chip) : chip_(std::move(chip)), checks_(std::make_unique<Checks>(*this)) {
+  remember();
+}
+Session::Core::~Core() { (void)machine().attend(nullptr); }
+
+std::string Session::Core::told_note(const machine::Note& note) const {
+  if (!note.pc) return note.text;
+  const Location where = location(*note.pc);
+  if (where.line == 0) return fmt::format("{} ({})", note.text, place_name(*note.pc));
+  return fmt::format("{} ({}:{} {})", note.text, where.file, where.line, where.function);
+}
+
+std::vector<Session::Check> Session::checks() const { return core_->checks_->list(); }
+Result<void> Session::set_check(const std::string& name, CheckMode mode) {
+  return core_->checks_->set(name, mode);
+}
+std::vector<FindingView> Session::findings() const { return core_->checks_->findings(); }
+
+}  // namespace lucid
