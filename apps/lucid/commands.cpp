@@ -576,9 +576,11 @@ const std::vector<Command>& commands() {
        &Console::do_race_search},
       {"export coverage",
        Group::kSurvey,
-       {"export coverage into FILE"},
-       "write which lines have executed into a file",
-       "An LCOV tracefile. `show coverage against FILE` tells what another run has not executed.",
+       {"export coverage into FILE", "export profile into FILE"},
+       "write which lines have executed, or where the cycles went, into a file",
+       "Profile: a page for a browser, .html, with the tree of calls (`survey with calls`). "
+       "Coverage: an "
+       "LCOV tracefile. `show coverage against FILE` tells what another run has not executed.",
        "export coverage into good.info",
        &Console::do_export_coverage},
 

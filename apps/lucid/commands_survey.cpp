@@ -7,6 +7,7 @@
 #include <iterator>
 
 #include "console.h"
+#include "lucid/plot.h"
 #include "output.h"
 #include "text_survey.h"
 
@@ -162,7 +163,23 @@ Result<void> Console::expect_no_findings() {
                   faults.empty() || !faults.front().where ? Location{} : *faults.front().where});
 }
 
+Result<void> Console::export_profile(const Words& words) {
+  const auto view = session_->profile();
+  if (!view) return fail(view.error());
+  const std::string path = file(words);
+  const auto page =
+      profile_page(*view,
+                   "Where the cycles of " +
+                       std::filesystem::path(session_->image_path()).filename().string() + " went",
+                   fmt::format("{} cycles in {}", grouped(view->cycles), to_text(view->span)));
+  if (!page) return fail(page.error());
+  if (auto written = write_file(path, *page); !written) return written;
+  show(Message{"written into " + path + ": open it in a browser"});
+  return {};
+}
+
 Result<void> Console::do_export_coverage(const Words& words) {
+  if (words.has("profile")) return export_profile(words);
   const auto view = session_->coverage();
   if (!view) return fail(view.error());
   if (view->files.empty())

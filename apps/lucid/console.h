@@ -255,6 +255,7 @@ class Console final : public Listener {
   Result<void> show_profile(const Words& words);
   Result<void> show_coverage(const Words& words);
   Result<void> show_interrupts();
+  Result<void> export_profile(const Words& words);
   Result<void> expect_same_serial(const Words& words);
   Result<void> expect_same_value(const std::string& expression, const std::string& path);
   [[nodiscard]] std::string file(const Words& words, std::size_t index = 0) const;

@@ -313,9 +313,11 @@ int survey_image(const Arguments& a, Console& console) {
   std::vector<std::string> views{"show profile", "show profile calls", "show coverage",
                                  "show interrupts"};
   if (!a.against.empty()) views.push_back("show coverage against " + a.against);
+  const std::filesystem::path results = a.results;
   if (!a.results.empty())
-    views.push_back("export coverage into " +
-                    (std::filesystem::path(a.results) / "coverage.info").string());
+    for (const auto& [what, name] :
+         {std::pair{"coverage", "coverage.info"}, std::pair{"profile", "profile.html"}})
+      views.push_back(fmt::format("export {} into {}", what, (results / name).string()));
   for (const std::string& view : views)
     if (done) done = console.execute(view);
   if (!done) return failed(console, done.error());

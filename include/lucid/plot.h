@@ -12,6 +12,8 @@
 
 namespace lucid {
 
+struct ProfileView;
+
 struct PlotOptions {
   std::string title = {};
   std::string detail = {};  ///< at the right end of the title's line
@@ -43,6 +45,13 @@ enum class PictureKind : std::uint8_t { kPng, kSvg };
 /// signals have is in it, `from` and `to` are where it begins. Errors: kUsage, as plot().
 [[nodiscard]] LUCID_API Result<std::string> plot_page(const std::vector<Signal>& signals,
                                                       const PlotOptions& options);
+
+/// Where the cycles of a run went, as such a page: the tree of calls with their bars; of each
+/// function who calls it, what it calls, and its lines. Error: kUsage for a profile without calls
+/// (Session::survey()).
+[[nodiscard]] LUCID_API Result<std::string> profile_page(const ProfileView& profile,
+                                                         const std::string& title,
+                                                         const std::string& detail);
 
 }  // namespace lucid
 

@@ -8,6 +8,7 @@
 
 #include "lucid/drawing.h"
 #include "lucid/plot.h"
+#include "plot/html.h"
 #include "plot/page_files.h"
 
 namespace lucid {
@@ -84,20 +85,6 @@ std::string base64(const std::string& bytes) {
   return out;
 }
 
-std::string for_html(std::string_view text) {
-  std::string out;
-  for (const char c : text) {
-    switch (c) {
-      case '<': out += "&lt;"; break;
-      case '>': out += "&gt;"; break;
-      case '&': out += "&amp;"; break;
-      case '"': out += "&quot;"; break;
-      default: out += c;
-    }
-  }
-  return out;
-}
-
 }  // namespace
 
 Result<std::string> plot_page(const std::vector<Signal>& signals, const PlotOptions& options) {
@@ -131,34 +118,15 @@ Result<std::string> plot_page(const std::vector<Signal>& signals, const PlotOpti
     put_samples(bytes, signal, one);
     meta["signals"].push_back(std::move(one));
   }
-  // Within a script element nothing may look like its end.
-  std::string data = meta.dump(-1, ' ', true, Json::error_handler_t::replace);
-  for (std::size_t at = 0; (at = data.find('<', at)) != std::string::npos;)
-    data.replace(at, 1, "\\u003c");
-  const std::pair<std::string_view, std::string> parts[] = {
-      {"@TITLE@", for_html(options.title.empty() ? "Signals" : options.title)},
-      {"@DETAIL@", for_html(options.detail)},
-      {"@CSS@", std::string(page::page_css)},
-      {"@META@", data},
-      {"@DATA@", base64(bytes)},
-      {"@WAVES@", std::string(page::waves_js)},
-      {"@PAGE@", std::string(page::page_js)}};
-  std::string out;
-  std::string_view rest = page::page_html;
-  while (!rest.empty()) {
-    std::size_t first = rest.size(), length = 0;
-    const std::string* with = nullptr;
-    for (const auto& [mark, text] : parts)
-      if (const std::size_t at = rest.find(mark); at < first) {
-        first = at;
-        length = mark.size();
-        with = &text;
-      }
-    out += rest.substr(0, first);
-    if (with != nullptr) out += *with;
-    rest.remove_prefix(first + length);
-  }
-  return out;
+  return page::filled(
+      page::page_html,
+      {{"@TITLE@", page::for_html(options.title.empty() ? "Signals" : options.title)},
+       {"@DETAIL@", page::for_html(options.detail)},
+       {"@CSS@", std::string(page::page_css)},
+       {"@META@", page::for_script(meta)},
+       {"@DATA@", base64(bytes)},
+       {"@WAVES@", std::string(page::waves_js)},
+       {"@PAGE@", std::string(page::page_js)}});
 }
 
 }  // namespace lucid

@@ -7,7 +7,8 @@
 
 namespace lucid::page {
 
-extern const std::string_view page_html, page_css, waves_js, page_js;
+extern const std::string_view page_html, page_css, waves_js, page_js, profile_html, profile_css,
+    profile_js;
 
 }  // namespace lucid::page
 

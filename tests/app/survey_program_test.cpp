@@ -105,6 +105,11 @@ TEST_CASE("a whole run at the prompt, and by one command", "[survey]") {
         "interrupts were off", "written into " LUCID_SCRATCH "/coverage.info"})
     CHECK_THAT(first.text, Catch::Contains(text));
   CHECK_THAT(test::read(info), Catch::StartsWith("TN:\nSF:"));
+  const std::string page = test::read(test::scratch("profile.html"));
+  for (const char* text : {"<!doctype html>", "Where the cycles of kiln-og.elf went",
+                           R"({"function":"clock_wait_ms","calls":)", "</html>"})
+    CHECK_THAT(page, Catch::Contains(text));
+  CHECK(!has(page, "http"));  // it needs no network
   const auto out = lucid("open " + kiln,
                          "survey\nfeed USART0 \"G\\n\"\ngo for 3 s\nshow profile lines for 3\n"
                          "show coverage plan.c\nshow coverage against " +
@@ -136,6 +141,7 @@ TEST_CASE("a whole run at the prompt, and by one command", "[survey]") {
       {"survey\nshow coverage against /nowhere.info", "cannot read '/nowhere.info'"},
       {"survey\nshow coverage against " + test::scratch("bad.info"), "bad.info:2: 'DA:1' is no DA"},
       {"survey\nexport coverage into /nowhere/x.info", "cannot be written"},
+      {"survey\nexport profile into x.html", "`survey with calls` does that"},
       {"survey\nshow profile calls", "`survey with calls` does that"},
       {"survey\n= latency(TIMER1_COMPX)", "did you mean TIMER1_COMPA"},
       {"survey\n= coverage(nothing.c)", "no code is from a file 'nothing.c'"},

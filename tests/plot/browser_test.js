@@ -30,6 +30,9 @@ for (let changes = 0; changes < 1000000; ++changes) {
 const csv = path.join(scratch, 'many.csv'), page = path.join(scratch, 'many.html');
 fs.writeFileSync(csv, rows.join('\n') + '\n');
 execFileSync(lucid, ['plot', csv, '--into', page]);
+const kiln = path.join(__dirname, '../../firmware/kiln'), profile = path.join(scratch, 'profile.html');
+execFileSync(lucid, ['survey', path.join(kiln, 'images/kiln-og.elf'), '--bench', path.join(kiln, 'kiln.bench.toml'),
+  '--for', '3s', '--into', scratch]);
 
 // Plays a user within the page; gives what was seen.
 async function user(openedAfter) {
@@ -120,6 +123,50 @@ async function user(openedAfter) {
     return results.join('\n');
 }
 
+// And within the page of a profile.
+async function reader() {
+  const results = [];
+  const check = (name, holds) => results.push(`${holds ? 'ok   ' : 'FAILS'} ${name}`);
+  const key = name => document.dispatchEvent(new KeyboardEvent('keydown', {key: name, bubbles: true}));
+  const rows = () => [...document.querySelectorAll('.call')];
+  const chosen = () => document.querySelector('.call.chosen');
+  const name = row => row.querySelector('b').textContent;
+  const bar = row => row.querySelector('.bar .called').getBoundingClientRect();
+  check('what took longest is chosen', name(chosen()) === 'clock_ms');
+  const first = rows()[0], second = rows()[1];
+  check('a call lies within its caller', bar(second).left >= bar(first).left - 1 && bar(second).right <= bar(first).right + 1);
+  const all = document.querySelectorAll('#parts span');
+  const widths = [...all].reduce((sum, part) => sum + part.getBoundingClientRect().width, 0);
+  check('the parts are all of it', Math.abs(widths - document.getElementById('parts').clientWidth) < 2);
+  check('who calls it', /clock_wait_ms/.test(document.getElementById('one').textContent));
+  key('ArrowUp');
+  check('an arrow goes up', name(chosen()) === 'clock_wait_ms');
+  const many = rows().length;
+  key('ArrowLeft');
+  check('left closes', rows().length < many && chosen().getAttribute('aria-expanded') === 'false');
+  key('ArrowRight');
+  check('right opens', rows().length === many);
+  key('Enter');
+  check('Enter shows it alone', name(rows()[0]) === 'clock_wait_ms' && bar(rows()[0]).width > 300);
+  check('the address says so', /only=\d+&call=\d+/.test(location.hash));
+  key('Escape');
+  check('Escape shows all', name(rows()[0]) === 'start-up');
+  const search = document.getElementById('search');
+  search.value = 'SERIAL_PUT';
+  search.dispatchEvent(new Event('input'));
+  check('a function is found, and what leads to it opened', name(chosen()) === 'serial_put' && /main → .*serial_put$/.test(document.getElementById('status').textContent));
+  const before = location.hash;
+  search.dispatchEvent(new KeyboardEvent('keydown', {key: 'Enter', bubbles: true}));
+  check('Enter goes to the next', location.hash !== before && name(chosen()) === 'serial_put');
+  document.querySelector('#one a').click();
+  check('a caller is gone to', name(chosen()) !== 'serial_put');
+  key('t');
+  check('t turns the colours', document.documentElement.dataset.theme === 'dark');
+  key('?');
+  check('? tells the keys', document.getElementById('keys').open);
+  return results.join('\n');
+}
+
 // The browser, by its own protocol over a pipe.
 const browser = spawn(chromium, ['--headless', '--no-sandbox', '--disable-gpu', '--window-size=1280,800',
   '--remote-debugging-pipe', `--user-data-dir=${path.join(scratch, 'profile')}`, 'about:blank'],
@@ -144,16 +191,19 @@ const once = method => new Promise(done => events.set(method, done));
   const {targetId} = await ask('Target.createTarget', {url: 'about:blank'});
   const {sessionId} = await ask('Target.attachToTarget', {targetId, flatten: true});
   await ask('Page.enable', {}, sessionId);
-  const loaded = once('Page.loadEventFired');
-  const begin = process.hrtime.bigint();
-  await ask('Page.navigate', {url: 'file://' + page}, sessionId);
-  await loaded;
-  const opened = Number(process.hrtime.bigint() - begin) / 1e6;
-  const {result, exceptionDetails} = await ask('Runtime.evaluate',
-    {expression: `(${user})(${opened})`, awaitPromise: true, returnByValue: true}, sessionId);
-  const text = exceptionDetails ? 'FAILS ' + exceptionDetails.exception.description : result.value;
-  const {data} = await ask('Page.captureScreenshot', {}, sessionId);
-  fs.writeFileSync(path.join(scratch, 'page.png'), Buffer.from(data, 'base64'));
+  const open = async (file, play) => {
+    const loaded = once('Page.loadEventFired');
+    const begin = process.hrtime.bigint();
+    await ask('Page.navigate', {url: 'file://' + file}, sessionId);
+    await loaded;
+    const opened = Number(process.hrtime.bigint() - begin) / 1e6;
+    const {result, exceptionDetails} = await ask('Runtime.evaluate',
+      {expression: `(${play})(${opened})`, awaitPromise: true, returnByValue: true}, sessionId);
+    const {data} = await ask('Page.captureScreenshot', {}, sessionId);
+    fs.writeFileSync(file.replace('.html', '.png'), Buffer.from(data, 'base64'));
+    return exceptionDetails ? 'FAILS ' + exceptionDetails.exception.description : result.value;
+  };
+  const text = [await open(page, user), await open(profile, reader)].join('\n');
   browser.kill();
   console.log(text);
   process.exit(text.includes('FAILS') ? 1 : 0);
