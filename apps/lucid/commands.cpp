@@ -487,12 +487,15 @@ const std::vector<Command>& commands() {
        &Console::do_clear_traces},
       {"measure",
        Group::kSignals,
-       {"measure delay SIGNAL [rising|falling] to SIGNAL [rising|falling] [from WHEN to WHEN]",
+       {"measure PLACE to PLACE [from WHEN to WHEN]",
+        "measure delay SIGNAL [rising|falling] to SIGNAL [rising|falling] [from WHEN to WHEN]",
         "measure SIGNAL in LIMITS [from WHEN to WHEN]", "measure SIGNAL [from WHEN to WHEN]"},
        "widths, periods, delays, values of a signal",
        "Of a level: widths, period, frequency, duty. Of a number: least, mean, most, and how long "
        "it had which value, or was within limits. `delay`: from each edge of one signal to the "
-       "next of the other.",
+       "next of the other. Places: from each time the one is executed to the next time of the "
+       "other, "
+       "or of itself; the past is gone through for that.",
        "measure pin.PB5 from 4 s to 10 s",
        &Console::do_measure},
       {"match",

@@ -95,6 +95,15 @@ Result<void> Console::do_measure(const Words& words) {
   const auto stretch = window(words);
   if (!stretch) return fail(stretch.error());
   const auto [from, to] = *stretch;
+  if (const auto places = words.texts("PLACE"); !places.empty()) {
+    const auto executed = session_->executed(places);
+    if (!executed) return fail(executed.error());
+    auto spans = measure_delays((*executed)[0], Edge::kAny, (*executed)[1], Edge::kAny, from, to);
+    if (!spans) return fail(spans.error());
+    tell_times(*spans);
+    show(MeasuredSpans{places[0] + " to " + places[1], *spans});
+    return {};
+  }
   const auto names = words.texts("SIGNAL");
   const auto signal = session_->signal(names[0]);
   if (!signal) return fail(signal.error());

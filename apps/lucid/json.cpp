@@ -118,6 +118,8 @@ Json json(const Spans& s) {
   out["last"] = s.last.count;
   out["last_at"] = s.last_at.count;
   out["deviation"] = s.deviation.count;
+  for (const Spans::Length& one : s.lengths)
+    out["lengths"].push_back({{"length", one.length.count}, {"times", one.times}});
   return out;
 }
 

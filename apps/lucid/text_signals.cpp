@@ -134,7 +134,42 @@ std::string SignalViews::operator()(const Measured& m) const {
 std::string SignalViews::operator()(const MeasuredSpans& m) const {
   std::string out = style_.bold(m.what) + "\n";
   if (m.spans.count == 0) return out + "  there is none\n";
-  return out + spans_head() + spans_row("", m.spans);
+  return out + spans_head() + spans_row("", m.spans) + histogram(m.spans);
+}
+
+/// How often they were how long: each length by itself, or ten classes of them.
+std::string SignalViews::histogram(const Spans& spans) const {
+  constexpr std::size_t kRows = 10, kWide = 40;
+  if (spans.lengths.size() < 2) return {};
+  struct Row {
+    std::string text;
+    std::uint64_t times = 0;
+  };
+  std::vector<Row> rows;
+  const std::uint64_t least = spans.least.count;
+  const std::uint64_t width = (spans.most.count - least) / kRows + 1;
+  if (spans.lengths.size() <= kRows)
+    for (const Spans::Length& one : spans.lengths) {
+      const std::string text = to_text(one.length);
+      if (rows.empty() || rows.back().text != text) rows.push_back({text, 0});
+      rows.back().times += one.times;
+    }
+  else
+    for (std::size_t i = 0; i < kRows; ++i)
+      rows.push_back({to_text({least + i * width}) + " on", 0});
+  if (spans.lengths.size() > kRows)
+    for (const Spans::Length& one : spans.lengths)
+      rows[(one.length.count - least) / width].times += one.times;
+  std::uint64_t most = 1;
+  for (const Row& row : rows) most = std::max(most, row.times);
+  std::string out;
+  for (const Row& row : rows) {
+    std::string bar;
+    for (std::uint64_t i = 0; i < (row.times * kWide + most - 1) / most; ++i)
+      bar += style_.utf8() ? "█" : "#";
+    out += fmt::format("  {:>16}{:>10}  {}\n", row.text, row.times, style_.dim(bar));
+  }
+  return out;
 }
 
 std::string SignalViews::operator()(const DecodedWires& w) const {

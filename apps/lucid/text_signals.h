@@ -26,6 +26,7 @@ class SignalViews {
 
  private:
   [[nodiscard]] std::string bar(double share) const;
+  [[nodiscard]] std::string histogram(const Spans& spans) const;
   [[nodiscard]] std::string spans_head() const;
   [[nodiscard]] std::string spans_row(const char* name, const Spans& spans) const;
 

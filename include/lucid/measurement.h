@@ -21,6 +21,11 @@ struct Spans {
   Picoseconds least_at, most_at;
   Picoseconds last, last_at;
   Picoseconds deviation;  ///< the standard deviation
+  struct Length {
+    Picoseconds length;
+    std::uint64_t times = 0;
+  };
+  std::vector<Length> lengths;  ///< the shortest first; none if more than 1000 are different
 };
 
 struct Measurement {

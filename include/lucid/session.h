@@ -397,6 +397,10 @@ class LUCID_API Session {
   /// What has been recorded, as a value. Error: kNotFound, as untrace().
   [[nodiscard]] Result<Signal> signal(const std::string& name) const;
   [[nodiscard]] std::vector<Signal> signals() const;
+  /// When places have executed, each as a signal of moments, from the beginning of the timeline up
+  /// to now: the past is gone through once. Errors: those of locate(); of going back; kUsage if
+  /// somebody asked for a pause.
+  [[nodiscard]] Result<std::vector<Signal>> executed(const std::vector<std::string>& places);
   /// Bytes of memory that all traces together may take; 64 MiB at first. The one that takes most
   /// forgets its oldest.
   void set_trace_bound(std::size_t bytes);

@@ -140,6 +140,7 @@ class Session::Core final : private machine::MarkListener {
                                                       const std::string& prefix, Picoseconds start);
   Result<void> untrace(const std::string& name);
   void clear_traces();
+  Result<std::vector<Signal>> executed(const std::vector<std::string>& places);
   /// After an image has been loaded. Result: what cannot be traced any more, in words.
   std::vector<std::string> trace_again();
   record::Recorder recorder_;

@@ -120,6 +120,59 @@ Result<void> Session::Core::fill_from_start(record::Recorder& recorder) {
               "without `from start` it is traced from here on");
 }
 
+Result<std::vector<Signal>> Session::Core::executed(const std::vector<std::string>& places) {
+  std::vector<Signal> out;
+  std::vector<std::vector<std::uint32_t>> addresses;
+  Target target;
+  const Timeline::Copy* first = timeline_.first();
+  if (first == nullptr) return no_past();
+  const std::uint64_t hz = machine().info().clock_hz;
+  for (const std::string& place : places) {
+    auto found = resolve(place);
+    if (!found) return fail(found.error());
+    for (const std::uint32_t address : *found) target.places.push_back({address, {}});
+    addresses.push_back(std::move(*found));
+    out.emplace_back(Signal::Facts{place, {}, Signal::Kind::kMoment}, hz, first->at.tick);
+  }
+  const record::Moment present = now();
+  begin_back();
+  const auto kept = keep();
+  bool done = true;
+  {
+    const Quiet quiet(*this);
+    restore(Point{first->at, first->machine});
+    acts_until_ = present.acts;
+    machine::RunRequest request;
+    request.until_ticks = present.tick;
+    const auto note = [&] {
+      for (std::size_t i = 0; i < addresses.size(); ++i)
+        if (std::find(addresses[i].begin(), addresses[i].end(), machine().pc()) !=
+            addresses[i].end())
+          out[i].add({machine().ticks(), 0});
+    };
+    if (!machine().interrupt_imminent()) note();
+    while (machine().ticks() < present.tick && !pause_requested_) {
+      const Outcome outcome = run(request, &target);
+      // What the program stands before has not executed.
+      if (outcome.kind == Outcome::Kind::kTarget && now() < present) note();
+      if (outcome.kind != Outcome::Kind::kTarget && outcome.stop.why == machine::Stop::Why::kFault)
+        break;
+      stood_at_ = {machine().pc(), machine().ticks()};
+    }
+    done = machine().ticks() >= present.tick;
+  }
+  for (Signal& signal : out) signal.end_at(present.tick);
+  running_ = false;
+  pause_requested_ = false;
+  if (auto back = return_to(*kept); !back) return fail(back.error());
+  if (!done) return fail(ErrorCode::kUsage, "interrupted");
+  return out;
+}
+
+Result<std::vector<Signal>> Session::executed(const std::vector<std::string>& places) {
+  return core_->executed(places);
+}
+
 /// Error: it is the name of another one.
 Result<void> Session::Core::be_free(const std::string& name) const {
   for (const Traced& other : traced_)

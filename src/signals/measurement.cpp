@@ -5,6 +5,7 @@
 
 #include <algorithm>
 #include <cmath>
+#include <map>
 #include <unordered_map>
 
 namespace lucid {
@@ -26,6 +27,7 @@ class Collector {
     }
     last_ = length;
     last_at_ = begin;
+    if (lengths_.size() <= kMostLengths) ++lengths_[length];
     ++count_;
     sum_ += length;
     square_ += static_cast<long double>(length) * static_cast<long double>(length);
@@ -49,14 +51,19 @@ class Collector {
     const long double variance = std::max(0.0L, square_ / n - mean * mean);
     if (least_ != most_)
       out.deviation.count = static_cast<std::uint64_t>(std::llroundl(std::sqrt(variance) * tick));
+    if (lengths_.size() <= kMostLengths)
+      for (const auto& [length, times] : lengths_)
+        out.lengths.push_back({signal_.time(length), times});
     return out;
   }
 
  private:
+  static constexpr std::size_t kMostLengths = 1000;
   const Signal& signal_;
   std::uint64_t count_ = 0, sum_ = 0, least_ = 0, most_ = 0, last_ = 0;
   std::uint64_t least_at_ = 0, most_at_ = 0, last_at_ = 0;
   long double square_ = 0;
+  std::map<std::uint64_t, std::uint64_t> lengths_;  ///< and how often each
 };
 
 /// The ticks of a stretch of time, as far as something is recorded there.

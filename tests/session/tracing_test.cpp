@@ -692,3 +692,56 @@ TEST_CASE("a port with gaps keeps its places", "[tracing]") {
   CHECK(session.traces()[0].value == "0b10000000");
   CHECK(session.traces()[1].value == "0b1000100");
 }
+
+TEST_CASE("when places have executed is read off the past", "[tracing]") {
+  // As often, and at the same times, as breakpoints there are met.
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(test::kKilnOg));
+  const std::vector<std::string> places{"clock_wait_ms", "lamp_set", "clock.c:24", "ADC_vect"};
+  std::vector<std::vector<std::uint64_t>> met(places.size());
+  std::vector<unsigned> ids;
+  for (const std::string& place : places) {
+    const auto point = session.pause_at({place});
+    REQUIRE(point);
+    ids.push_back(point->id);
+  }
+  const std::uint64_t end = 1'200'000'000'000;
+  while (session.chip().time().count < end) {
+    const Pause pause = session.go_for(Picoseconds{end - session.chip().time().count});
+    for (const unsigned id : pause.breakpoints)
+      for (std::size_t i = 0; i < ids.size(); ++i)
+        if (ids[i] == id) met[i].push_back(pause.time.count);
+  }
+  session.all_breakpoints(false);
+  const auto hash = session.chip().hash();
+  const auto executed = session.executed(places);
+  REQUIRE(executed);
+  CHECK(session.chip().hash() == hash);
+  for (std::size_t i = 0; i < places.size(); ++i) {
+    INFO(places[i]);
+    const Signal& signal = (*executed)[i];
+    std::vector<std::uint64_t> times;
+    auto samples = signal.samples();
+    while (const auto sample = samples.next()) times.push_back(signal.time(sample->tick).count);
+    CHECK(times == met[i]);
+    CHECK(!times.empty());
+  }
+  // A blink of the lamp is called every 125 ms.
+  const auto spans = measure_delays((*executed)[1], Edge::kAny, (*executed)[1], Edge::kAny, {},
+                                    Picoseconds{UINT64_MAX});
+  REQUIRE(spans);
+  CHECK(spans->count == met[1].size() - 1);
+  std::uint64_t times = 0;
+  for (const Spans::Length& one : spans->lengths) times += one.times;
+  CHECK(times == spans->count);
+  CHECK(spans->lengths.front().length.count == spans->least.count);
+  CHECK(spans->lengths.back().length.count == spans->most.count);
+  // In the past it is the past up to there.
+  REQUIRE(session.go_to_time(Picoseconds{end / 2}));
+  const auto half = session.executed({"lamp_set"});
+  REQUIRE(half);
+  CHECK((*half)[0].changes() < met[1].size());
+  CHECK(!session.executed({"nowhere"}));
+  session.set_timeline(false);
+  CHECK(!session.executed({"main"}));
+}
