@@ -198,6 +198,10 @@ class Target {
       const Instruction& /*instruction*/) const {
     return std::nullopt;
   }
+  /// It touches nothing but registers and flags, and calls nothing.
+  [[nodiscard]] virtual bool stays_in_registers(const Instruction& /*instruction*/) const {
+    return false;
+  }
   /// From this instruction on, interrupts may come.
   [[nodiscard]] virtual bool allows_interrupts(const Instruction& /*instruction*/) const {
     return false;

@@ -21,6 +21,9 @@ constexpr CheckName kNames[] = {
      "a register that is written while it is busy"},
     {"contention", "the chip and something outside drive a pin to different levels"},
     {"nested", "a handler is entered within another one"},
+    {"no-volatile",
+     "an endless loop never looks again at a variable of its line that a handler "
+     "changes"},
 };
 
 constexpr std::size_t kDeepest = 16;  // handlers within handlers
@@ -49,7 +52,7 @@ Result<void> Session::Core::Checks::set(const std::string& name, CheckMode mode)
 
 void Session::Core::Checks::attend() {
   using machine::Note;
-  const bool any = is_on(kTorn) || is_on(kRegisters) || is_on(kNested);
+  const bool any = is_on(kTorn) || is_on(kRegisters) || is_on(kNested) || is_on(kNoVolatile);
   (void)core_.machine().attend(any ? this : nullptr);
   const auto pauses = [&](Kind kind, Note::Kind note) {
     return modes_[kind] == CheckMode::kPause ? 1U << static_cast<unsigned>(note) : 0U;
@@ -61,6 +64,7 @@ void Session::Core::Checks::attend() {
 
 void Session::Core::Checks::begin() {
   open_.clear();
+  still_.clear();
   fixed_.clear();
   accesses_.clear();
   flows_.forget();
@@ -84,8 +88,10 @@ void Session::Core::Checks::take(const machine::Note& note) {
 bool Session::Core::Checks::found(Kind kind, FindingView finding) {
   constexpr std::size_t kMost = 1000;
   finding.check = kNames[kind].name;
+  // A loop is one wherever in it one stands.
+  const bool by_place = finding.where && kind != kNoVolatile;
   const std::string key =
-      fmt::format("{} {} {}", kind, finding.text, finding.where ? finding.where->address : 0);
+      fmt::format("{} {} {}", kind, finding.text, by_place ? finding.where->address : 0);
   const auto [known, is_new] = known_.try_emplace(key, findings_.size());
   if (!is_new) {
     if (known->second < findings_.size()) ++findings_[known->second].times;
@@ -123,6 +129,7 @@ bool Session::Core::Checks::entered(unsigned vector, const State& state) {
                                vectors[under_way_.back().vector].name);
     ends = found(kNested, std::move(finding));
   }
+  if (is_on(kNoVolatile) && look_for_endless(state)) ends = true;
   if (under_way_.size() >= kDeepest) return ends;
   Entered entered;
   entered.vector = vector;
@@ -233,6 +240,102 @@ std::vector<std::uint8_t> Session::Core::Checks::bytes_of(const Object& object) 
   for (std::uint32_t i = 0; i < object.bytes; ++i)
     out.push_back(core_.machine().peek({Space::kData, object.begin + i}).value_or(0));
   return out;
+}
+
+// Loops that never end ----------------------------------------------------------------------------
+
+/// Whoever is interrupted goes around and around, and does not look at what a handler changes.
+bool Session::Core::Checks::look_for_endless(const State& state) {
+  constexpr unsigned kLooks = 8;  // it may be left the first times
+  const auto [known, is_new] = still_.try_emplace(state.pc, 0);
+  if (is_new && is_still(state.pc)) known->second = kLooks;
+  if (known->second == 0) return false;
+  --known->second;
+  if (!is_endless(state)) return false;
+  known->second = 0;
+  const auto line = core_.program_.line_at(state.pc);
+  if (!line) return false;
+  const session::Sources::Text& text = core_.sources_.text(core_.program_.files()[line->file]);
+  if (line->line == 0 || line->line > text.lines.size()) return false;
+  frames::Scope scope{core_.program_, core_.machine(), flows_, core_.static_end_, 0, {}};
+  scope.names_at = state.pc;
+  scope.globals_only = true;
+  for (const std::string& name : expression::names_in(text.lines[line->line - 1])) {
+    const auto parsed = expression::Expression::parse(name, scope);
+    if (!parsed || !parsed->names_variable()) continue;
+    const auto value = parsed->evaluate(scope);
+    if (!value || value->place.kind != frames::Place::Kind::kMemory ||
+        value->place.address.space != Space::kData)
+      continue;
+    for (const auto& [vector, begin] : core_.handler_begins())
+      for (const Access& access : accesses_of(vector)) {
+        if (!access.write || access.address < value->place.address.offset ||
+            access.address >= value->place.address.offset + value->place.bytes)
+          continue;
+        FindingView finding;
+        finding.where = core_.location(state.pc);
+        finding.other = core_.location(access.pc);
+        finding.text = fmt::format(
+            "the loop at {} never looks at {} again, which {} changes ({}): is it volatile?",
+            said(*finding.where), name, core_.machine().info().vectors[vector].name,
+            said(*finding.other));
+        return found(kNoVolatile, std::move(finding));
+      }
+  }
+  return false;
+}
+
+/// Does a loop lead back to an instruction, all ways through which stay in registers?
+bool Session::Core::Checks::is_still(std::uint32_t pc) {
+  constexpr unsigned kLongest = 8;  // instructions
+  const machine::Machine& machine = core_.machine();
+  const Function* function = core_.program_.function_at(pc);
+  if (function == nullptr) return false;
+  const frames::FlowGraph& graph = flows_.of(core_.program_, machine, *function);
+  const auto here = graph.node_at(pc);
+  if (!here || graph.nodes()[*here].address != pc) return false;
+  std::vector<unsigned> ways{*here};
+  std::set<unsigned> seen;
+  bool comes_back = false;
+  while (!ways.empty() && seen.size() <= kLongest) {
+    const unsigned node = ways.back();
+    ways.pop_back();
+    if (!seen.insert(node).second) continue;
+    if (!machine.target().stays_in_registers(
+            machine.instruction_at(graph.nodes()[node].address, false)))
+      continue;  // a way out
+    for (const unsigned next : graph.nodes()[node].next) {
+      comes_back = comes_back || next == *here;
+      ways.push_back(next);
+    }
+  }
+  return comes_back;
+}
+
+/// On a copy that nothing interrupts: is it back, with nothing changed?
+bool Session::Core::Checks::is_endless(const State& state) const {
+  constexpr unsigned kLongest = 16;  // instructions
+  const auto copy = core_.machine().clone();
+  for (const std::uint32_t address : core_.marks_) (void)copy->set_breakpoint(address, false);
+  copy->set_pc(state.pc);
+  const auto& registers = copy->target().registers();
+  for (unsigned index = 0; index < registers.size(); ++index)
+    if (registers[index].dwarf == copy->target().convention().sp_dwarf)
+      copy->set_register(index, state.sp);
+  copy->target().mask_interrupts(*copy);
+  machine::RunRequest one;
+  one.instructions = 1;
+  one.pass_first_breakpoint = true;
+  const std::uint8_t flags = copy->flags();
+  for (unsigned i = 0; i < kLongest; ++i) {
+    if (!copy->target().stays_in_registers(copy->instruction_at(copy->pc(), false))) return false;
+    (void)copy->run(one);
+    if (copy->pc() != state.pc || copy->flags() != flags) continue;
+    for (unsigned n = 0; n < state.bytes; ++n)
+      if (copy->peek({Space::kData, n}) != state.registers[n]) return false;
+    return true;
+  }
+  return false;
 }
 
 // What the code says ------------------------------------------------------------------------------

@@ -19,7 +19,7 @@ namespace lucid {
 
 class Session::Core::Checks final : private machine::InterruptListener {
  public:
-  enum Kind : unsigned { kTorn, kRegisters, kDataSheet, kContention, kNested, kKinds };
+  enum Kind : unsigned { kTorn, kRegisters, kDataSheet, kContention, kNested, kNoVolatile, kKinds };
 
   explicit Checks(Core& core) : core_(core) { attend(); }
 
@@ -67,6 +67,9 @@ class Session::Core::Checks final : private machine::InterruptListener {
   [[nodiscard]] bool is_on(Kind kind) const { return modes_[kind] != CheckMode::kOff; }
   bool compare_registers(const Entered& entered, const State& state);
   bool compare_objects(const Entered& entered);
+  bool look_for_endless(const State& state);
+  [[nodiscard]] bool is_still(std::uint32_t pc);
+  [[nodiscard]] bool is_endless(const State& state) const;
   const std::vector<Open>& open_at(std::uint32_t pc);
   [[nodiscard]] std::vector<Open> find_open(std::uint32_t pc);
   template <class Seen, class IsPart>
@@ -89,8 +92,10 @@ class Session::Core::Checks final : private machine::InterruptListener {
 
   Core& core_;
   std::array<CheckMode, kKinds> modes_{CheckMode::kList, CheckMode::kList, CheckMode::kList,
-                                       CheckMode::kList, CheckMode::kOff};
+                                       CheckMode::kList, CheckMode::kOff,  CheckMode::kOff};
   std::vector<Entered> under_way_;
+  std::map<std::uint32_t, unsigned>
+      still_;  ///< how often a loop without accesses is to be looked at
   std::map<std::uint32_t, std::vector<Open>> open_;  ///< by instruction
   /// Of a function, by node: which byte it accesses, if that is fixed.
   using Fixed = std::vector<std::optional<machine::Target::FixedAccess>>;

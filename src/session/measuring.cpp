@@ -25,7 +25,8 @@ const std::vector<std::pair<std::string, std::string>>& frames::Measures::functi
       {"most", "most(SIGNAL)"},
       {"mean", "mean(SIGNAL)"},
       {"coverage", "coverage(FILE), or coverage(all)"},
-      {"latency", "latency(INTERRUPT)"}};
+      {"latency", "latency(INTERRUPT)"},
+      {"inside", "inside(INTERRUPT)"}};
   return kFunctions;
 }
 
@@ -38,7 +39,8 @@ class Session::Core::Measuring final : public frames::Measures {
     const std::size_t wanted = function == "width" || function == "delay" ? 2 : 1;
     if (arguments.size() != wanted || arguments[0].empty()) return usage(function);
     if (function == "coverage") return share_executed(arguments[0]);
-    if (function == "latency") return waited(arguments[0]);
+    if (function == "latency") return spread(arguments[0], &machine::InterruptCounts::wait);
+    if (function == "inside") return spread(arguments[0], &machine::InterruptCounts::whole);
     std::array<Edge, 2> edges{Edge::kAny, Edge::kAny};
     std::vector<Signal> signals;
     for (std::size_t i = 0; i < arguments.size(); ++i) {
@@ -111,15 +113,16 @@ class Session::Core::Measuring final : public frames::Measures {
                   did_you_mean(name, coverage->names()));
     return real(static_cast<double>(executed) / static_cast<double>(all));
   }
-  /// From the request to the handler's first instruction.
-  [[nodiscard]] Result<Measured> waited(const std::string& name) const {
+  /// From the request to the handler's first instruction, or from there to its return.
+  [[nodiscard]] Result<Measured> spread(const std::string& name,
+                                        machine::Spread machine::InterruptCounts::*which) const {
     const auto counts = core_.counts();
     if (!counts) return fail(counts.error());
     std::vector<std::string> names;
     for (const InterruptVector& vector : core_.machine().info().vectors) {
       names.push_back(vector.name);
       if (vector.name != name || vector.number >= counts->interrupts.size()) continue;
-      const machine::Spread& spread = counts->interrupts[vector.number].wait;
+      const machine::Spread& spread = counts->interrupts[vector.number].*which;
       if (spread.count == 0)
         return fail(ErrorCode::kNotFound, name + " has not been entered", "run on");
       const std::uint64_t hz = core_.machine().info().clock_hz;

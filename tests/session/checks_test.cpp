@@ -348,6 +348,48 @@ int main(void) {
         "(clock.c:21)");
 }
 
+TEST_CASE("a loop that never looks again is found, and told from those that do", "[checks]") {
+  const auto source = [](const std::string& flag, const std::string& loop) {
+    return "#include <avr/io.h>\n#include <avr/interrupt.h>\n" + flag + R"(
+ISR(TIMER1_COMPA_vect) { GPIOR0++; if (GPIOR0 == 9) flag = 1; }
+int main(void) {
+  OCR1A = 999; TCCR1B = 1 << WGM12 | 1 << CS10; TIMSK1 = 1 << OCIE1A;
+  sei();
+  )" + loop +
+           "\n  GPIOR1 = 1;\n  for (;;) {}\n}\n";
+  };
+  const struct {
+    const char* flag;
+    const char* loop;
+    bool hangs;
+  } kRows[] = {
+      {"uint8_t flag;", "while (!flag) {}", true},
+      {"uint16_t flag;", "while (flag == 0) {}", true},
+      {"uint8_t flag;", "do {} while (flag != 1);", true},
+      {"volatile uint8_t flag;", "while (!flag) {}", false},
+      {"uint8_t flag;", "for (uint16_t i = 0; i < 9999 && !*(volatile uint8_t*)&flag; i++) {}",
+       false},
+      {"uint8_t flag;", "for (volatile uint16_t i = 0; i < 2000; i++) {}", false},
+  };
+  for (const auto& row : kRows)
+    for (const char* level : {"-Os", "-O2"}) {
+      INFO(row.flag << " " << row.loop << " " << level);
+      Session session = opened(
+          test::compiled("looking", source(row.flag, row.loop), std::string("-gdwarf-4 ") + level));
+      REQUIRE(session.set_check("no-volatile", Mode::kList));
+      session.go_for(Picoseconds{20 * kMillisecond});
+      const auto findings = session.findings();
+      INFO(said(findings));
+      CHECK(session.evaluate("chip.GPIOR1")->integer == (row.hangs ? 0 : 1));
+      REQUIRE(findings.size() == (row.hangs ? 1 : 0));
+      if (!row.hangs) continue;
+      CHECK(findings[0].check == "no-volatile");
+      CHECK(findings[0].where->line == 8);
+      CHECK(findings[0].text.find("never looks at flag again, which TIMER1_COMPA changes") !=
+            std::string::npos);
+    }
+}
+
 TEST_CASE("handlers within handlers are found if asked for", "[checks]") {
   const std::string elf = test::compiled("within", R"(#include <avr/io.h>
 #include <avr/interrupt.h>

@@ -3,6 +3,8 @@
 
 #include <fmt/format.h>
 
+#include <set>
+
 #include "machine/machine.h"
 
 namespace lucid::avr {
@@ -79,6 +81,18 @@ std::optional<machine::Target::FixedAccess> AvrTarget::fixed_access(
   const Entry entry = entry_of(instruction);
   if (!instruction.data || (entry.op != kLDS && entry.op != kSTS)) return std::nullopt;
   return FixedAccess{*instruction.data, entry.op == kSTS};
+}
+
+bool AvrTarget::stays_in_registers(const Instruction& instruction) const {
+  static const std::set<unsigned> kOps = [] {
+    std::set<unsigned> ops{kNOP, kRJMP, kJMP, kBRBS, kBRBC, kSBRC, kSBRS, kCPSE};
+#define LUCID_AVR(id, ...)
+#define LUCID_AVR_MEMORY(id, ...)
+#define LUCID_AVR_PURE(id, ...) ops.insert(k##id);
+#include "avr/isa/instructions.def"
+    return ops;
+  }();
+  return kOps.count(entry_of(instruction).op) != 0;
 }
 
 bool AvrTarget::allows_interrupts(const Instruction& instruction) const {
