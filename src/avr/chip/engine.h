@@ -65,11 +65,12 @@ class Engine {
     std::int32_t jump = 0;  ///< to the slot of the target in `entry`, in bytes
     u32 worst = 0;          ///< cycles that the translated run from here can take; kNoRun: none
     u8 behind = 0;          ///< what a mark or a note goes on with
-    u8 heat = 0;            ///< how often a run began here while it was not translated
+    u8 heat = 0;            ///< how often a run began here while it was not translated; kCounted
     bool translated = false;
     u8 worst_behind = 0;  ///< of a mark: `worst` of the run that starts behind it, if there is one
   };
   static constexpr u32 kNoRun = 1U << 30;
+  static constexpr u8 kCounted = 0xff;        ///< of Slot::heat: a CountedLoop begins there
   static constexpr unsigned kRegisters = 32;  ///< the first bytes of data space
   // A request to pause is looked at at least this often, in cycles.
   static constexpr u64 kPauseGrain = 100'000;
@@ -93,6 +94,17 @@ class Engine {
   LUCID_SLOW void take_calls();
   void end_access();
   [[nodiscard]] std::optional<Entry> translatable(u32 word, bool starts);
+  /// A loop that does nothing but count a number in registers down to nought.
+  struct CountedLoop {
+    std::array<u8, 4> registers{};  ///< of the number, the lowest first
+    unsigned bytes = 0;
+    u32 branch = 0;  ///< the word of its last instruction
+    unsigned cycles = 0;
+    [[nodiscard]] u64 rounds(const u8* data) const;
+    /// The number becomes less by so many rounds.
+    void skip(u8* data, u64 rounds) const;
+  };
+  [[nodiscard]] LUCID_SLOW std::optional<CountedLoop> counted_loop(u32 word) const;
   static u32 load_for_run(void* engine, u32 address, u32 word);
   static void store_for_run(void* engine, u32 address, u32 word, u32 value, u32 mask);
   /// After the system clock has changed.

@@ -122,6 +122,9 @@ void Engine::cool(u32 word) {
 void Engine::forget_run(u32 word) {
   if (translator_) translator_->forget(word, [this](u32 start) { cool(start); });
   cool(word);
+  constexpr u32 kLongest = 8;  // words of a CountedLoop
+  for (u32 before = 1; before < kLongest && before <= word; ++before)
+    if (code_[word - before].heat == kCounted) cool(word - before);
 }
 
 /// Where the memories are; they may have been copied before a write.

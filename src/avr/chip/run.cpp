@@ -86,6 +86,20 @@ struct Engine::Frame {
     return !left.precise;
   }
 
+  /// All rounds but the last one, as far as there is time, of a loop that only counts.
+  void skip_rounds() {
+    const auto loop = engine.counted_loop(word_of(slot));
+    if (!loop || now + 1 >= deadline) return;
+    const u64 rounds = std::min(loop->rounds(r) - 1, (deadline - 1 - now) / loop->cycles);
+    if (rounds == 0) return;
+    loop->skip(r, rounds);
+    now += rounds * loop->cycles;
+    Counter* const counter = engine.machine_.counter_.get();
+    if (counter == nullptr) return;
+    for (u32 word = word_of(slot); word <= loop->branch; ++word) counter->executed[word] += rounds;
+    counter->departed[loop->branch] += rounds;
+  }
+
   [[nodiscard]] u32 reg(unsigned n) const { return r[n]; }
   void set_reg(unsigned n, u32 value) const { r[n] = static_cast<u8>(value); }
   [[nodiscard]] u32 pair(unsigned n) const {
@@ -377,9 +391,18 @@ next_run:
   f.slot = f.next;
   if (!f.slot->translated) {
     Slot& slot = code_[f.word_of(f.slot)];
+    if (slot.heat == kCounted) {
+      f.skip_rounds();
+      goto* labels[slot.entry.op];
+    }
     const bool first = slot.heat++ == 0;
     if (!first || !adopt(f.word_of(f.slot))) {
       if (slot.heat < machine_.translate_after_) goto* labels[slot.entry.op];
+      if (counted_loop(f.word_of(f.slot))) {
+        slot.heat = kCounted;
+        f.skip_rounds();
+        goto* labels[slot.entry.op];
+      }
       translate(f.word_of(f.slot));
     }
     if (!slot.translated) goto* labels[slot.entry.op];
