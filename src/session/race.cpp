@@ -8,6 +8,7 @@
 
 #include "lucid/race.h"
 #include "session/kept.h"
+#include "session/quiet.h"
 
 namespace lucid {
 
@@ -113,31 +114,36 @@ class Session::Core::Race {
     Core& c = core_;
     std::vector<std::uint32_t> entries;
     for (const Function* f : functions_) entries.push_back(f->begin);
-    const auto is_entry = [&](std::uint32_t pc) {
-      return std::find(entries.begin(), entries.end(), pc) != entries.end();
-    };
     std::vector<std::uint32_t> from;
     if (!spec_.from.empty()) {
       const auto places = c.resolve(spec_.from);
       if (!places) return fail(places.error());
       from = *places;
     }
-    if (from.empty() && is_entry(c.machine().pc()) && !c.machine().interrupt_imminent()) {
+    const auto stands_at = [&](const std::vector<std::uint32_t>& places) {
+      return std::find(places.begin(), places.end(), c.machine().pc()) != places.end() &&
+             !c.machine().interrupt_imminent();
+    };
+    if (from.empty() && stands_at(entries)) {
       base_ = c.machine().clone();
     } else {
       const auto kept = c.keep();
-      const std::uint64_t hz = c.machine().info().clock_hz;
-      const std::uint64_t until = c.later(to_ticks(spec_.within, hz));
+      std::vector<machine::Fault> faults;
+      for (unsigned kind = 1; kind <= static_cast<unsigned>(machine::Fault::kOutside); ++kind)
+        if (c.machine().fault_is_on(static_cast<machine::Fault>(kind)))
+          faults.push_back(static_cast<machine::Fault>(kind));
+      const std::uint64_t until = c.later(to_ticks(spec_.within, c.machine().info().clock_hz));
       bool arrived = true;
-      if (!from.empty()) arrived = c.what_comes(until, from).arrived;
-      Future future;
-      const bool there = arrived && is_entry(c.machine().pc());
-      if (there) base_ = c.machine().clone();
-      if (arrived && !there) {
-        future = c.what_comes(until, entries);
-        arrived = future.arrived;
-        base_ = std::move(future.machine);
+      c.begin_run_quietly();
+      c.limit_end_ = c.next_pace_ = UINT64_MAX;
+      {
+        const Quiet quiet(c);
+        if (!from.empty()) arrived = come_to(from, until);
+        // A function's own entry may be the place.
+        arrived = arrived && ((!from.empty() && stands_at(entries)) || come_to(entries, until));
+        base_ = c.machine().clone();
       }
+      for (const machine::Fault fault : faults) base_->set_fault(fault, true);
       const bool asked = c.pause_requested_.exchange(false);
       c.running_ = false;
       if (auto back = c.return_to(*kept); !back) return fail(back.error());
@@ -151,6 +157,16 @@ class Session::Core::Race {
     for (const std::uint32_t address : c.marks_) (void)base_->set_breakpoint(address, false);
     for (const auto& [address, kinds] : c.watches_) (void)base_->watch(address, 0);
     return {};
+  }
+
+  /// As what comes will come there, with what is to be done by then. REQUIRES: a Quiet.
+  bool come_to(const std::vector<std::uint32_t>& places, std::uint64_t until) {
+    Target target;
+    for (const std::uint32_t place : places) target.places.push_back({place, {}});
+    core_.stood_at_ = {core_.machine().pc(), core_.machine().ticks()};
+    machine::RunRequest request;
+    request.until_ticks = until;
+    return core_.run(request, &target).kind == Outcome::Kind::kTarget;
   }
 
   Result<void> prepare() {

@@ -286,7 +286,21 @@ uint8_t __attribute__((noinline)) f(void) { tail = head; return 0; })"),
 
 TEST_CASE("what cannot be searched says why, and nothing moves", "[race]") {
   Session session = opened(test::kKilnOg);
+  struct Hears : Listener {
+    unsigned times = 0;
+    void on_serial(const std::string&, const std::string&) override { ++times; }
+    void on_note(const std::string&) override { ++times; }
+  } hears;
+  session.set_listener(&hears);
   session.go_for(Picoseconds{20'000'000'000});
+  // On the way to its next call, in a second, a breakpoint is met half a million times, and a
+  // message sent: nobody is told.
+  const auto point = session.pause_at({"clock_ms"});
+  REQUIRE(point);
+  REQUIRE(session.race_search({"serial_number"}));
+  CHECK(hears.times == 0);
+  CHECK(session.breakpoints()[0].reached == 0);
+  REQUIRE(session.remove(point->id));
   const auto hash = session.chip().hash();
   const auto refused = [&](RaceSpec spec, const char* words) {
     spec.within = {1'000'000'000'000};
