@@ -109,6 +109,12 @@ class Session::Core::Race {
     return {};
   }
 
+  /// A span, or what a run may take at all (Session::set_limit()).
+  [[nodiscard]] Picoseconds at_most(Picoseconds span) const {
+    const Picoseconds limit = core_.limit_;
+    return limit.count != 0 && limit.count < span.count ? limit : span;
+  }
+
   /// On to the function's entry, on a copy.
   Result<void> reach() {
     Core& c = core_;
@@ -132,7 +138,8 @@ class Session::Core::Race {
       for (unsigned kind = 1; kind <= static_cast<unsigned>(machine::Fault::kOutside); ++kind)
         if (c.machine().fault_is_on(static_cast<machine::Fault>(kind)))
           faults.push_back(static_cast<machine::Fault>(kind));
-      const std::uint64_t until = c.later(to_ticks(spec_.within, c.machine().info().clock_hz));
+      const std::uint64_t until =
+          c.later(to_ticks(at_most(spec_.within), c.machine().info().clock_hz));
       bool arrived = true;
       c.begin_run_quietly();
       c.limit_end_ = c.next_pace_ = UINT64_MAX;
@@ -149,10 +156,10 @@ class Session::Core::Race {
       if (auto back = c.return_to(*kept); !back) return fail(back.error());
       if (asked) return interrupted();
       if (!arrived)
-        return fail(
-            ErrorCode::kNotFound,
-            fmt::format("{} is not called within {}", spec_.function, to_text(spec_.within)),
-            "go nearer to where it is, or say which one with `from PLACE`");
+        return fail(ErrorCode::kNotFound,
+                    fmt::format("{} is not called within {}", spec_.function,
+                                to_text(at_most(spec_.within))),
+                    "go nearer to where it is, or say which one with `from PLACE`");
     }
     for (const std::uint32_t address : c.marks_) (void)base_->set_breakpoint(address, false);
     for (const auto& [address, kinds] : c.watches_) (void)base_->watch(address, 0);
@@ -178,7 +185,7 @@ class Session::Core::Race {
                   "where " + spec_.function + " returns to cannot be told");
     returns_to_ = frames.front().returns_to;
     sp_behind_ = frames.front().cfa;
-    const std::uint64_t longest = to_ticks(spec_.longest, hz);
+    const std::uint64_t longest = to_ticks(at_most(spec_.longest), hz);
     entered_ = base_->ticks();
     until_ = longest > UINT64_MAX - entered_ ? UINT64_MAX : entered_ + longest;
     view_.function = function_->name;
@@ -203,7 +210,7 @@ class Session::Core::Race {
       return asked_ ? interrupted()
                     : fail(ErrorCode::kUsage,
                            fmt::format("{} does not return within {}", spec_.function,
-                                       to_text(spec_.longest)),
+                                       to_text(at_most(spec_.longest))),
                            "name a function that it calls");
     return {};
   }
