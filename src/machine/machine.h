@@ -235,6 +235,9 @@ class Machine {
   /// Of the ticks so far, those that the processor was asleep.
   [[nodiscard]] virtual std::uint64_t slept_ticks() const { return 0; }
   [[nodiscard]] virtual std::vector<PinState> pins() const { return {}; }
+  /// Bytes of I/O, by data address, that nothing but the program changes: what it has latched for
+  /// pins.
+  [[nodiscard]] virtual std::vector<std::uint32_t> latches() const { return {}; }
   /// The named values a status register holds: letter and bit, highest first. Empty: no such
   /// register.
   [[nodiscard]] virtual std::string flag_letters() const { return {}; }

@@ -200,7 +200,7 @@ class Session::Core::Race {
         return fail(ErrorCode::kUsage,
                     "the expectation is worked out when " + spec_.function +
                         " has returned: it has no locals any more",
-                    "say it of variables, or of the register that it returns in: chip.r24");
+                    "say it of variables, or of the register that its value is returned in");
       expectation_ = std::make_unique<expression::Expression>(std::move(*parsed));
       if (const auto value = expectation_->holds(scope(*base_)); !value) return fail(value.error());
     }
@@ -230,10 +230,7 @@ class Session::Core::Race {
     if (statics > ram->begin) spans_.push_back({{}, ram->begin, statics - ram->begin});
     const std::uint32_t above = sp_behind_ + base_->target().convention().stack_gap;
     if (above < ram->end) spans_.push_back({{}, above, ram->end - above});
-    for (const IoRegister& io : base_->info().io)
-      if (io.bytes == 1 && (io.name.rfind("PORT", 0) == 0 || io.name.rfind("DDR", 0) == 0 ||
-                            io.name.rfind("GPIOR", 0) == 0))
-        spans_.push_back({{}, io.address, 1});
+    for (const std::uint32_t address : base_->latches()) spans_.push_back({{}, address, 1});
     const auto& registers = base_->target().registers();
     const std::uint32_t bytes =
         function_->returns == 0 ? 0 : core_.program_.types()[function_->returns].bytes;

@@ -158,6 +158,14 @@ Result<void> AvrMachine::feed(const std::string& port, const std::string& bytes)
   return {};
 }
 
+std::vector<u32> AvrMachine::latches() const {
+  std::vector<u32> out;
+  for (const IoRegister& io : info().io)
+    for (const char* name : {"PORT", "DDR", "GPIOR"})
+      if (io.bytes == 1 && io.name.rfind(name, 0) == 0) out.push_back(io.address);
+  return out;
+}
+
 machine::Machine::Raised AvrMachine::raise(unsigned vector, std::optional<u8> byte) {
   const auto& owners = fabric_->vector_owner;
   const Peripheral* owner = vector < owners.size() ? owners[vector] : nullptr;
