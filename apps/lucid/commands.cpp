@@ -410,10 +410,10 @@ const std::vector<Command>& commands() {
        Group::kLook,
        {"show source|disassembly|mixed [PLACE] [for N]",
         "show variables|registers|flags|stack|callers|pins|parts|serial|time|watches|faults",
-        "show checks|findings", "show stack bound", "show globals [NAME]", "show io [REGISTER]",
-        "show MEMORY [RANGE]", "show breakpoints [like NAME]", "show profile [lines] [for N]",
-        "show profile calls [all]", "show coverage against FILE", "show coverage [SOURCE]",
-        "show interrupts"},
+        "show checks|findings|wear", "show stack bound", "show globals [NAME]",
+        "show io [REGISTER]", "show MEMORY [RANGE]", "show breakpoints [like NAME]",
+        "show profile [lines] [for N]", "show profile calls [all]", "show coverage against FILE",
+        "show coverage [SOURCE]", "show interrupts"},
        "look at something",
        "* marks what changed since the last pause. Profile, coverage and interrupts are of what "
        "`survey` has counted.",
@@ -827,6 +827,8 @@ const std::vector<Topic>& topics() {
        "show interrupts      how long they waited, and what for; back to worst TIMER1_COMPA\n"
        "show stack bound     how deep the stack can become, from the code alone\n"
        "show findings        what checks of the whole run have found; `show checks`, `check`\n"
+       "show wear            EEPROM cells and flash pages that were programmed, and how long they "
+       "last\n"
        "race search FUNCTION an interrupt before each of its instructions\n"
        "export coverage into FILE    LCOV\n"
        "expect coverage(control.c) >= 0.8     expect latency(TIMER1_COMPA) < 20us\n"

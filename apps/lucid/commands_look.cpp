@@ -228,6 +228,7 @@ Result<void> Console::do_show(const Words& words) {
       {"pins", [](const Session& s, const Words&) -> Reply { return Pins{s.pins()}; }},
       {"watches", [](const Session& s, const Words&) -> Reply { return Watches{s.watches()}; }},
       {"checks", [](const Session& s, const Words&) -> Reply { return Checks{s.checks()}; }},
+      {"wear", [](const Session& s, const Words&) -> Reply { return WearTable{s.wear()}; }},
       {"findings", [](const Session& s, const Words&) -> Reply { return Findings{s.findings()}; }},
       {"faults", [](const Session& s, const Words&) -> Reply { return Faults{s.faults()}; }},
       {"time", [](const Session& s, const Words&) -> Reply { return s.time(); }},

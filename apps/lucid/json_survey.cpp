@@ -186,4 +186,15 @@ Json SurveyJson::operator()(const Findings& findings) const {
   return out;
 }
 
+Json SurveyJson::operator()(const WearTable& table) const {
+  Json out{{"view", "wear"}, {"rows", Json::array()}};
+  for (const WearView& w : table.rows) {
+    Json row{{"memory", w.memory}, {"begin", w.begin},         {"end", w.end},
+             {"times", w.times},   {"endurance", w.endurance}, {"by", json(w.by)}};
+    if (w.lasts) row["picoseconds_lasts"] = w.lasts->count;
+    out["rows"].push_back(std::move(row));
+  }
+  return out;
+}
+
 }  // namespace lucid::app

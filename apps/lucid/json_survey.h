@@ -22,6 +22,7 @@ struct SurveyJson {
   Json operator()(const RaceView&) const;
   Json operator()(const Checks&) const;
   Json operator()(const Findings&) const;
+  Json operator()(const WearTable&) const;
 };
 
 }  // namespace lucid::app

@@ -63,6 +63,9 @@ struct Faults {
 struct Checks {
   std::vector<Session::Check> list;
 };
+struct WearTable {
+  std::vector<WearView> rows;
+};
 struct Findings {
   std::vector<FindingView> list;
 };
@@ -207,7 +210,7 @@ using Reply =
                  Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView,
                  MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing, DecodedWires,
                  Matched, Armed, Tested, Profile, Coverage, CoverageDifference, InterruptList,
-                 StackBoundView, RaceView, Checks, Findings>;
+                 StackBoundView, RaceView, Checks, Findings, WearTable>;
 
 }  // namespace lucid::app
 

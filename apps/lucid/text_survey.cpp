@@ -370,4 +370,40 @@ std::string SurveyViews::operator()(const Findings& findings) const {
   return out;
 }
 
+namespace {
+
+/// How long it lasts, as one says it.
+std::string long_time(const std::optional<Picoseconds>& span) {
+  if (!span) return "?";
+  const double hours = static_cast<double>(span->count) / 3.6e15;
+  constexpr double kDay = 24, kYear = 365.25 * 24, kMost = 100;
+  if (hours >= kMost * kYear) return "for over 100 years";
+  if (hours >= kYear) return fmt::format("{:.1f} years", hours / kYear);
+  if (hours >= 2 * kDay) return fmt::format("{:.1f} days", hours / kDay);
+  return hours >= 2 ? fmt::format("{:.1f} hours", hours)
+                    : fmt::format("{:.1f} minutes", 60 * hours);
+}
+
+}  // namespace
+
+std::string SurveyViews::operator()(const WearTable& table) const {
+  if (table.rows.empty()) return "nothing has been programmed since power-on\n";
+  std::string out = style_.dim(
+      fmt::format("  {:<22}{:>12}{:>12}{:>20}  {}\n", "cells", "programmed", "of", "lasts", "by"));
+  constexpr std::size_t kMost = 30;
+  for (std::size_t i = 0; i < std::min(kMost, table.rows.size()); ++i) {
+    const WearView& w = table.rows[i];
+    const std::string cells =
+        w.end == w.begin + 1 ? fmt::format("{} {:#06x}", w.memory, w.begin)
+                             : fmt::format("{} {:#06x}..{:#06x}", w.memory, w.begin, w.end - 1);
+    const std::string where = place(w.by);
+    out += fmt::format("  {:<22}{:>12}{:>12}{:>20}  {}{}\n", cells, grouped(w.times),
+                       grouped(w.endurance), long_time(w.lasts),
+                       where.empty() ? where : where + " ", plain(w.by.function));
+  }
+  if (table.rows.size() > kMost)
+    out += style_.dim(fmt::format("  {} more\n", table.rows.size() - kMost));
+  return out;
+}
+
 }  // namespace lucid::app

@@ -26,6 +26,17 @@ struct FindingView {
   bool harmless = false;  ///< told for completeness: it is right as it is
 };
 
+/// Cells of EEPROM, or a page of flash, that have been programmed since power-on.
+struct WearView {
+  std::string memory;  ///< `eeprom`, `flash`
+  std::uint32_t begin = 0, end = 0;
+  std::uint64_t times = 0;      ///< each of them
+  Location by;                  ///< the instruction that did it last
+  std::uint64_t endurance = 0;  ///< times that the chip's manual promises
+  /// So long, if it goes on as it has since power-on. Of what was programmed once nothing is known.
+  std::optional<Picoseconds> lasts;
+};
+
 }  // namespace lucid
 
 #endif  // LUCID_FINDING_H

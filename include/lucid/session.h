@@ -43,6 +43,7 @@ struct InterruptView;
 struct ProfileView;
 struct RaceSpec;
 struct RaceView;
+struct WearView;
 
 /// Where and when a breakpoint pauses. At a place a pass is counted when the condition holds and
 /// the marked instruction executes next: not when it is skipped, not when an interrupt is entered
@@ -438,6 +439,9 @@ class LUCID_API Session {
   /// Since the image was loaded, in the order in which they were found; each is also told as a note
   /// then. What is gone through again is found once; what another future has found stays.
   [[nodiscard]] std::vector<FindingView> findings() const;
+
+  /// What has been programmed how often, along the timeline; what wears out first comes first.
+  [[nodiscard]] std::vector<WearView> wear() const;
 
   // Races -----------------------------------------------------------------------------------------
 

@@ -44,6 +44,16 @@ class MarkListener {
   virtual bool ends_run_at(std::uint32_t pc) = 0;
 };
 
+/// Cells of a memory that wears out, and how often they have been programmed since power-on. Beside
+/// the world, along the timeline: a copy has what its original had.
+struct Wear {
+  Space space = Space::kEeprom;
+  std::uint32_t begin = 0, bytes = 1;
+  std::uint64_t times = 0;
+  std::uint32_t pc = 0;         ///< of the instruction that did it last
+  std::uint64_t endurance = 0;  ///< times that the chip's manual promises
+};
+
 /// Is told of interrupts while a machine runs, at the very moment: it may look at the machine, not
 /// touch it.
 class InterruptListener {
@@ -235,6 +245,7 @@ class Machine {
   /// Of the ticks so far, those that the processor was asleep.
   [[nodiscard]] virtual std::uint64_t slept_ticks() const { return 0; }
   [[nodiscard]] virtual std::vector<PinState> pins() const { return {}; }
+  [[nodiscard]] virtual std::vector<Wear> wear() const { return {}; }
   /// Bytes of I/O, by data address, that nothing but the program changes: what it has latched for
   /// pins.
   [[nodiscard]] virtual std::vector<std::uint32_t> latches() const { return {}; }

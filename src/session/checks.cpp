@@ -173,9 +173,14 @@ bool Session::Core::Checks::compare_registers(const Entered& entered, const Stat
   const unsigned flags = (entered.flags ^ state.flags) & kept;
   if (same && flags == 0) return false;
   std::string which;
+  const auto name = [&](unsigned n) {
+    for (const RegisterName& one : core_.machine().target().registers())
+      if (one.dwarf == static_cast<int>(n)) return one.name;
+    return fmt::format("register {}", n);
+  };
   for (unsigned n = 0; n < state.bytes; ++n)
     if (state.registers[n] != entered.registers[n])
-      which += fmt::format("{}r{} ({:#04x} → {:#04x})", which.empty() ? "" : ", ", n,
+      which += fmt::format("{}{} ({:#04x} → {:#04x})", which.empty() ? "" : ", ", name(n),
                            entered.registers[n], state.registers[n]);
   for (unsigned bit = 0; bit < bits; ++bit)
     if ((flags >> bit & 1U) != 0)
@@ -579,6 +584,43 @@ std::string Session::Core::told_note(const machine::Note& note) const {
   if (where.line == 0) return fmt::format("{} ({})", note.text, place_name(*note.pc));
   return fmt::format("{} ({}:{} {})", note.text, where.file, where.line, where.function);
 }
+
+std::vector<WearView> Session::Core::wear() const {
+  std::vector<WearView> out;
+  const Picoseconds now = to_time(machine().ticks(), machine().info().clock_hz);
+  for (const machine::Wear& worn : machine().wear()) {
+    const Location by = location(worn.pc);
+    const bool eeprom = worn.space == Space::kEeprom;
+    // Cells that are written together are one row.
+    if (eeprom && !out.empty() && out.back().end == worn.begin && out.back().times == worn.times &&
+        out.back().by.function == by.function) {
+      ++out.back().end;
+      continue;
+    }
+    WearView view;
+    view.memory = eeprom ? "eeprom" : "flash";
+    view.begin = worn.begin;
+    view.end = worn.begin + worn.bytes;
+    view.times = worn.times;
+    view.by = by;
+    view.endurance = worn.endurance;
+    if (worn.times > 1) {
+      const long double lasts = static_cast<long double>(now.count) *
+                                static_cast<long double>(worn.endurance) /
+                                static_cast<long double>(worn.times);
+      constexpr long double kMost = 1.8e19L;
+      view.lasts = Picoseconds{static_cast<std::uint64_t>(std::min(lasts, kMost))};
+    }
+    out.push_back(std::move(view));
+  }
+  std::stable_sort(out.begin(), out.end(), [](const WearView& a, const WearView& b) {
+    constexpr Picoseconds kEver{UINT64_MAX};
+    return a.lasts.value_or(kEver).count < b.lasts.value_or(kEver).count;
+  });
+  return out;
+}
+
+std::vector<WearView> Session::wear() const { return core_->wear(); }
 
 std::vector<Session::Check> Session::checks() const { return core_->checks_->list(); }
 Result<void> Session::set_check(const std::string& name, CheckMode mode) {

@@ -158,6 +158,7 @@ class Session::Core final : private machine::MarkListener {
   // Checks: checks.cpp.
   class Checks;
   std::vector<std::string> found_;  ///< by checks, and not yet told
+  [[nodiscard]] std::vector<WearView> wear() const;
   /// As people are told it, with where it is.
   [[nodiscard]] std::string told_note(const machine::Note& note) const;
 

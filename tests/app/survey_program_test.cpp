@@ -65,14 +65,15 @@ TEST_CASE("checks at the prompt", "[checks]") {
   const std::string torn = std::string(LUCID_KILN) + "/images/torn-tick.elf";
   const std::string lines =
       "show findings\ngo for 20ms\nshow findings\nshow checks\ncheck torn-access pause\nreset\n"
-      "check nested list\ncheck all off\nshow checks\ncheck tron-access off\n";
+      "show wear\ncheck nested list\ncheck all off\nshow checks\ncheck tron-access off\n";
   const auto out = lucid("open " + torn, lines);
   INFO(out.text);
   for (const char* text :
        {"nothing has been found; `show checks` tells",
         "note: found: ticks is being read at clock.c:29", "  torn-access  5.146 ms",
         "      clock.c:29 clock_ms\n", "  torn-access   list   an interrupt",
-        "  nested        off    ", "  torn-access   off    ", "did you mean torn-access?"})
+        "nothing has been programmed since power-on", "  nested        off    ",
+        "  torn-access   off    ", "did you mean torn-access?"})
     CHECK_THAT(out.text, Catch::Contains(text));
   const auto json = lucid("open --json " + torn, lines);
   for (const char* text :

@@ -414,3 +414,58 @@ int main(void) {
     within = within || f.text == "TIMER0_COMPA is entered within the handler of TIMER1_COMPA";
   CHECK(within);
 }
+
+TEST_CASE("what wears out is counted along the timeline", "[checks]") {
+  const std::string elf = test::compiled("worn", R"(#include <avr/eeprom.h>
+#include <util/delay.h>
+int main(void) {
+  eeprom_update_byte((uint8_t *)3, 9);
+  for (uint8_t i = 0;; i++) {
+    eeprom_write_word((uint16_t *)0x10, i);
+    eeprom_update_byte((uint8_t *)3, 9);
+    _delay_ms(3);
+  }
+}
+)",
+                                         "-Os -gdwarf-4");
+  Session session = opened(elf);
+  CHECK(session.wear().empty());
+  struct Writes : Listener {
+  } none;
+  session.set_listener(&none);
+  BreakpointSpec write;
+  write.kind = BreakpointSpec::Kind::kEepromWrite;
+  const auto point = session.pause_at(write);
+  REQUIRE(point);
+  std::map<std::string, std::uint64_t> cells;
+  for (unsigned i = 0; i < 21; ++i) {
+    const Pause pause = session.go();
+    REQUIRE(pause.cause == Pause::Cause::kEvent);
+    ++cells[std::to_string(i == 0 ? 3 : i % 2 == 1 ? 0x10 : 0x11)];
+  }
+  const auto wear = session.wear();
+  REQUIRE(wear.size() == 2);
+  CHECK(wear[0].memory == "eeprom");
+  CHECK(wear[0].begin == 0x10);
+  CHECK(wear[0].end == 0x12);
+  CHECK(wear[0].times == cells["16"]);
+  CHECK(wear[1].begin == 3);
+  CHECK(wear[1].times == 1);
+  CHECK(wear[0].endurance == 100'000);
+  // As long as it has gone on, ten thousand times as long.
+  REQUIRE(wear[0].lasts);
+  CHECK(wear[0].lasts->count / 10'000 == session.chip().time().count);
+  CHECK(!wear[1].lasts);
+  // Back it was less, and forwards again as much.
+  const auto hash = session.chip().hash();
+  const Picoseconds time = session.chip().time();
+  REQUIRE(session.remove(point->id));
+  REQUIRE(session.back_for(Picoseconds{time.count / 2}));
+  REQUIRE(!session.wear().empty());
+  CHECK(session.wear()[0].times < 10);
+  REQUIRE(session.go_to_time(time));
+  CHECK(session.chip().hash() == hash);
+  CHECK(session.wear()[0].times == 10);
+  REQUIRE(session.reload());
+  CHECK(session.wear().empty());
+}

@@ -166,6 +166,17 @@ std::vector<u32> AvrMachine::latches() const {
   return out;
 }
 
+/// "Features": write and erase cycles of EEPROM and of flash.
+std::vector<machine::Wear> AvrMachine::wear() const {
+  constexpr u64 kEeprom = 100'000, kFlash = 10'000;
+  std::vector<machine::Wear> out;
+  for (const auto& [address, worn] : outputs_.eeprom)
+    out.push_back({Space::kEeprom, address, 1, worn.times, worn.pc, kEeprom});
+  for (const auto& [page, worn] : outputs_.flash)
+    out.push_back({Space::kCode, page, fabric_->device.flash_page, worn.times, worn.pc, kFlash});
+  return out;
+}
+
 machine::Machine::Raised AvrMachine::raise(unsigned vector, std::optional<u8> byte) {
   const auto& owners = fabric_->vector_owner;
   const Peripheral* owner = vector < owners.size() ? owners[vector] : nullptr;

@@ -99,6 +99,7 @@ std::pair<u32, u32> Boot::spm(const Bus& bus, u32 pc, u32 z) const {
     case kPgers | kSpmen:
     case kPgwrt | kSpmen: {
       const bool erase = (what & kPgers) != 0;
+      if (erase) bus.wear_flash(begin_of_page);
       for (u32 i = 0; i < page; ++i) {
         const u32 a = begin_of_page + i;
         world.flash.write(a, erase ? 0xff : static_cast<u8>(world.flash[a] & state.page[i]));

@@ -54,6 +54,7 @@ void Eeprom::control(const Bus& bus, u8 value, u8 mask, u64 t) const {
       state.writing = true;
       state.address = address;
       state.value = bus.reg(eedr());
+      bus.wear_eeprom(address);
       bus.happened(machine::EventKind::kEepromWrite, address, state.value);
       bus.record(machine::EventKind::kEepromWrite, address, state.value, bus.world.cpu.now);
       state.mode = static_cast<u8>((bus.reg(eecr_) & kEepm) >> 4);

@@ -5,6 +5,7 @@
 #define LUCID_AVR_PERIPHERALS_PERIPHERAL_H
 
 #include <algorithm>
+#include <map>
 #include <optional>
 #include <set>
 #include <string>
@@ -32,8 +33,13 @@ struct Outputs {
   std::set<std::string> noted;  ///< each note is said once, of misuse once a place
   u8 ends_at = 0;               ///< the run, by kinds of notes, a bit each
   std::vector<u8> contended;    ///< by port: pins that two drive differently
-  std::string failure;          ///< of something outside: the run ends with it
-  u32 events_wanted = 0;        ///< by machine::bit(kind)
+  struct Worn {
+    u64 times = 0;
+    u32 pc = 0;
+  };
+  std::map<u32, Worn> eeprom, flash;  ///< by address: cells, pages that have been programmed
+  std::string failure;                ///< of something outside: the run ends with it
+  u32 events_wanted = 0;              ///< by machine::bit(kind)
   std::vector<machine::Event> events;
   machine::Tap tap;
   u64 at = kNever;  ///< the cycle of the event under way
@@ -122,6 +128,9 @@ class Bus {
     return pins & ~before;
   }
   void tell_pending(u64 pending) const;
+  /// An EEPROM cell, or a page of flash, is programmed.
+  void wear_eeprom(u32 address) const { wear(outputs_.eeprom[address]); }
+  void wear_flash(u32 page) const { wear(outputs_.flash[page]); }
   /// Ends the run, saying why.
   void fail(const std::string& why) const {
     if (outputs_.failure.empty()) outputs_.failure = why;
@@ -129,6 +138,10 @@ class Bus {
 
  private:
   friend class WireHost;
+  void wear(Outputs::Worn& worn) const {
+    ++worn.times;
+    if (outputs_.pc != nullptr) worn.pc = *outputs_.pc;
+  }
   void note(machine::Note note, const std::string& key) const;
   void note_here(const std::string& text, machine::Note::Kind kind) const;
   Outputs& outputs_;
