@@ -566,7 +566,8 @@ const std::vector<Command>& commands() {
        &Console::do_check},
       {"race search",
        Group::kSurvey,
-       {"race search FUNCTION [interrupt INTERRUPT] [byte DATA] [from PLACE] [expect EXPR]"},
+       {"race search FUNCTION [interrupt INTERRUPT [and INTERRUPT]] [byte DATA] [from PLACE] "
+        "[expect EXPR]"},
        "raise an interrupt at each instruction of a function",
        "From its next call on, or the next one behind a place: a run for each, on copies. Found is "
        "what breaks the expectation, and what leaves something else behind than the interrupt "
@@ -574,7 +575,9 @@ const std::vector<Command>& commands() {
        "the entry or behind the return. Without a name all interrupts are tried that have a "
        "handler "
        "and are enabled. Numbers that a handler counts in are tried, too, where all their bytes "
-       "change. `go to race N` stands at a finding.",
+       "change. With two names: both, the one anywhere, the other anywhere behind it. `go to race "
+       "N` "
+       "stands at a finding.",
        "race search clock_ms interrupt TIMER1_COMPA",
        &Console::do_race_search},
       {"export coverage",
@@ -701,7 +704,7 @@ const std::vector<Command>& commands() {
         "expect heard PORT TEXT within TIME", "expect serial TEXT", "expect serial same as FILE",
         "expect serial PORT same as FILE", "expect never EXPR", "expect SIGNAL every TIMES",
         "expect tests within TIME", "expect no findings",
-        "expect no race in FUNCTION [interrupt INTERRUPT] [byte DATA] [from PLACE]",
+        "expect no race in FUNCTION [interrupt INTERRUPT [and INTERRUPT]] [byte DATA] [from PLACE]",
         "expect EXPR same as FILE", "expect EXPR within TIME", "expect EXPR for TIME",
         "expect EXPR"},
        "say what must be so",

@@ -100,7 +100,8 @@ Result<std::optional<std::uint8_t>> byte_in(const Words& words) {
 Result<RaceView> Console::race_search(const Words& words) {
   RaceSpec spec;
   spec.function = words.text("FUNCTION");
-  if (words.has("interrupt")) spec.interrupts.push_back(words.text("INTERRUPT"));
+  spec.interrupts = words.texts("INTERRUPT");
+  spec.pair = spec.interrupts.size() == 2;
   const auto byte = byte_in(words);
   if (!byte) return fail(byte.error());
   spec.byte = *byte;

@@ -151,6 +151,10 @@ Json SurveyJson::operator()(const RaceView& v) const {
              {"picoseconds", f.at.count},
              {"times", f.times},
              {"objects", Json::array()}};
+    if (!f.first.empty()) {
+      row["first"] = f.first;
+      row["first_where"] = json(f.first_where);
+    }
     if (f.forced) row["forced"] = true;
     if (!f.with.empty()) row["with"] = f.with;
     if (!f.detail.empty()) row["detail"] = f.detail;

@@ -283,11 +283,20 @@ std::string SurveyViews::operator()(const StackBoundView& v) const {
   return out + "no bound: " + plain(why) + "\n";
 }
 
+namespace {
+
+std::string before(const std::string& interrupt, const Location& where) {
+  std::string out = fmt::format("{} before {}", interrupt, where.function);
+  if (where.offset != 0) out += fmt::format("+{:#x}", where.offset);
+  if (where.line != 0) out += fmt::format(" ({})", place(where));
+  return out;
+}
+
+}  // namespace
+
 std::string race_words(const RaceView::Finding& f) {
-  std::string words = fmt::format("{} before {}", f.interrupt, f.where.function);
-  if (f.where.offset != 0) words += fmt::format("+{:#x}", f.where.offset);
-  if (f.where.line != 0) words += fmt::format(" ({})", place(f.where));
-  words += fmt::format(", {} cycles in", f.cycles);
+  std::string words = f.first.empty() ? "" : before(f.first, f.first_where) + ", ";
+  words += before(f.interrupt, f.where) + fmt::format(", {} cycles in", f.cycles);
   if (!f.with.empty()) words += ", with " + f.with;
   if (f.forced) words += ", forced";
   if (f.times > 1) words += fmt::format(", {} times", grouped(f.times));

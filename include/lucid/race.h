@@ -22,9 +22,10 @@ namespace lucid {
 struct RaceSpec {
   std::string function;                      ///< its next call from here on
   std::vector<std::string> interrupts = {};  ///< by name; empty: all that have a handler
-  std::string expectation = {};            ///< an expression that has to hold when it has returned
-  std::string from = {};                   ///< the next call behind this place
-  std::optional<std::uint8_t> byte = {};   ///< what arrives, for the interrupt of a receiver
+  std::string expectation = {};           ///< an expression that has to hold when it has returned
+  std::string from = {};                  ///< the next call behind this place
+  std::optional<std::uint8_t> byte = {};  ///< what arrives, for the interrupt of a receiver
+  bool pair = false;  ///< both of two interrupts: one before any instruction, the other behind it
   Picoseconds within{10'000'000'000'000};  ///< it has to be called by then
   Picoseconds longest{100'000'000'000};    ///< and to return in so long
   std::uint64_t most = 100'000;            ///< placements, of all interrupts
@@ -62,6 +63,8 @@ struct RaceView {
       kMixed,    ///< each is as in one order, but not all in the same one
     } kind = Kind::kNeither;
     std::string interrupt;
+    std::string first;         ///< of a pair: the interrupt that came before this one
+    Location first_where;      ///< and the instruction it came before
     bool forced = false;       ///< the peripheral would not have come to that by itself
     Location where;            ///< the instruction it comes before
     std::uint64_t cycles = 0;  ///< from the function's entry to there

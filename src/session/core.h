@@ -165,9 +165,13 @@ class Session::Core final : private machine::MarkListener {
   // Races: race.cpp.
   class Race;
   struct Raced {
-    std::uint64_t entered = 0, tick = 0;  ///< of the function; of the instruction
-    std::uint32_t pc = 0;
-    unsigned vector = 0;
+    std::uint64_t entered = 0;  ///< of the function, a tick
+    struct Raise {
+      std::uint64_t tick = 0;
+      std::uint32_t pc = 0;  ///< of the instruction it comes before
+      unsigned vector = 0;
+    };
+    std::vector<Raise> raises;  ///< in their order
     std::optional<std::uint8_t> byte;
     std::vector<machine::Edit> edits;  ///< at the entry
     unsigned loads = 0;                ///< of which image

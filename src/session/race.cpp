@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <array>
 #include <set>
 
 #include "lucid/race.h"
@@ -106,6 +107,8 @@ class Session::Core::Race {
     }
     if (vectors_.empty())
       return fail(ErrorCode::kNotFound, "the program has no handler of any interrupt");
+    if (spec_.pair && (vectors_.size() != 2 || vectors_[0].number == vectors_[1].number))
+      return fail(ErrorCode::kUsage, "a pair is of two interrupts", "name them");
     return {};
   }
 
@@ -187,6 +190,7 @@ class Session::Core::Race {
     sp_behind_ = frames.front().cfa;
     const std::uint64_t longest = to_ticks(at_most(spec_.longest), hz);
     entered_ = base_->ticks();
+    entered_cycle_ = base_->cycles();
     until_ = longest > UINT64_MAX - entered_ ? UINT64_MAX : entered_ + longest;
     view_.function = function_->name;
     view_.expectation = spec_.expectation;
@@ -288,7 +292,13 @@ class Session::Core::Race {
       }
       break;
     }
-    if (!out->returned) return out;
+    return out->returned ? ended(machine) : std::move(out);
+  }
+
+  /// REQUIRES: the function has returned.
+  std::unique_ptr<Ending> ended(const Machine& machine) const {
+    auto out = std::make_unique<Ending>();
+    out->returned = true;
     out->bytes = bytes_of(machine);
     if (expectation_ != nullptr) {
       const auto quick = expectation_->quick_truth(machine);
@@ -299,6 +309,7 @@ class Session::Core::Race {
 
   /// The function once more, from its entry to its return, with the interrupts at each boundary.
   Result<void> walk() {
+    if (spec_.pair) return walk_pairs();
     const auto here = base_->clone();
     for (const machine::Edit& edit : variant_.edits) (void)machine::make(*here, edit);
     (void)fork_->assume(*here);
@@ -317,7 +328,6 @@ class Session::Core::Race {
     }
     for (std::size_t v = 0; v < vectors_.size(); ++v)
       if (before_[v] == nullptr || behind_[v] == nullptr) vectors_[v].view.compared = false;
-    const std::uint64_t entered = here->cycles();
     std::uint64_t boundaries = 0;
     machine::RunRequest one;
     one.instructions = 1;
@@ -325,17 +335,12 @@ class Session::Core::Race {
     for (;; ++boundaries) {
       if (here->pc() == returns_to_ && here->sp() == sp_behind_) break;
       if (boundaries != 0) {  // at the entry itself it is one of the orders
-        for (std::size_t v = 0; v < vectors_.size(); ++v) place(*here, v, entered);
+        for (std::size_t v = 0; v < vectors_.size(); ++v) place(*here, v);
         if (asked_) return interrupted();
       }
       if (here->run(one).why == Stop::Why::kFault || here->ticks() >= until_) break;
     }
-    if (variant_.text.empty()) {
-      view_.boundaries = boundaries;
-      for (const Vector& vector : vectors_) view_.interrupts.push_back(vector.view);
-    } else {
-      for (std::size_t v = 0; v < vectors_.size(); ++v) view_.interrupts[v] = vectors_[v].view;
-    }
+    note_walk(boundaries);
     return {};
   }
 
@@ -354,22 +359,115 @@ class Session::Core::Race {
   /// come here.
   std::unique_ptr<Ending> order(const Machine& here, std::size_t v) {
     (void)fork_->assume(here);
-    if (fork_->raise(vectors_[v].number, spec_.byte) == Machine::Raised::kNot ||
-        !fork_->interrupt_imminent())
-      return nullptr;
-    machine::RunRequest enter;
-    enter.stop_at_interrupt = true;
-    if (fork_->run(enter).why != Stop::Why::kInterruptEntered) return nullptr;
+    if (!enter(*fork_, v)) return nullptr;
     auto out = run_to_end(*fork_);
     out->machine = fork_->clone();
     return out->returned ? std::move(out) : nullptr;
+  }
+
+  /// Raised here, and entered. False: it cannot come here.
+  bool enter(Machine& machine, std::size_t v) const {
+    if (machine.raise(vectors_[v].number, spec_.byte) == Machine::Raised::kNot ||
+        !machine.interrupt_imminent())
+      return false;
+    machine::RunRequest request;
+    request.stop_at_interrupt = true;
+    return machine.run(request).why == Stop::Why::kInterruptEntered;
+  }
+
+  /// Two interrupts, one after the other, each where no instruction of the function is under way:
+  /// how many of them before the entry. Null: they cannot come so.
+  std::unique_ptr<Ending> order(const Machine& at_entry, const Machine& at_end,
+                                const std::array<std::size_t, 2>& which, unsigned before) {
+    (void)fork_->assume(before != 0 ? at_entry : at_end);
+    for (unsigned i = 0; i < 2; ++i) {
+      if (i == before && before != 0 && !run_to_end(*fork_)->returned) return nullptr;
+      const std::uint32_t pc = fork_->pc(), sp = fork_->sp();
+      // As if some other instruction had been executed since the handler before this one.
+      fork_->set_pc(pc);
+      if (!enter(*fork_, which[i])) return nullptr;
+      // Back to where it came; the entry is no place at which the fork stops by itself.
+      machine::RunRequest one;
+      one.instructions = 1;
+      one.pass_first_breakpoint = true;
+      while ((fork_->pc() != pc || fork_->sp() != sp) && fork_->ticks() < until_)
+        (void)fork_->run(one);
+    }
+    auto out = before == 2 ? run_to_end(*fork_) : ended(*fork_);
+    out->machine = fork_->clone();
+    return out->returned ? std::move(out) : nullptr;
+  }
+
+  /// Both interrupts: the first at each boundary, the second at each one behind it.
+  Result<void> walk_pairs() {
+    const auto here = base_->clone();
+    for (const machine::Edit& edit : variant_.edits) (void)machine::make(*here, edit);
+    const auto at_end = first_return(*here);
+    std::vector<std::unique_ptr<Ending>> all;
+    Orders orders;
+    for (const unsigned before : {2U, 1U, 0U})
+      for (const std::size_t first : {0U, 1U}) {
+        all.push_back(order(*here, *at_end, {first, 1 - first}, before));
+        if (all.back() != nullptr) orders.push_back(all.back().get());
+      }
+    for (Vector& vector : vectors_) vector.view.compared = orders.size() == all.size();
+    const bool is_first = variant_.text.empty();
+    const auto later = base_->clone();
+    machine::RunRequest one;
+    one.instructions = 1;
+    one.pass_first_breakpoint = true;
+    const auto returned = [&](const Machine& machine) {
+      return machine.pc() == returns_to_ && machine.sp() == sp_behind_;
+    };
+    std::uint64_t boundaries = 0;
+    for (; !returned(*here) && here->ticks() < until_; ++boundaries) {
+      for (const std::size_t first : {0U, 1U}) {
+        if (here->interrupts_off()) {
+          vectors_[first].view.masked += is_first ? 1 : 0;
+          continue;
+        }
+        (void)later->assume(*here);
+        if (!enter(*later, first)) continue;
+        for (; !returned(*later) && later->ticks() < until_; (void)later->run(one)) {
+          if (later->interrupts_off()) continue;
+          if (placements_ >= spec_.most) {
+            view_.left_out += is_first ? 1 : 0;
+            continue;
+          }
+          (void)fork_->assume(*later);
+          const Machine::Raised raised = fork_->raise(vectors_[1 - first].number, spec_.byte);
+          if (raised == Machine::Raised::kNot || !fork_->interrupt_imminent()) continue;
+          ++placements_;
+          ++vectors_[1 - first].view.placements;
+          const auto end = run_to_end(*fork_);
+          if (asked_) return interrupted();
+          Finding finding;
+          finding.interrupt = vectors_[1 - first].view.name;
+          finding.first = vectors_[first].view.name;
+          finding.first_where = core_.location(here->pc());
+          finding.forced = raised == Machine::Raised::kForced;
+          judge(*end, orders, orders.size() == all.size(), *later, std::move(finding),
+                {raise_at(*here, vectors_[first].number),
+                 raise_at(*later, vectors_[1 - first].number)});
+        }
+      }
+      if (here->run(one).why == Stop::Why::kFault) break;
+    }
+    note_walk(boundaries);
+    return {};
+  }
+
+  void note_walk(std::uint64_t boundaries) {
+    if (variant_.text.empty()) view_.boundaries = boundaries;
+    view_.interrupts.clear();
+    for (const Vector& vector : vectors_) view_.interrupts.push_back(vector.view);
   }
 
   static bool is_broken(const std::unique_ptr<Ending>& order) {
     return order != nullptr && !order->holds;
   }
 
-  void place(const Machine& here, std::size_t v, std::uint64_t entered) {
+  void place(const Machine& here, std::size_t v) {
     Vector& vector = vectors_[v];
     const bool first = variant_.text.empty();
     if (here.interrupts_off()) {
@@ -394,45 +492,51 @@ class Session::Core::Race {
     ++vector.view.placements;
     const auto end = run_to_end(*fork_);
     if (asked_) return;
-    judge(*end, here, v, raised == Machine::Raised::kForced, entered);
+    Orders orders;
+    for (const Ending* order : {before_[v].get(), behind_[v].get()})
+      if (order != nullptr) orders.push_back(order);
+    Finding finding;
+    finding.interrupt = vector.view.name;
+    finding.forced = raised == Machine::Raised::kForced;
+    judge(*end, orders, orders.size() == 2, here, std::move(finding),
+          {raise_at(here, vector.number)});
   }
 
-  void judge(const Ending& end, const Machine& here, std::size_t v, bool forced,
-             std::uint64_t entered) {
-    const Ending* const before = before_[v].get();
-    const Ending* const behind = behind_[v].get();
-    const bool always = is_broken(before_[v]) && is_broken(behind_[v]);
+  using Orders = std::vector<const Ending*>;
+  /// An interrupt that is raised before an instruction.
+  [[nodiscard]] static Raced::Raise raise_at(const Machine& here, unsigned vector) {
+    return {here.ticks(), here.pc(), vector};
+  }
+
+  /// `orders` without those that cannot be; `all` of them can. The last of `raises` is at `here`.
+  void judge(const Ending& end, const Orders& orders, bool all, const Machine& here,
+             Finding finding, std::vector<Raced::Raise> raises) {
+    const auto broken_in = [](const Ending* order) { return !order->holds; };
+    const bool always = !orders.empty() && std::all_of(orders.begin(), orders.end(), broken_in);
     const bool broken = end.returned && !end.holds && !always;
-    const bool as_in_an_order = (before != nullptr && end.bytes == before->bytes) ||
-                                (behind != nullptr && end.bytes == behind->bytes);
-    if (end.returned && !broken && (as_in_an_order || before == nullptr || behind == nullptr))
-      return;
-    Finding finding;
+    const bool as_in_an_order = std::any_of(orders.begin(), orders.end(),
+                                            [&](const Ending* o) { return o->bytes == end.bytes; });
+    if (end.returned && !broken && (as_in_an_order || !all)) return;
     finding.kind = end.kind;
     finding.detail = end.detail;
-    if (end.returned && before != nullptr && behind != nullptr)
-      finding.kind = compare(end, *before, *behind, finding.objects);
+    if (end.returned && all) finding.kind = compare(end, orders, finding.objects);
     if (broken) finding.kind = Finding::Kind::kBroken;
-    finding.interrupt = vectors_[v].view.name;
-    finding.forced = forced;
     finding.where = core_.location(here.pc());
-    finding.cycles = here.cycles() - entered;
+    finding.cycles = here.cycles() - entered_cycle_;
     finding.at = to_time(here.ticks(), here.info().clock_hz);
     finding.with = variant_.text;
     // Once a place: what has been found without a changed value says the same.
     for (Found& known : found_) {
       const Finding& other = known.finding;
       if (other.where.address != finding.where.address || other.kind != finding.kind ||
-          other.interrupt != finding.interrupt)
+          other.interrupt != finding.interrupt || other.first != finding.first)
         continue;
       if (other.with == finding.with) ++known.finding.times;
       if (other.with == finding.with || other.with.empty()) return;
     }
     Raced raced;
     raced.entered = entered_;
-    raced.tick = here.ticks();
-    raced.pc = here.pc();
-    raced.vector = vectors_[v].number;
+    raced.raises = std::move(raises);
     raced.byte = spec_.byte;
     raced.edits = variant_.edits;
     raced.loads = core_.loads_;
@@ -440,41 +544,45 @@ class Session::Core::Race {
   }
 
   /// What differs, object by object.
-  Finding::Kind compare(const Ending& end, const Ending& before, const Ending& behind,
+  Finding::Kind compare(const Ending& end, const Orders& orders,
                         std::vector<Finding::Object>& objects) const {
     struct Differing {
       Finding::Object object;
-      bool as_before = true, as_behind = true;
+      std::vector<bool> as;  ///< by order
     };
     std::vector<Differing> parts;
     const auto part = [&](const std::string& name) -> Differing& {
       for (Differing& p : parts)
         if (p.object.name == name) return p;
-      parts.push_back({{name, {}, {}, {}}, true, true});
+      parts.push_back({{name, {}, {}, {}}, std::vector<bool>(orders.size(), true)});
       return parts.back();
     };
-    const auto hex = [](const std::vector<std::uint8_t>& bytes, std::size_t at) {
-      return fmt::format("{:#04x}", bytes[at]);
+    const auto value = [&](const std::string& name, const Machine& machine, const Ending& ending,
+                           std::size_t at) {
+      return value_of(name, machine, fmt::format("{:#04x}", ending.bytes[at]));
     };
     std::size_t at = 0;
     for (const Span& span : spans_) {
       const unsigned bytes =
           span.index ? (base_->target().registers()[*span.index].bits + 7U) / 8U : span.count;
       for (std::uint32_t i = 0; i < bytes; ++i, ++at) {
-        if (end.bytes[at] == before.bytes[at] && end.bytes[at] == behind.bytes[at]) continue;
+        const auto same = [&](const Ending* order) { return order->bytes[at] == end.bytes[at]; };
+        if (std::all_of(orders.begin(), orders.end(), same)) continue;
         Differing& p = part(name_of(span, i));
-        p.as_before = p.as_before && end.bytes[at] == before.bytes[at];
-        p.as_behind = p.as_behind && end.bytes[at] == behind.bytes[at];
+        for (std::size_t o = 0; o < orders.size(); ++o) p.as[o] = p.as[o] && same(orders[o]);
         if (!p.object.value.empty()) continue;
-        p.object.value = value_of(p.object.name, *fork_, hex(end.bytes, at));
-        p.object.if_before = value_of(p.object.name, *before.machine, hex(before.bytes, at));
-        p.object.if_behind = value_of(p.object.name, *behind.machine, hex(behind.bytes, at));
+        const std::string& name = p.object.name;
+        p.object.value = value(name, *fork_, end, at);
+        p.object.if_before = value(name, *orders.front()->machine, *orders.front(), at);
+        p.object.if_behind = value(name, *orders.back()->machine, *orders.back(), at);
       }
     }
-    const bool mixed = std::all_of(parts.begin(), parts.end(),
-                                   [](const Differing& p) { return p.as_before || p.as_behind; });
+    const auto in_an_order = [](const Differing& p) {
+      return std::count(p.as.begin(), p.as.end(), true) != 0;
+    };
+    const bool mixed = std::all_of(parts.begin(), parts.end(), in_an_order);
     for (Differing& p : parts)
-      if (mixed || !(p.as_before || p.as_behind)) objects.push_back(std::move(p.object));
+      if (mixed || !in_an_order(p)) objects.push_back(std::move(p.object));
     return mixed ? Finding::Kind::kMixed : Finding::Kind::kNeither;
   }
 
@@ -613,7 +721,7 @@ class Session::Core::Race {
   std::shared_ptr<Machine> base_;  ///< at the function's entry
   std::unique_ptr<Machine> fork_;  ///< a breakpoint stands at the return
   std::uint32_t returns_to_ = 0, sp_behind_ = 0;
-  std::uint64_t entered_ = 0, until_ = 0, placements_ = 0;
+  std::uint64_t entered_ = 0, entered_cycle_ = 0, until_ = 0, placements_ = 0;
   std::vector<Span> spans_;
   std::set<unsigned> results_;  ///< registers
   Variant variant_;
@@ -630,90 +738,6 @@ Result<RaceView> Session::Core::race_search(const RaceSpec& spec) {
   return out;
 }
 
-Result<unsigned> Session::Core::vector_named(const std::string& interrupt) const {
-  std::vector<std::string> names;
-  for (const InterruptVector& vector : machine().info().vectors) {
-    if (vector.name == interrupt) return vector.number;
-    names.push_back(vector.name);
-  }
-  return fail(ErrorCode::kNotFound,
-              fmt::format("{} has no interrupt '{}'", machine().info().name, interrupt),
-              did_you_mean(interrupt, names));
-}
-
-Result<void> Session::Core::raise(unsigned vector, std::optional<std::uint8_t> byte) {
-  const std::string& name = machine().info().vectors[vector].name;
-  // What cannot come leaves everything as it is.
-  const auto trial = machine().clone();
-  const Machine::Raised raised = trial->raise(vector, byte);
-  if (raised == Machine::Raised::kNot)
-    return fail(ErrorCode::kUsage,
-                fmt::format("{} cannot come here: it is not enabled, or nothing is under way that "
-                            "it could tell of",
-                            name),
-                "`show io` of its peripheral says how it is set up");
-  if (raised == Machine::Raised::kForced && listener_ != nullptr)
-    listener_->on_note(name + " is forced: its peripheral would not ask for it by itself here");
-  const machine::Edit edit{machine::Edit::Kind::kRaise, {}, vector, byte ? 0x100U | *byte : 0U};
-  (void)machine::make(machine(), edit);
-  record::Act act;
-  act.edits.push_back(edit);
-  acted(std::move(act));
-  return {};
-}
-
-Result<Pause> Session::Core::go_to_race(std::size_t number) {
-  if (number == 0 || number > races_.size())
-    return fail(ErrorCode::kNotFound,
-                races_.empty() ? "no race has been found"
-                               : fmt::format("there is no race {}, only {}", number, races_.size()),
-                "`race search FUNCTION` looks for them");
-  const Raced& race = races_[number - 1];
-  if (race.loads != loads_)
-    return fail(ErrorCode::kUsage, "the image has been loaded anew since", "search again");
-  const auto kept = keep();
-  if (now() != record::Moment{races_from_->machine->ticks(), races_from_->done})
-    if (const std::string left = keep_end(); !left.empty() && listener_ != nullptr)
-      listener_->on_note("this goes back to where the search began; `revert to " + left +
-                         "` leads back here");
-  if (auto begun = return_to(*races_from_); !begun) return begun;
-  const auto lost = [&](const std::string& why) -> tl::unexpected<Error> {
-    (void)return_to(*kept).has_value();
-    return fail(ErrorCode::kUsage, fmt::format("race {} cannot be stood at: {}", number, why));
-  };
-  // Breakpoints on the way are counted and do not pause.
-  const auto come_to = [&](std::uint64_t tick) {
-    machine::RunRequest request;
-    request.until_ticks = tick;
-    while (machine().ticks() < tick) {
-      const Pause::Cause cause = go(request, Pause::Cause::kArrived).cause;
-      if (cause == Pause::Cause::kFault || cause == Pause::Cause::kRequested ||
-          cause == Pause::Cause::kLimit || cause == Pause::Cause::kBreakInstruction)
-        break;
-    }
-    return machine().ticks() == tick;
-  };
-  if (!race.edits.empty()) {
-    if (!come_to(race.entered)) return lost("the run ended before it");
-    record::Act act;
-    act.edits = race.edits;
-    for (const machine::Edit& edit : act.edits) (void)machine::make(machine(), edit);
-    acted(std::move(act));
-  }
-  if (!come_to(race.tick) || machine().pc() != race.pc) return lost("the run ended before it");
-  if (auto raised = raise(race.vector, race.byte); !raised) return lost(raised.error().what);
-  pause_.cause = Pause::Cause::kArrived;
-  pause_.remarks.push_back(fmt::format("race {}: {} is raised here, and comes next", number,
-                                       machine().info().vectors[race.vector].name));
-  return pause_;
-}
-
 Result<RaceView> Session::race_search(const RaceSpec& spec) { return core_->race_search(spec); }
-Result<Pause> Session::go_to_race(std::size_t number) { return core_->go_to_race(number); }
-
-Result<void> Session::raise(const std::string& interrupt, std::optional<std::uint8_t> byte) {
-  const auto vector = core_->vector_named(interrupt);
-  return vector ? core_->raise(*vector, byte) : fail(vector.error());
-}
 
 }  // namespace lucid

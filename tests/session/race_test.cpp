@@ -2,9 +2,12 @@
 // Race search, against a timer of the chip that is set to every cycle.
 #include "lucid/race.h"
 
+#include <fmt/format.h>
+
 #include <catch2/catch.hpp>
 #include <map>
 #include <set>
+#include <tuple>
 
 #include "lucid/session.h"
 #include "tools.h"
@@ -220,6 +223,127 @@ TEST_CASE("races are found where a timer that is set to every cycle makes them",
         CHECK(text(again, "result") == result);
       }
     }
+}
+
+TEST_CASE("pairs of interrupts race where two timers make them", "[race]") {
+  const struct {
+    const char* name;
+    const char* objects;
+    const char* first;
+    const char* second;
+    const char* f;
+  } kPairs[] = {
+      {"sum", "volatile uint8_t n;", "n = n + 1;", "n = n << 1;",
+       "uint8_t a = n; return a * 4 + n;"},
+      {"masked", "volatile uint8_t n;", "n = n + 1;", "n = n << 1;",
+       "uint8_t a, b; ATOMIC_BLOCK(ATOMIC_RESTORESTATE) { a = n; b = n; } return a * 4 + b;"},
+      {"torn", "volatile uint16_t n;", "n += 0x80;", "n += 0x100;", "return n + (n >> 8);"},
+  };
+  for (const auto& row : kPairs)
+    for (const char* level : {"-Os", "-O0"}) {
+      if (std::string(level) == "-O0" && std::getenv("LUCID_ALL") == nullptr) continue;
+      INFO(row.name << " " << level);
+      const std::string elf = test::compiled(
+          std::string("race-two-") + row.name + level,
+          std::string("#include <avr/io.h>\n#include <avr/interrupt.h>\n#include "
+                      "<util/atomic.h>\nvolatile uint16_t delay_a, delay_b, result;\n") +
+              row.objects + "\nISR(TIMER1_COMPA_vect) { " + row.first +
+              " TIMSK1 &= ~(1 << OCIE1A); }\nISR(TIMER1_COMPB_vect) { " + row.second +
+              " TIMSK1 &= ~(1 << OCIE1B); }\nuint16_t __attribute__((noinline)) f(void) { " +
+              row.f + R"( }
+void __attribute__((noinline)) done(void) { __asm__ volatile("nop"); }
+int main(void) {
+  n = 0x7f;
+  OCR1A = delay_a;
+  OCR1B = delay_b;
+  TIMSK1 = 1 << OCIE1A | 1 << OCIE1B;
+  sei();
+  TCCR1B = 1 << CS10;
+  for (uint8_t i = 0; i < 70; i++) __asm__ volatile("nop");
+  result = f();
+  while (delay_a != 0 && TIMSK1 != 0) {}
+  done();
+  for (;;) {}
+}
+)",
+          std::string("-gdwarf-4 ") + level);
+      Session session = opened(elf);
+      const Function f = *session.program().find_functions("f").at(0);
+      REQUIRE(session.go_to("main"));
+      const auto begin = session.moment();
+      BreakpointSpec entered;
+      entered.kind = BreakpointSpec::Kind::kInterrupt;
+      const auto point = session.pause_at(entered);
+      REQUIRE(point);
+      struct Seen {
+        std::string first, second, left;
+        Location at_first, at_second;
+      };
+      std::vector<Seen> seen;
+      std::set<std::string> orders;
+      // Both well before the function, well behind it, and at every cycle within.
+      REQUIRE(session.let("delay_a", "60000"));
+      REQUIRE(session.let("delay_b", "60000"));
+      REQUIRE(session.go_to(fmt::format("{:#x}", f.begin)));
+      const auto enters = static_cast<unsigned>(session.evaluate("chip.TCNT1")->integer);
+      REQUIRE(session.step(StepKind::kOut, StepUnit::kLine));
+      const auto leaves = static_cast<unsigned>(session.evaluate("chip.TCNT1")->integer);
+      std::vector<unsigned> delays{5, 120, leaves + 220, leaves + 320};
+      constexpr unsigned kHandler = 110;  // cycles, at most
+      for (unsigned delay = enters - 12; delay < leaves + kHandler; ++delay)
+        delays.push_back(delay);
+      const auto inside = [&](const Location& at) {
+        return at.address > f.begin && at.address < f.end;
+      };
+      for (const unsigned a : delays)
+        for (const unsigned b : delays) {
+          const bool set = session.return_to(begin).has_value() &&
+                           session.let("delay_a", std::to_string(a)).has_value() &&
+                           session.let("delay_b", std::to_string(b)).has_value();
+          Seen one;
+          Pause pause = session.go();
+          one.first = pause.interrupt;
+          one.at_first = *pause.interrupted;
+          pause = session.go();
+          one.second = pause.interrupt;
+          one.at_second = *pause.interrupted;
+          if (!set || !session.go_to("done", Picoseconds{10'000'000'000})) FAIL("a run");
+          one.left = text(session, "result") + " " + text(session, "n");
+          if (!inside(one.at_first) && !inside(one.at_second)) orders.insert(one.left);
+          seen.push_back(std::move(one));
+        }
+      std::set<std::tuple<std::string, std::string, std::uint32_t>> wanted, found;
+      for (const Seen& one : seen)
+        if (inside(one.at_second) && orders.count(one.left) == 0)
+          wanted.insert({one.first, one.second, one.at_second.address});
+      REQUIRE(session.remove(point->id));
+      REQUIRE(session.return_to(begin));
+      REQUIRE(session.let("delay_a", "60000"));
+      REQUIRE(session.let("delay_b", "60001"));
+      RaceSpec spec;
+      spec.function = "f";
+      spec.interrupts = {"TIMER1_COMPA", "TIMER1_COMPB"};
+      spec.pair = true;
+      const auto view = session.race_search(spec);
+      REQUIRE(view);
+      for (const RaceView::Finding& finding : view->findings)
+        if (finding.with.empty())
+          found.insert({finding.first, finding.interrupt, finding.where.address});
+      CHECK(found == wanted);
+      CHECK(found.empty() == (std::string(row.name) == "masked"));
+      if (found.empty()) continue;
+      const auto pause = session.go_to_race(1);
+      REQUIRE(pause);
+      CHECK(pause->where.address == view->findings[0].where.address);
+      REQUIRE(session.go_to("done", Picoseconds{10'000'000'000}));
+      for (const RaceView::Finding::Object& object : view->findings[0].objects)
+        if (object.name == "returns") CHECK(text(session, "result") == object.value);
+    }
+  Session session = opened(test::kKilnOg);
+  RaceSpec one;
+  one.function = "clock_ms";
+  one.pair = true;
+  CHECK(!session.race_search(one));
 }
 
 TEST_CASE("the kiln's torn tick is found at any time", "[race]") {

@@ -531,6 +531,7 @@ std::vector<Address> AvrMachine::register_bytes(unsigned index) const {
 
 void AvrMachine::set_pc(std::uint32_t address) {
   world_.cpu.pc = address / 2 % (fabric_->flash_span / 2);
+  world_.cpu.hold = 0;  // execution begins there: nothing is to be completed first
   if (world_.cpu.asleep) wake_up();
 }
 
