@@ -212,7 +212,9 @@ void declare(CLI::App& app, Arguments& a) {
                    "Tell which lines only this run has executed, and which only the one in a file "
                    "of LCOV")
       ->type_name("FILE");
-  survey->add_option("--into", a.results, "Write coverage.info (LCOV) into this folder")
+  survey
+      ->add_option("--into", a.results,
+                   "Write coverage.info (LCOV) and profile.html (for a browser) into this folder")
       ->type_name("FOLDER");
   add_common(survey, a);
   survey->footer("Example: lucid survey main.elf --for 10s --first 'feed USART0 \"G\\n\"'");
