@@ -122,6 +122,9 @@ Result<void> Console::expect_no_race(const Words& words) {
   const auto view = race_search(words);
   if (!view) return fail(view.error());
   const std::string expected = "no race in " + view->function;
+  if (view->findings.empty() && (view->interrupted || view->left_out != 0))
+    return fail(ErrorCode::kUsage, "not all of " + view->function + " was searched",
+                "name one interrupt, or a function that it calls");
   if (view->findings.empty())
     return decide(Expectation{true, expected, "", session_->chip().time(), {}});
   show(*view);

@@ -129,6 +129,7 @@ Json SurveyJson::operator()(const RaceView& v) const {
            {"picoseconds_entered", v.entered.count},
            {"boundaries", v.boundaries},
            {"left_out", v.left_out},
+           {"interrupted", v.interrupted},
            {"also_with", v.also_with},
            {"interrupts", Json::array()},
            {"findings", Json::array()}};

@@ -305,9 +305,9 @@ std::string race_words(const RaceView::Finding& f) {
 
 std::string SurveyViews::operator()(const RaceView& v) const {
   using Kind = RaceView::Finding::Kind;
-  std::string out =
-      fmt::format("{}, entered at {}, {} instructions to its return\n",
-                  style_.bold(plain(v.function)), to_text(v.entered), grouped(v.boundaries));
+  std::string out = fmt::format("{}, entered at {}, {} instructions {}\n",
+                                style_.bold(plain(v.function)), to_text(v.entered),
+                                grouped(v.boundaries), v.interrupted ? "so far" : "to its return");
   for (const RaceView::Interrupt& i : v.interrupts) {
     out += fmt::format("  {}: {} runs with it in the middle", style_.bold(i.name),
                        grouped(i.placements));
@@ -329,10 +329,22 @@ std::string SurveyViews::operator()(const RaceView& v) const {
         v.broken_before && v.broken_behind ? "before the entry, and behind the return"
         : v.broken_before                  ? "before the entry"
                                            : "behind the return"));
-  if (v.findings.empty())
-    return out + "nothing found: each run ends as one of the two orders does\n";
+  if (v.interrupted) out += style_.bad("  interrupted: this is not all") + "\n";
+  if (v.findings.empty() && v.interrupted) return out;
+  if (v.findings.empty()) {
+    std::uint64_t placements = 0;
+    for (const RaceView::Interrupt& i : v.interrupts) placements += i.placements;
+    return out + (placements == 0
+                      ? "nothing to find: none of these can come in the middle of it\n"
+                      : "nothing found: each run ends as one without a race does\n");
+  }
   std::size_t number = 0;
+  constexpr std::size_t kMost = 20;
   for (const RaceView::Finding& f : v.findings) {
+    if (number == kMost) {
+      out += style_.dim(fmt::format("  {} more\n", v.findings.size() - kMost));
+      break;
+    }
     out += style_.bold(fmt::format("race {}", ++number)) + "  " + plain(race_words(f)) + "\n";
     if (f.kind == Kind::kBroken)
       out += "        " + style_.bad("not " + plain(v.expectation)) + "\n";

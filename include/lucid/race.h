@@ -46,6 +46,7 @@ struct RaceView {
     std::uint64_t not_enabled = 0;  ///< boundaries at which it is not, or cannot be asked for
   };
   std::vector<Interrupt> interrupts;
+  bool interrupted = false;    ///< somebody asked for a pause: this is not all
   std::uint64_t left_out = 0;  ///< boundaries behind RaceSpec::most
   /// Without an interrupt in the middle it does not hold either: before the entry, behind the
   /// return.

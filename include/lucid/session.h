@@ -450,7 +450,7 @@ class LUCID_API Session {
   /// expectation is found, and what leaves something else behind than either order without a race:
   /// the interrupt before the entry, or behind the return. The session stays where it is. Errors:
   /// kNotFound for names and for what is not called; kUsage for an expectation about its locals,
-  /// what does not return, or if somebody asked for a pause; kUnsupported.
+  /// what does not return, or if somebody asked for a pause before it is reached; kUnsupported.
   Result<RaceView> race_search(const RaceSpec& spec);
   /// To a finding, from 1 on, of what race_search() has found last: from where it was searched on
   /// to the instruction, with the interrupt raised. That begins another future. Breakpoints on the

@@ -19,12 +19,13 @@ Result<RaceView> Session::Core::Race::search() {
   if (auto found = find_names(); !found) return fail(found.error());
   if (auto reached = reach(); !reached) return fail(reached.error());
   if (auto ready = prepare(); !ready) return fail(ready.error());
-  if (auto done = walk(); !done) return fail(done.error());
-  for (const Variant& variant : variants()) {
+  (void)walk();
+  for (const Variant& variant : asked_ ? std::vector<Variant>() : variants()) {
     variant_ = variant;
-    view_.also_with.push_back(variant.text);
-    if (auto done = walk(); !done) return fail(done.error());
+    if (walk()) view_.also_with.push_back(variant.text);
+    if (asked_) break;
   }
+  view_.interrupted = asked_;
   std::stable_sort(found_.begin(), found_.end(),
                    [](const Found& a, const Found& b) { return a.finding.kind < b.finding.kind; });
   core_.races_.clear();
@@ -37,7 +38,7 @@ Result<RaceView> Session::Core::Race::search() {
 }
 
 tl::unexpected<Error> Session::Core::Race::interrupted() const {
-  return fail(ErrorCode::kUsage, "interrupted: the search has found nothing yet");
+  return fail(ErrorCode::kUsage, "interrupted: nothing has been searched yet");
 }
 
 Result<void> Session::Core::Race::find_names() {
@@ -213,7 +214,7 @@ auto Session::Core::Race::ended(const Machine& machine) const -> std::unique_ptr
   return out;
 }
 
-Result<void> Session::Core::Race::walk() {
+bool Session::Core::Race::walk() {
   if (spec_.pair) return walk_pairs();
   const auto here = base_->clone();
   for (const machine::Edit& edit : variant_.edits) (void)machine::make(*here, edit);
@@ -222,12 +223,12 @@ Result<void> Session::Core::Race::walk() {
   behind_.clear();
   // The two orders first.
   const auto end = run_to_end(*fork_);
-  if (!end->returned) return asked_ ? Result<void>(interrupted()) : Result<void>();
+  if (!end->returned) return false;
   const auto at_end = first_return(*here);
   for (std::size_t v = 0; v < vectors_.size(); ++v) {
     before_.push_back(order(*here, v));
     behind_.push_back(order(*at_end, v));
-    if (asked_) return interrupted();
+    if (asked_) return false;
     view_.broken_before = view_.broken_before || is_broken(before_[v]);
     view_.broken_behind = view_.broken_behind || is_broken(behind_[v]);
   }
@@ -241,12 +242,12 @@ Result<void> Session::Core::Race::walk() {
     if (here->pc() == returns_to_ && here->sp() == sp_behind_) break;
     if (boundaries != 0) {  // at the entry itself it is one of the orders
       for (std::size_t v = 0; v < vectors_.size(); ++v) place(*here, v);
-      if (asked_) return interrupted();
+      if (asked_) break;
     }
     if (here->run(one).why == Stop::Why::kFault || here->ticks() >= until_) break;
   }
   note_walk(boundaries);
-  return {};
+  return true;
 }
 
 std::unique_ptr<Machine> Session::Core::Race::first_return(const Machine& from) const {
@@ -298,7 +299,7 @@ auto Session::Core::Race::order(const Machine& at_entry, const Machine& at_end,
   return out->returned ? std::move(out) : nullptr;
 }
 
-Result<void> Session::Core::Race::walk_pairs() {
+bool Session::Core::Race::walk_pairs() {
   const auto here = base_->clone();
   for (const machine::Edit& edit : variant_.edits) (void)machine::make(*here, edit);
   const auto at_end = first_return(*here);
@@ -319,7 +320,7 @@ Result<void> Session::Core::Race::walk_pairs() {
     return machine.pc() == returns_to_ && machine.sp() == sp_behind_;
   };
   std::uint64_t boundaries = 0;
-  for (; !returned(*here) && here->ticks() < until_; ++boundaries) {
+  for (; !returned(*here) && here->ticks() < until_ && !asked_; ++boundaries) {
     for (const std::size_t first : {0U, 1U}) {
       if (here->interrupts_off()) {
         vectors_[first].view.masked += is_first ? 1 : 0;
@@ -336,10 +337,9 @@ Result<void> Session::Core::Race::walk_pairs() {
         (void)fork_->assume(*later);
         const Machine::Raised raised = fork_->raise(vectors_[1 - first].number, spec_.byte);
         if (raised == Machine::Raised::kNot || !fork_->interrupt_imminent()) continue;
-        ++placements_;
-        ++vectors_[1 - first].view.placements;
+        count_placement(vectors_[1 - first], *later);
         const auto end = run_to_end(*fork_);
-        if (asked_) return interrupted();
+        if (asked_) break;
         Finding finding;
         finding.interrupt = vectors_[1 - first].view.name;
         finding.first = vectors_[first].view.name;
@@ -353,7 +353,7 @@ Result<void> Session::Core::Race::walk_pairs() {
     if (here->run(one).why == Stop::Why::kFault) break;
   }
   note_walk(boundaries);
-  return {};
+  return true;
 }
 
 void Session::Core::Race::note_walk(std::uint64_t boundaries) {
@@ -364,6 +364,13 @@ void Session::Core::Race::note_walk(std::uint64_t boundaries) {
 
 bool Session::Core::Race::is_broken(const std::unique_ptr<Ending>& order) {
   return order != nullptr && !order->holds;
+}
+
+void Session::Core::Race::count_placement(Vector& vector, const Machine& here) {
+  constexpr std::uint64_t kOften = 256;
+  ++vector.view.placements;
+  if (++placements_ % kOften == 0 && core_.listener_ != nullptr)
+    core_.listener_->on_progress(to_time(here.ticks(), here.info().clock_hz));
 }
 
 void Session::Core::Race::place(const Machine& here, std::size_t v) {
@@ -387,8 +394,7 @@ void Session::Core::Race::place(const Machine& here, std::size_t v) {
     if (first) ++vector.view.masked;
     return;
   }
-  ++placements_;
-  ++vector.view.placements;
+  count_placement(vector, here);
   const auto end = run_to_end(*fork_);
   if (asked_) return;
   Orders orders;

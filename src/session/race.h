@@ -73,7 +73,8 @@ class Session::Core::Race {
   /// REQUIRES: the function has returned.
   std::unique_ptr<Ending> ended(const Machine& machine) const;
   /// The function once more, from its entry to its return, with the interrupts at each boundary.
-  Result<void> walk();
+  /// False: it does not return, or somebody asked for a pause before there was anything to compare.
+  bool walk();
   /// Where the function has just returned, whatever interrupt may come there.
   std::unique_ptr<Machine> first_return(const Machine& from) const;
   /// With the interrupt here, where no instruction of the function is under way. Null: it cannot
@@ -86,10 +87,12 @@ class Session::Core::Race {
   std::unique_ptr<Ending> order(const Machine& at_entry, const Machine& at_end,
                                 const std::array<std::size_t, 2>& which, unsigned before);
   /// Both interrupts: the first at each boundary, the second at each one behind it.
-  Result<void> walk_pairs();
+  bool walk_pairs();
   void note_walk(std::uint64_t boundaries);
   static bool is_broken(const std::unique_ptr<Ending>& order);
   void place(const Machine& here, std::size_t v);
+  /// One more placement; now and then somebody is told how far it is.
+  void count_placement(Vector& vector, const Machine& here);
   using Orders = std::vector<const Ending*>;
   /// An interrupt that is raised before an instruction.
   [[nodiscard]] static Raced::Raise raise_at(const Machine& here, unsigned vector);
