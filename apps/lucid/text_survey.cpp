@@ -334,9 +334,8 @@ std::string SurveyViews::operator()(const RaceView& v) const {
   if (v.findings.empty()) {
     std::uint64_t placements = 0;
     for (const RaceView::Interrupt& i : v.interrupts) placements += i.placements;
-    return out + (placements == 0
-                      ? "nothing to find: none of these can come in the middle of it\n"
-                      : "nothing found: each run ends as one without a race does\n");
+    return out + (placements == 0 ? "nothing to find: none of these can come in the middle of it\n"
+                                  : "nothing found: each run ends as one without a race does\n");
   }
   std::size_t number = 0;
   constexpr std::size_t kMost = 20;

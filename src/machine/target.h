@@ -188,14 +188,14 @@ class Target {
   [[nodiscard]] virtual std::string handler_title(const InterruptVector& /*vector*/) const {
     return {};
   }
-  /// The byte at a fixed data address that an instruction loads or stores as a whole; nullopt if it
-  /// does not do one of these.
+  /// The byte of data space that an instruction loads or stores as a whole, if it names the address
+  /// or what is known before it, `state`, tells it; nullopt otherwise.
   struct FixedAccess {
     std::uint32_t address = 0;
     bool write = false;
   };
-  [[nodiscard]] virtual std::optional<FixedAccess> fixed_access(
-      const Instruction& /*instruction*/) const {
+  [[nodiscard]] virtual std::optional<FixedAccess> fixed_access(const Instruction& /*instruction*/,
+                                                                const FrameState* /*state*/) const {
     return std::nullopt;
   }
   /// It touches nothing but registers and flags, and calls nothing.

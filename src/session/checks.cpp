@@ -354,9 +354,10 @@ const Session::Core::Checks::Fixed& Session::Core::Checks::fixed_in(const Functi
   const auto [known, is_new] = fixed_.try_emplace(function.begin);
   if (is_new) {
     const machine::Machine& machine = core_.machine();
-    for (const auto& node : flows_.of(core_.program_, machine, function).nodes())
-      known->second.push_back(
-          machine.target().fixed_access(machine.instruction_at(node.address, false)));
+    const frames::FlowGraph& graph = flows_.of(core_.program_, machine, function);
+    for (unsigned node = 0; node < graph.nodes().size(); ++node)
+      known->second.push_back(machine.target().fixed_access(
+          machine.instruction_at(graph.nodes()[node].address, false), graph.state_at(node)));
   }
   return known->second;
 }
@@ -499,10 +500,17 @@ std::optional<Session::Core::Checks::Object> Session::Core::Checks::part_at(cons
   if (address < begin || address - begin >= std::max(type.bytes, 1U) || depth > kDeepestPart)
     return std::nullopt;
   if (type.kind == Type::Kind::kStruct) {
-    for (const Type::Member& member : type.members)
-      if (auto part = part_at(member.base ? name : name + "." + member.name, member.type,
-                              begin + member.offset, address, depth + 1))
+    for (const Type::Member& member : type.members) {
+      const std::string its_name = member.base ? name : name + "." + member.name;
+      const std::uint32_t at = begin + member.offset;
+      if (member.bit_size != 0) {  // its type may be wider than what there is of it
+        const std::uint32_t first = at + member.bit_offset / 8;
+        const std::uint32_t end = at + (member.bit_offset + member.bit_size + 7U) / 8U;
+        if (address >= first && address < end) return Object{its_name, first, end - first};
+      } else if (auto part = part_at(its_name, member.type, at, address, depth + 1)) {
         return part;
+      }
+    }
     return std::nullopt;
   }
   if (type.kind == Type::Kind::kArray) {

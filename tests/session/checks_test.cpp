@@ -91,7 +91,7 @@ const struct {
 
 TEST_CASE("accesses are torn as often as the program itself sees it", "[checks]") {
   for (const auto& row : kPrograms)
-    for (const char* level : {"-O0", "-Og", "-Os", "-O2"}) {
+    for (const char* level : {"-O0", "-O1", "-Og", "-Os", "-O3"}) {
       INFO(row.name << " " << level);
       Session session = opened(test::compiled(std::string("checked-") + row.name + level,
                                               row.source, std::string("-gdwarf-4 ") + level));

@@ -324,44 +324,47 @@ void AvrTarget::follow(const Instruction& instruction, FrameState& state) const 
     if ((written >> n & 1U) != 0) f.set(n, {});
 }
 
+namespace {
+
+/// A load or store by a pointer: which, and how far from it.
+struct PointerAccess {
+  unsigned op;
+  int pointer;
+  bool write;
+  std::int32_t by;  ///< LDD and STD have theirs in the instruction
+};
+
+std::optional<PointerAccess> pointer_access(const Entry& entry) {
+  static constexpr PointerAccess kAll[] = {
+      {kLD_X, kX, false, 0},  {kLD_XI, kX, false, 0}, {kLD_XD, kX, false, -1},
+      {kLD_Y, kY, false, 0},  {kLD_YI, kY, false, 0}, {kLD_YD, kY, false, -1},
+      {kLD_Z, kZ, false, 0},  {kLD_ZI, kZ, false, 0}, {kLD_ZD, kZ, false, -1},
+      {kLDD_Y, kY, false, 0}, {kLDD_Z, kZ, false, 0}, {kST_X, kX, true, 0},
+      {kST_XI, kX, true, 0},  {kST_XD, kX, true, -1}, {kST_Y, kY, true, 0},
+      {kST_YI, kY, true, 0},  {kST_YD, kY, true, -1}, {kST_Z, kZ, true, 0},
+      {kST_ZI, kZ, true, 0},  {kST_ZD, kZ, true, -1}, {kSTD_Y, kY, true, 0},
+      {kSTD_Z, kZ, true, 0}};
+  for (PointerAccess access : kAll) {
+    if (access.op != entry.op) continue;
+    const bool displaced =
+        entry.op == kLDD_Y || entry.op == kLDD_Z || entry.op == kSTD_Y || entry.op == kSTD_Z;
+    if (displaced) access.by = entry.k;
+    return access;
+  }
+  return std::nullopt;
+}
+
+}  // namespace
+
 std::optional<machine::StackSpan> AvrTarget::stack_store(const Instruction& instruction,
                                                          const FrameState& state) const {
-  const Entry e = entry_of(instruction);
-  int pointer = -1;
-  std::int32_t displacement = 0;
-  switch (e.op) {
-    case kSTD_Y:
-      pointer = kY;
-      displacement = e.k;
-      break;
-    case kSTD_Z:
-      pointer = kZ;
-      displacement = e.k;
-      break;
-    case kST_Y:
-    case kST_YI: pointer = kY; break;
-    case kST_Z:
-    case kST_ZI: pointer = kZ; break;
-    case kST_X:
-    case kST_XI: pointer = kX; break;
-    case kST_YD:
-      pointer = kY;
-      displacement = -1;
-      break;
-    case kST_ZD:
-      pointer = kZ;
-      displacement = -1;
-      break;
-    case kST_XD:
-      pointer = kX;
-      displacement = -1;
-      break;
-    case kPUSH: pointer = kSpLow; break;
-    default: return std::nullopt;
-  }
-  const auto at = stack_offset_in(state, pointer);
+  const Entry entry = entry_of(instruction);
+  auto access = pointer_access(entry);
+  if (entry.op == kPUSH) access = PointerAccess{kPUSH, kSpLow, true, 0};
+  if (!access || !access->write) return std::nullopt;
+  const auto at = stack_offset_in(state, access->pointer);
   if (!at) return std::nullopt;
-  return machine::StackSpan{*at + displacement, 1};
+  return machine::StackSpan{*at + access->by, 1};
 }
 
 std::vector<std::int32_t> AvrTarget::stack_pointers(const FrameState& state) const {
@@ -406,6 +409,20 @@ std::string AvrTarget::handler_title(const InterruptVector& vector) const {
 
 bool AvrTarget::is_handler_name(const std::string& name) const {
   return name.rfind("__vector_", 0) == 0 && name != "__vector_default";
+}
+
+std::optional<machine::Target::FixedAccess> AvrTarget::fixed_access(const Instruction& instruction,
+                                                                    const FrameState* state) const {
+  const Entry entry = entry_of(instruction);
+  if (entry.op == kLDS || entry.op == kSTS) return FixedAccess{*instruction.data, entry.op == kSTS};
+  const auto access = pointer_access(entry);
+  if (!access || state == nullptr) return std::nullopt;
+  const auto pointer = static_cast<std::size_t>(access->pointer);
+  const Known& low = state->registers[pointer];
+  const Known& high = state->registers[pointer + 1];
+  if (low.kind != Kind::kConstant || high.kind != Kind::kConstant) return std::nullopt;
+  const std::int32_t base = (low.number & 0xff) | (high.number & 0xff) << 8;
+  return FixedAccess{static_cast<std::uint32_t>(base + access->by) & 0xffffU, access->write};
 }
 
 void AvrTarget::mask_interrupts(machine::Machine& machine) const {

@@ -76,13 +76,6 @@ machine::CallConvention AvrTarget::convention() const {
           kClobbered, kArguments};
 }
 
-std::optional<machine::Target::FixedAccess> AvrTarget::fixed_access(
-    const Instruction& instruction) const {
-  const Entry entry = entry_of(instruction);
-  if (!instruction.data || (entry.op != kLDS && entry.op != kSTS)) return std::nullopt;
-  return FixedAccess{*instruction.data, entry.op == kSTS};
-}
-
 bool AvrTarget::stays_in_registers(const Instruction& instruction) const {
   static const std::set<unsigned> kOps = [] {
     std::set<unsigned> ops{kNOP, kRJMP, kJMP, kBRBS, kBRBC, kSBRC, kSBRS, kCPSE};

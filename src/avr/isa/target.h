@@ -66,7 +66,7 @@ class AvrTarget final : public machine::Target {
   [[nodiscard]] std::string handler_name(unsigned vector) const override;
   [[nodiscard]] std::string handler_title(const InterruptVector& vector) const override;
   [[nodiscard]] std::optional<FixedAccess> fixed_access(
-      const Instruction& instruction) const override;
+      const Instruction& instruction, const machine::FrameState* state) const override;
   [[nodiscard]] bool stays_in_registers(const Instruction& instruction) const override;
   [[nodiscard]] bool allows_interrupts(const Instruction& instruction) const override;
   [[nodiscard]] bool is_handler_name(const std::string& name) const override;
