@@ -134,6 +134,7 @@ class VcdReader {
         const std::uint64_t times = number.size() == 1 ? 1 : number.size() == 2 ? 10 : 100;
         hz_ = hz >= times ? hz / times : 1;
         scale_ = hz >= times ? 1 : times;
+        latest_ = latest_time();
         return {};
       }
       hz *= 1000;
@@ -190,8 +191,10 @@ class VcdReader {
       switch (word[0]) {
         case '#': {
           const auto time = number_in<std::uint64_t>(word.substr(1));
-          if (!time || *time > UINT64_MAX / 2 / scale_)
-            return words_.wrong(fmt::format("'{}' is no time", shown(word)));
+          if (!time) return words_.wrong(fmt::format("'{}' is no time", shown(word)));
+          if (*time > latest_)
+            return words_.wrong(fmt::format("'{}' is too late", shown(word)),
+                                "times of up to 106 days can be read");
           if (*time * scale_ < time_) return words_.wrong("time goes back here");
           time_ = *time * scale_;
           break;
@@ -254,8 +257,15 @@ class VcdReader {
     return {};
   }
 
+  /// In units of the file: what is no longer than half of what Picoseconds reach to.
+  [[nodiscard]] std::uint64_t latest_time() const {
+    const std::uint64_t ticks =
+        hz_ >= kPicosecondsASecond ? UINT64_MAX / 2 : UINT64_MAX / 2 / (kPicosecondsASecond / hz_);
+    return ticks / scale_;
+  }
+
   WordReader words_;
-  std::uint64_t hz_ = 1'000'000'000, scale_ = 1, time_ = 0;
+  std::uint64_t hz_ = 1'000'000'000, scale_ = 1, time_ = 0, latest_ = latest_time();
   std::vector<Signal::Facts> facts_;
   std::vector<Signal> signals_;
   std::unordered_map<std::string, std::vector<std::size_t>> by_code_;

@@ -402,6 +402,8 @@ TEST_CASE("captures that are no captures", "[decode]") {
       {head + "$fullskip", "not expected among changes"},
       {head + "#1\nr1.5 !", "no such value"},
       {head + "#99999999999999999999", "no time"},
+      {head + "#9223372036854776", "too late"},
+      {"$timescale 100 s $end $enddefinitions $end #92234", "too late"},
       {head + "#1\nb", "no variable"},
   };
   for (const auto& [text, what] : vcds) {
