@@ -566,10 +566,15 @@ const std::vector<Command>& commands() {
        &Console::do_check},
       {"race search",
        Group::kSurvey,
-       {"race search FUNCTION [interrupt INTERRUPT [and INTERRUPT]] [byte DATA] [from PLACE] "
+       {"race search [interrupt INTERRUPT] [within TIME]",
+        "race search FUNCTION [interrupt INTERRUPT [and INTERRUPT]] [byte DATA] [from PLACE] "
         "[expect EXPR]"},
-       "raise an interrupt at each instruction of a function",
-       "From its next call on, or the next one behind a place: a run for each, on copies. Found is "
+       "raise interrupts wherever they could tear something, or in all of a function",
+       "Without a function: all places in the code where an interrupt could come between the "
+       "accesses to something that its handler changes; those that are come to within 1 s, or the "
+       "time given, are tried. "
+       "Of a function: from its next call on, or the next one behind a place: a run for each, on "
+       "copies. Found is "
        "what breaks the expectation, and what leaves something else behind than the interrupt "
        "before "
        "the entry or behind the return. Without a name all interrupts are tried that have a "
@@ -704,6 +709,7 @@ const std::vector<Command>& commands() {
         "expect heard PORT TEXT within TIME", "expect serial TEXT", "expect serial same as FILE",
         "expect serial PORT same as FILE", "expect never EXPR", "expect SIGNAL every TIMES",
         "expect tests within TIME", "expect no findings",
+        "expect no race [interrupt INTERRUPT] [within TIME]",
         "expect no race in FUNCTION [interrupt INTERRUPT [and INTERRUPT]] [byte DATA] [from PLACE]",
         "expect EXPR same as FILE", "expect EXPR within TIME", "expect EXPR for TIME",
         "expect EXPR"},
@@ -832,7 +838,7 @@ const std::vector<Topic>& topics() {
        "show findings        what checks of the whole run have found; `show checks`, `check`\n"
        "show wear            EEPROM cells and flash pages that were programmed, and how long they "
        "last\n"
-       "race search FUNCTION an interrupt before each of its instructions\n"
+       "race search          wherever an interrupt could tear something; or FUNCTION: all of it\n"
        "export coverage into FILE    LCOV\n"
        "expect coverage(control.c) >= 0.8     expect latency(TIMER1_COMPA) < 20us\n"
        "Counts are exact. The past is not counted twice, another future in addition.",

@@ -110,7 +110,24 @@ Result<RaceView> Console::race_search(const Words& words) {
   return session_->race_search(spec);
 }
 
+Result<RaceOverview> Console::race_overview(const Words& words) {
+  RaceOverviewSpec spec;
+  spec.interrupts = words.texts("INTERRUPT");
+  if (const std::string text = words.text("TIME"); !text.empty()) {
+    const auto time = parse_time(text);
+    if (!time) return fail(time.error());
+    spec.within = *time;
+  }
+  return session_->race_overview(spec);
+}
+
 Result<void> Console::do_race_search(const Words& words) {
+  if (words.text("FUNCTION").empty()) {
+    const auto overview = race_overview(words);
+    if (!overview) return fail(overview.error());
+    show(*overview);
+    return {};
+  }
   const auto view = race_search(words);
   if (!view) return fail(view.error());
   show(*view);
@@ -119,19 +136,29 @@ Result<void> Console::do_race_search(const Words& words) {
 
 /// A race is stood at.
 Result<void> Console::expect_no_race(const Words& words) {
+  const auto decide_on = [&](const std::string& expected, const auto& view) -> Result<void> {
+    if (view.findings.empty())
+      return decide(Expectation{true, expected, "", session_->chip().time(), {}});
+    show(view);
+    if (const auto pause = session_->go_to_race(1); !pause) return fail(pause.error());
+    const RaceView::Finding& first = view.findings.front();
+    return stand_decided(
+        Expectation{false, expected, race_words(first), session_->chip().time(), first.where});
+  };
+  if (words.text("FUNCTION").empty()) {
+    const auto overview = race_overview(words);
+    if (!overview) return fail(overview.error());
+    if (overview->findings.empty() && overview->interrupted)
+      return fail(ErrorCode::kUsage, "interrupted: not all places were tried");
+    return decide_on("no race", *overview);
+  }
   const auto view = race_search(words);
   if (!view) return fail(view.error());
   const std::string expected = "no race in " + view->function;
   if (view->findings.empty() && (view->interrupted || view->left_out != 0))
     return fail(ErrorCode::kUsage, "not all of " + view->function + " was searched",
                 "name one interrupt, or a function that it calls");
-  if (view->findings.empty())
-    return decide(Expectation{true, expected, "", session_->chip().time(), {}});
-  show(*view);
-  if (const auto pause = session_->go_to_race(1); !pause) return fail(pause.error());
-  const RaceView::Finding& first = view->findings.front();
-  return stand_decided(
-      Expectation{false, expected, race_words(first), session_->chip().time(), first.where});
+  return decide_on(expected, *view);
 }
 
 Result<void> Console::do_raise(const Words& words) {

@@ -249,6 +249,7 @@ class Console final : public Listener {
   Result<void> expect_same(const std::string& what, const std::string& now,
                            const std::string& path);
   Result<RaceView> race_search(const Words& words);
+  Result<RaceOverview> race_overview(const Words& words);
   Result<void> expect_no_race(const Words& words);
   Result<void> expect_no_findings();
   Result<void> back_to_worst(const std::string& name);

@@ -121,8 +121,35 @@ Json SurveyJson::operator()(const StackBoundView& v) const {
   return out;
 }
 
-Json SurveyJson::operator()(const RaceView& v) const {
+namespace {
+
+Json race_row(const RaceView::Finding& f) {
   constexpr const char* kKinds[] = {"broken", "fault", "stuck", "neither", "mixed"};
+  Json row{{"kind", kKinds[static_cast<unsigned>(f.kind)]},
+           {"interrupt", f.interrupt},
+           {"where", app::json(f.where)},
+           {"cycles", f.cycles},
+           {"picoseconds", f.at.count},
+           {"times", f.times},
+           {"objects", Json::array()}};
+  if (!f.first.empty()) {
+    row["first"] = f.first;
+    row["first_where"] = app::json(f.first_where);
+  }
+  if (f.forced) row["forced"] = true;
+  if (!f.with.empty()) row["with"] = f.with;
+  if (!f.detail.empty()) row["detail"] = f.detail;
+  for (const RaceView::Finding::Object& o : f.objects)
+    row["objects"].push_back({{"name", o.name},
+                              {"value", o.value},
+                              {"if_before", o.if_before},
+                              {"if_behind", o.if_behind}});
+  return row;
+}
+
+}  // namespace
+
+Json SurveyJson::operator()(const RaceView& v) const {
   Json out{{"view", "races"},
            {"function", v.function},
            {"where", json(v.where)},
@@ -144,28 +171,29 @@ Json SurveyJson::operator()(const RaceView& v) const {
                                  {"masked", i.masked},
                                  {"compared", i.compared},
                                  {"not_enabled", i.not_enabled}});
-  for (const RaceView::Finding& f : v.findings) {
-    Json row{{"kind", kKinds[static_cast<unsigned>(f.kind)]},
-             {"interrupt", f.interrupt},
-             {"where", json(f.where)},
-             {"cycles", f.cycles},
-             {"picoseconds", f.at.count},
-             {"times", f.times},
-             {"objects", Json::array()}};
-    if (!f.first.empty()) {
-      row["first"] = f.first;
-      row["first_where"] = json(f.first_where);
-    }
-    if (f.forced) row["forced"] = true;
-    if (!f.with.empty()) row["with"] = f.with;
-    if (!f.detail.empty()) row["detail"] = f.detail;
-    for (const RaceView::Finding::Object& o : f.objects)
-      row["objects"].push_back({{"name", o.name},
-                                {"value", o.value},
-                                {"if_before", o.if_before},
-                                {"if_behind", o.if_behind}});
-    out["findings"].push_back(std::move(row));
-  }
+  for (const RaceView::Finding& f : v.findings) out["findings"].push_back(race_row(f));
+  return out;
+}
+
+Json SurveyJson::operator()(const RaceOverview& v) const {
+  constexpr const char* kHow[] = {"reads", "writes", "changes"};
+  constexpr const char* kVerdicts[] = {"race", "none", "waits", "not come to", "read again"};
+  Json out{{"view", "race overview"},
+           {"picoseconds_until", v.until.count},
+           {"interrupted", v.interrupted},
+           {"possible", Json::array()},
+           {"findings", Json::array()}};
+  for (const PossibleRace& p : v.possible)
+    out["possible"].push_back({{"object", p.object},
+                               {"how", kHow[static_cast<unsigned>(p.how)]},
+                               {"interrupt", p.interrupt},
+                               {"interrupt_changes", p.interrupt_changes},
+                               {"where", json(p.where)},
+                               {"other", json(p.other)},
+                               {"verdict", kVerdicts[static_cast<unsigned>(p.verdict)]},
+                               {"placements", p.placements},
+                               {"races", p.races}});
+  for (const RaceView::Finding& f : v.findings) out["findings"].push_back(race_row(f));
   return out;
 }
 

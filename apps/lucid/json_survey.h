@@ -20,6 +20,7 @@ struct SurveyJson {
   Json operator()(const InterruptList&) const;
   Json operator()(const StackBoundView&) const;
   Json operator()(const RaceView&) const;
+  Json operator()(const RaceOverview&) const;
   Json operator()(const Checks&) const;
   Json operator()(const Findings&) const;
   Json operator()(const WearTable&) const;

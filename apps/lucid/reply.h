@@ -210,7 +210,7 @@ using Reply =
                  Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView,
                  MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing, DecodedWires,
                  Matched, Armed, Tested, Profile, Coverage, CoverageDifference, InterruptList,
-                 StackBoundView, RaceView, Checks, Findings, WearTable>;
+                 StackBoundView, RaceView, RaceOverview, Checks, Findings, WearTable>;
 
 }  // namespace lucid::app
 

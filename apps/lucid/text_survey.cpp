@@ -292,6 +292,24 @@ std::string before(const std::string& interrupt, const Location& where) {
   return out;
 }
 
+/// What it has left behind.
+std::string race_objects(const RaceView::Finding& f, const Style& style) {
+  using Kind = RaceView::Finding::Kind;
+  std::string out;
+  if (f.kind == Kind::kFault) out += "        " + style.bad(plain(f.detail)) + "\n";
+  if (f.kind == Kind::kStuck) out += "        " + style.bad("it does not return") + "\n";
+  if (f.kind == Kind::kMixed) out += "        part is as in one order, part as in the other:\n";
+  for (const RaceView::Finding::Object& o : f.objects) {
+    const bool returns = o.name == "returns";
+    out += fmt::format("        {} {}; ", returns ? "returns" : plain(o.name) + " is",
+                       style.bold(plain(o.value)));
+    out += o.if_before == o.if_behind ? fmt::format("in either order {}\n", plain(o.if_before))
+                                      : fmt::format("{} if it comes before, {} behind\n",
+                                                    plain(o.if_before), plain(o.if_behind));
+  }
+  return out;
+}
+
 }  // namespace
 
 std::string race_words(const RaceView::Finding& f) {
@@ -347,19 +365,51 @@ std::string SurveyViews::operator()(const RaceView& v) const {
     out += style_.bold(fmt::format("race {}", ++number)) + "  " + plain(race_words(f)) + "\n";
     if (f.kind == Kind::kBroken)
       out += "        " + style_.bad("not " + plain(v.expectation)) + "\n";
-    if (f.kind == Kind::kFault) out += "        " + style_.bad(plain(f.detail)) + "\n";
-    if (f.kind == Kind::kStuck) out += "        " + style_.bad("it does not return") + "\n";
-    if (f.kind == Kind::kMixed) out += "        part is as in one order, part as in the other:\n";
-    for (const RaceView::Finding::Object& o : f.objects) {
-      const bool returns = o.name == "returns";
-      out += fmt::format("        {} {}; ", returns ? "returns" : plain(o.name) + " is",
-                         style_.bold(plain(o.value)));
-      out += o.if_before == o.if_behind ? fmt::format("in either order {}\n", plain(o.if_before))
-                                        : fmt::format("{} if it comes before, {} behind\n",
-                                                      plain(o.if_before), plain(o.if_behind));
-    }
+    out += race_objects(f, style_);
   }
   return out + style_.dim("`go to race N` stands there, with the interrupt raised") + "\n";
+}
+
+std::string SurveyViews::operator()(const RaceOverview& v) const {
+  using Verdict = PossibleRace::Verdict;
+  constexpr const char* kHow[] = {"read", "written", "changed"};
+  if (v.possible.empty())
+    return "no place in the code where an interrupt could tear what its handler accesses\n";
+  std::string out;
+  for (const PossibleRace& p : v.possible) {
+    out += fmt::format("{} {}\n", style_.bold(place(p.where)), plain(p.where.function));
+    out += fmt::format("    {} is {}; {} {} it ({})\n", style_.bold(plain(p.object)),
+                       kHow[static_cast<unsigned>(p.how)], p.interrupt,
+                       p.interrupt_changes ? "changes" : "reads", place(p.other));
+    switch (p.verdict) {
+      case Verdict::kRace: break;
+      case Verdict::kNone:
+        out += fmt::format("    nothing found in {} runs with it in the middle\n",
+                           grouped(p.placements));
+        break;
+      case Verdict::kWaits:
+        out += style_.dim("    nothing tried: it was not enabled there, or had to wait") + "\n";
+        break;
+      case Verdict::kNotCome:
+        out +=
+            style_.dim(fmt::format("    nothing tried: not come to until {}", to_text(v.until))) +
+            "\n";
+        break;
+      case Verdict::kReadAgain:
+        out += style_.dim("    read again until it is the same: not tried") + "\n";
+        break;
+    }
+    for (const std::size_t number : p.races) {
+      const RaceView::Finding& f = v.findings[number - 1];
+      out += fmt::format("    {}  {}\n", style_.bold(fmt::format("race {}", number)),
+                         plain(race_words(f)));
+      out += race_objects(f, style_);
+    }
+  }
+  if (v.interrupted) out += style_.bad("interrupted: this is not all") + "\n";
+  return v.findings.empty()
+             ? out
+             : out + style_.dim("`go to race N` stands there, with the interrupt raised") + "\n";
 }
 
 const char* mode_name(Session::CheckMode mode) {

@@ -30,6 +30,7 @@ class SurveyViews {
   [[nodiscard]] std::string operator()(const InterruptList&) const;
   [[nodiscard]] std::string operator()(const StackBoundView&) const;
   [[nodiscard]] std::string operator()(const RaceView&) const;
+  [[nodiscard]] std::string operator()(const RaceOverview&) const;
   [[nodiscard]] std::string operator()(const Checks&) const;
   [[nodiscard]] std::string operator()(const Findings&) const;
   [[nodiscard]] std::string operator()(const WearTable&) const;

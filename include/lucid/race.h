@@ -5,6 +5,7 @@
 //   auto view = session.race_search(what);
 //   for (const auto& finding : view->findings) …     // clock_ms+0x4, returns 511 instead of 255
 //   auto pause = session.go_to_race(1);               // stands there, with the interrupt raised
+//   auto all = session.race_overview({});             // wherever the code could be torn
 #ifndef LUCID_RACE_H
 #define LUCID_RACE_H
 
@@ -83,6 +84,38 @@ struct RaceView {
   };
   /// The gravest first; numbered from 1 on.
   std::vector<Finding> findings;
+};
+
+/// A place where an interrupt could tear something, and what came of trying.
+struct PossibleRace {
+  std::string object;
+  /// What the code does with it, by more than one instruction.
+  enum class How : std::uint8_t { kReads, kWrites, kChanges } how = How::kReads;
+  std::string interrupt;
+  bool interrupt_changes = true;  ///< what its handler does; false: it reads
+  Location where;                 ///< the first instruction
+  Location other;                 ///< the handler's
+  enum class Verdict : std::uint8_t {
+    kRace,       ///< `races` show it
+    kNone,       ///< each run ended as one without a race does
+    kWaits,      ///< where it was come to, the interrupt was not enabled or had to wait
+    kNotCome,    ///< it was not come to
+    kReadAgain,  ///< it is read until it is twice the same; that was not tried
+  } verdict = Verdict::kNotCome;
+  std::uint64_t placements = 0;    ///< runs with the interrupt in the middle
+  std::vector<std::size_t> races;  ///< numbers in RaceOverview::findings, from 1 on
+};
+
+struct RaceOverview {
+  std::vector<PossibleRace> possible;  ///< by place
+  std::vector<RaceView::Finding> findings;
+  Picoseconds until;         ///< so far it was looked for places
+  bool interrupted = false;  ///< somebody asked for a pause: this is not all
+};
+
+struct RaceOverviewSpec {
+  std::vector<std::string> interrupts = {};  ///< empty: all that have a handler
+  Picoseconds within{1'000'000'000'000};     ///< so far from here on
 };
 
 }  // namespace lucid

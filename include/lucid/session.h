@@ -42,6 +42,8 @@ struct InstructionCount;
 struct InterruptView;
 struct ProfileView;
 struct RaceSpec;
+struct RaceOverview;
+struct RaceOverviewSpec;
 struct RaceView;
 struct WearView;
 
@@ -452,10 +454,15 @@ class LUCID_API Session {
   /// kNotFound for names and for what is not called; kUsage for an expectation about its locals,
   /// what does not return, or if somebody asked for a pause before it is reached; kUnsupported.
   Result<RaceView> race_search(const RaceSpec& spec);
-  /// To a finding, from 1 on, of what race_search() has found last: from where it was searched on
-  /// to the instruction, with the interrupt raised. That begins another future. Breakpoints on the
-  /// way are counted and do not pause. Errors: kNotFound; kUsage if an image has been loaded since,
-  /// or the run ends before it.
+  /// All places in the code where an interrupt could come between the accesses to an object that
+  /// its handler changes, or read it half written; and of each, where it is come to within a time
+  /// from here on, what comes of trying, as race_search() does. Looked at are static objects whose
+  /// address stands in the code. Errors: kNotFound for the name of an interrupt.
+  Result<RaceOverview> race_overview(const RaceOverviewSpec& spec);
+  /// To a finding, from 1 on, of what race_search() or race_overview() has found last: from where
+  /// it was searched on to the instruction, with the interrupt raised. That begins another future.
+  /// Breakpoints on the way are counted and do not pause. Errors: kNotFound; kUsage if an image has
+  /// been loaded since, or the run ends before it.
   Result<Pause> go_to_race(std::size_t number);
   /// The event that requests an interrupt happens now: its peripheral's next one, before its time.
   /// `byte`: what arrives, for a receiver. Error: kNotFound; kUsage if it is not enabled or nothing

@@ -69,6 +69,7 @@ struct Note {
     kMisuse,      ///< the chip's manual says not to do so
     kContention,  ///< two drive a pin to different levels
   } kind = Kind::kInformation;
+  std::uint64_t tick = 0;  ///< when
 };
 
 class RecordSink {

@@ -72,6 +72,15 @@ enum class SharedCode : std::uint8_t {
   kTable,  ///< leads back into the function by a table of jumps
 };
 
+/// What an instruction does to the bit that holds all interrupts back.
+enum class InterruptEffect : std::uint8_t {
+  kNone,
+  kAllows,
+  kForbids,
+  kSaves,     ///< none; it reads it
+  kRestores,  ///< as it was some time before
+};
+
 class Target {
  public:
   virtual ~Target() = default;
@@ -193,6 +202,7 @@ class Target {
   struct FixedAccess {
     std::uint32_t address = 0;
     bool write = false;
+    bool by_itself = false;  ///< it changes a bit of the byte, and nothing can come between
   };
   [[nodiscard]] virtual std::optional<FixedAccess> fixed_access(const Instruction& /*instruction*/,
                                                                 const FrameState* /*state*/) const {
@@ -202,9 +212,9 @@ class Target {
   [[nodiscard]] virtual bool stays_in_registers(const Instruction& /*instruction*/) const {
     return false;
   }
-  /// From this instruction on, interrupts may come.
-  [[nodiscard]] virtual bool allows_interrupts(const Instruction& /*instruction*/) const {
-    return false;
+  /// Whether interrupts may come behind an instruction.
+  [[nodiscard]] virtual InterruptEffect interrupt_effect(const Instruction& /*instruction*/) const {
+    return InterruptEffect::kNone;
   }
   /// Is this the name that the compiler gives to a handler of interrupts?
   [[nodiscard]] virtual bool is_handler_name(const std::string& /*name*/) const { return false; }

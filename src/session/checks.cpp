@@ -63,11 +63,8 @@ void Session::Core::Checks::attend() {
 }
 
 void Session::Core::Checks::begin() {
-  open_.clear();
   still_.clear();
-  fixed_.clear();
-  accesses_.clear();
-  flows_.forget();
+  accesses_.forget();
   findings_.clear();
   known_.clear();
   unrestored_.clear();
@@ -82,6 +79,7 @@ void Session::Core::Checks::take(const machine::Note& note) {
   FindingView finding;
   finding.text = note.text;
   if (note.pc) finding.where = core_.location(*note.pc);
+  finding.at = to_time(note.tick, core_.machine().info().clock_hz);
   (void)found(kind, std::move(finding));
 }
 
@@ -98,7 +96,8 @@ bool Session::Core::Checks::found(Kind kind, FindingView finding) {
     return false;
   }
   if (findings_.size() >= kMost) return false;
-  finding.at = to_time(core_.machine().ticks(), core_.machine().info().clock_hz);
+  if (finding.at.count == 0)
+    finding.at = to_time(core_.machine().ticks(), core_.machine().info().clock_hz);
   findings_.push_back(finding);
   const bool by_note = kind == kDataSheet || kind == kContention;  // they are told as notes
   if (by_note || finding.harmless) return false;
@@ -138,7 +137,7 @@ bool Session::Core::Checks::entered(unsigned vector, const State& state) {
   entered.flags = state.flags;
   std::copy_n(state.registers, state.bytes, entered.registers.begin());
   if (is_on(kTorn)) {
-    if (const std::vector<Open>& open = open_at(state.pc); !open.empty()) {
+    if (const std::vector<Open>& open = accesses_.open_at(state.pc); !open.empty()) {
       entered.open = &open;
       for (const Open& one : open) {
         entered.before.push_back(bytes_of(one.object));
@@ -201,18 +200,18 @@ bool Session::Core::Checks::compare_objects(const Entered& entered) {
   for (std::size_t i = 0; i < entered.open->size(); ++i) {
     const Open& open = (*entered.open)[i];
     const std::vector<std::uint8_t> now = bytes_of(open.object);
+    const auto& by_handler = accesses_.of(entered.vector);
+    const auto writer = std::find_if(by_handler.begin(), by_handler.end(), [&](const auto& access) {
+      return access.write && open.object.holds(access.address);
+    });
+    if (open.object.io && writer == by_handler.end()) continue;
     const bool changed = now != entered.before[i];
     const std::uint32_t reader = changed ? 0 : entered.read_by[i];
     if (!changed && reader == 0) continue;
     FindingView finding;
     finding.where = core_.location(entered.pc);
     finding.other = handler(entered.vector);
-    for (const Access& access : accesses_of(entered.vector))
-      if (access.write && access.address >= open.object.begin &&
-          access.address < open.object.begin + open.object.bytes) {
-        finding.other = core_.location(access.pc);
-        break;
-      }
+    if (writer != by_handler.end()) finding.other = core_.location(writer->pc);
     if (!changed) finding.other = core_.location(reader);
     const char* how = open.how == Open::How::kReads    ? "read"
                       : open.how == Open::How::kWrites ? "written"
@@ -234,10 +233,7 @@ std::string Session::Core::Checks::said(const Location& where) const {
 }
 
 Location Session::Core::Checks::handler(unsigned vector) const {
-  const auto begins = core_.handler_begins();
-  const auto at = begins.find(vector);
-  return core_.location(at != begins.end() ? at->second
-                                           : core_.machine().info().vectors[vector].address);
+  return core_.location(accesses_.handler(vector));
 }
 
 std::vector<std::uint8_t> Session::Core::Checks::bytes_of(const Object& object) const {
@@ -262,7 +258,7 @@ bool Session::Core::Checks::look_for_endless(const State& state) {
   if (!line) return false;
   const session::Sources::Text& text = core_.sources_.text(core_.program_.files()[line->file]);
   if (line->line == 0 || line->line > text.lines.size()) return false;
-  frames::Scope scope{core_.program_, core_.machine(), flows_, core_.static_end_, 0, {}};
+  frames::Scope scope{core_.program_, core_.machine(), accesses_.flows(), core_.static_end_, 0, {}};
   scope.names_at = state.pc;
   scope.globals_only = true;
   for (const std::string& name : expression::names_in(text.lines[line->line - 1])) {
@@ -273,7 +269,7 @@ bool Session::Core::Checks::look_for_endless(const State& state) {
         value->place.address.space != Space::kData)
       continue;
     for (const auto& [vector, begin] : core_.handler_begins())
-      for (const Access& access : accesses_of(vector)) {
+      for (const Accesses::Access& access : accesses_.of(vector)) {
         if (!access.write || access.address < value->place.address.offset ||
             access.address >= value->place.address.offset + value->place.bytes)
           continue;
@@ -296,7 +292,7 @@ bool Session::Core::Checks::is_still(std::uint32_t pc) {
   const machine::Machine& machine = core_.machine();
   const Function* function = core_.program_.function_at(pc);
   if (function == nullptr) return false;
-  const frames::FlowGraph& graph = flows_.of(core_.program_, machine, *function);
+  const frames::FlowGraph& graph = accesses_.flows().of(core_.program_, machine, *function);
   const auto here = graph.node_at(pc);
   if (!here || graph.nodes()[*here].address != pc) return false;
   std::vector<unsigned> ways{*here};
@@ -343,221 +339,16 @@ bool Session::Core::Checks::is_endless(const State& state) const {
   return false;
 }
 
-// What the code says ------------------------------------------------------------------------------
-
-const std::vector<Session::Core::Checks::Open>& Session::Core::Checks::open_at(std::uint32_t pc) {
-  const auto known = open_.find(pc);
-  return known != open_.end() ? known->second : open_[pc] = find_open(pc);
-}
-
-const Session::Core::Checks::Fixed& Session::Core::Checks::fixed_in(const Function& function) {
-  const auto [known, is_new] = fixed_.try_emplace(function.begin);
-  if (is_new) {
-    const machine::Machine& machine = core_.machine();
-    const frames::FlowGraph& graph = flows_.of(core_.program_, machine, function);
-    for (unsigned node = 0; node < graph.nodes().size(); ++node)
-      known->second.push_back(machine.target().fixed_access(
-          machine.instruction_at(graph.nodes()[node].address, false), graph.state_at(node)));
-  }
-  return known->second;
-}
-
-/// Accesses of one kind to the bytes of an object follow each other until all have been accessed,
-/// or one again. Do those that the one at `index` goes with lie on both sides of `split`?
-template <class Seen, class IsPart>
-bool Session::Core::Checks::is_split(const std::vector<Seen>& all, std::size_t split,
-                                     std::size_t index, const IsPart& is_part) {
-  std::set<std::uint32_t> bytes;
-  bool holds = false;
-  for (std::size_t i = 0; i < all.size(); ++i) {
-    if (!is_part(all[i]) || all[i].access.write != all[index].access.write) continue;
-    if (!bytes.insert(all[i].access.address).second) {
-      bytes = {all[i].access.address};
-      holds = false;
-    }
-    holds = holds || i == index;
-    if (holds && i >= split) return true;
-    if (const auto object = object_at(all[i].access.address); bytes.size() == object->bytes) {
-      bytes.clear();
-      holds = false;
-    }
-  }
-  return false;
-}
-
-/// As far as execution has come by one way only, and goes on by one: a statement's accesses before
-/// the instruction, and behind it.
-std::vector<Session::Core::Checks::Open> Session::Core::Checks::find_open(std::uint32_t pc) {
-  std::vector<Open> out;
-  const machine::Machine& machine = core_.machine();
-  const Function* function = core_.program_.function_at(pc);
-  if (function == nullptr || !function->has_lines) return out;
-  const Fixed& fixed = fixed_in(*function);
-  const frames::FlowGraph& graph = flows_.of(core_.program_, machine, *function);
-  const auto here = graph.node_at(pc);
-  if (!here || graph.nodes()[*here].address != pc) return out;
-  struct Seen {
-    Access access;
-    unsigned file = 0, line = 0;
-  };
-  const auto seen_at = [&](unsigned node, std::vector<Seen>& into) {
-    const auto& access = fixed[node];
-    if (!access) return;
-    const std::uint32_t address = graph.nodes()[node].address;
-    if (const auto line = core_.program_.line_at(address))
-      into.push_back({{access->address, address, access->write}, line->file, line->line});
-  };
-  constexpr unsigned kFarthest = 64;  // instructions
-  std::vector<Seen> before, behind;
-  unsigned node = *here;
-  for (unsigned i = 0; i < kFarthest && graph.nodes()[node].before.size() == 1; ++i) {
-    node = graph.nodes()[node].before.front();
-    if (node == *here) break;
-    seen_at(node, before);
-  }
-  node = *here;
-  for (unsigned i = 0; i < kFarthest; ++i) {
-    seen_at(node, behind);
-    if (graph.nodes()[node].next.size() != 1) break;
-    node = graph.nodes()[node].next.front();
-    if (node == *here) break;
-  }
-  // In the order in which they execute; those from `split` on are still to come.
-  std::vector<Seen> all(before.rbegin(), before.rend());
-  const std::size_t split = all.size();
-  all.insert(all.end(), behind.begin(), behind.end());
-  for (std::size_t i = 0; i < split; ++i) {
-    const auto object = object_at(all[i].access.address);
-    if (!object) continue;
-    const auto is_part = [&](const Seen& seen) {
-      return seen.file == all[i].file && seen.line == all[i].line &&
-             seen.access.address >= object->begin &&
-             seen.access.address < object->begin + object->bytes;
-    };
-    std::optional<Open::How> how;
-    // A byte that is loaded, and stored the next time it is accessed.
-    const auto next = std::find_if(
-        all.begin() + static_cast<std::ptrdiff_t>(i) + 1, all.end(), [&](const Seen& seen) {
-          return is_part(seen) && seen.access.address == all[i].access.address;
-        });
-    if (!all[i].access.write && next != all.end() && next->access.write &&
-        static_cast<std::size_t>(next - all.begin()) >= split)
-      how = Open::How::kChanges;
-    if (!how && is_split(all, split, i, is_part))
-      how = all[i].access.write ? Open::How::kWrites : Open::How::kReads;
-    if (!how) continue;
-    const auto known = std::find_if(out.begin(), out.end(), [&](const Open& open) {
-      return open.object.begin == object->begin;
-    });
-    if (known == out.end())
-      out.push_back(
-          {*object, *how, *how == Open::How::kReads && is_read_again(*function, *object, pc)});
-    else if (*how == Open::How::kChanges)
-      *known = {*object, *how, false};
-  }
-  return out;
-}
-
-/// Is an object read twice in a loop around an instruction, as one does until both are the same?
-bool Session::Core::Checks::is_read_again(const Function& function, const Object& object,
-                                          std::uint32_t pc) {
-  const Fixed& fixed = fixed_in(function);
-  const frames::FlowGraph& graph = flows_.of(core_.program_, core_.machine(), function);
-  for (const auto& end : graph.nodes()) {
-    if (!end.reached || end.flow != Flow::kBranch || !end.target || *end.target > end.address ||
-        *end.target > pc || end.address < pc)
-      continue;
-    unsigned reads = 0, writes = 0;
-    for (unsigned node = 0; node < graph.nodes().size(); ++node) {
-      const std::uint32_t address = graph.nodes()[node].address;
-      const auto& access = fixed[node];
-      if (address < *end.target || address > end.address || !access ||
-          access->address < object.begin || access->address >= object.begin + object.bytes)
-        continue;
-      ++(access->write ? writes : reads);
-    }
-    if (writes == 0 && reads == 2 * object.bytes) return true;
-  }
-  return false;
-}
-
-/// The number, pointer or other object of several bytes, or the byte, that lies at an address.
-std::optional<Session::Core::Checks::Object> Session::Core::Checks::object_at(
-    std::uint32_t address) const {
-  for (const Variable& v : core_.program_.variables())
-    if (v.address.space == Space::kData)
-      if (auto part = part_at(v.name, v.type, v.address.offset, address, 0)) return part;
-  return std::nullopt;
-}
-
-std::optional<Session::Core::Checks::Object> Session::Core::Checks::part_at(const std::string& name,
-                                                                            unsigned type_index,
-                                                                            std::uint32_t begin,
-                                                                            std::uint32_t address,
-                                                                            unsigned depth) const {
-  constexpr unsigned kDeepestPart = 8;
-  const Type& type = core_.program_.types()[type_index];
-  if (address < begin || address - begin >= std::max(type.bytes, 1U) || depth > kDeepestPart)
-    return std::nullopt;
-  if (type.kind == Type::Kind::kStruct) {
-    for (const Type::Member& member : type.members) {
-      const std::string its_name = member.base ? name : name + "." + member.name;
-      const std::uint32_t at = begin + member.offset;
-      if (member.bit_size != 0) {  // its type may be wider than what there is of it
-        const std::uint32_t first = at + member.bit_offset / 8;
-        const std::uint32_t end = at + (member.bit_offset + member.bit_size + 7U) / 8U;
-        if (address >= first && address < end) return Object{its_name, first, end - first};
-      } else if (auto part = part_at(its_name, member.type, at, address, depth + 1)) {
-        return part;
-      }
-    }
-    return std::nullopt;
-  }
-  if (type.kind == Type::Kind::kArray) {
-    const std::uint32_t bytes = std::max(core_.program_.types()[type.target].bytes, 1U);
-    const std::uint32_t n = (address - begin) / bytes;
-    return part_at(fmt::format("{}[{}]", name, n), type.target, begin + n * bytes, address,
-                   depth + 1);
-  }
-  return Object{name, begin, std::max(type.bytes, 1U)};
-}
-
-/// By a handler and what it calls, as far as addresses are fixed.
-const std::vector<Session::Core::Checks::Access>& Session::Core::Checks::accesses_of(
-    unsigned vector) {
-  const auto [known, is_new] = accesses_.try_emplace(vector);
-  if (is_new) {
-    std::set<std::uint32_t> seen;
-    collect(handler(vector).address, seen, known->second);
-  }
-  return known->second;
-}
-
-void Session::Core::Checks::collect(std::uint32_t begin, std::set<std::uint32_t>& seen,
-                                    std::vector<Access>& out) {
-  const Function* function = core_.program_.function_at(begin);
-  if (function == nullptr || !seen.insert(function->begin).second) return;
-  std::vector<std::uint32_t> further;
-  const Fixed& fixed = fixed_in(*function);
-  const auto& nodes = flows_.of(core_.program_, core_.machine(), *function).nodes();
-  for (unsigned i = 0; i < nodes.size(); ++i) {
-    if (!nodes[i].reached) continue;
-    if (fixed[i]) out.push_back({fixed[i]->address, nodes[i].address, fixed[i]->write});
-    if (nodes[i].target && core_.program_.function_at(*nodes[i].target) != function)
-      further.push_back(*nodes[i].target);
-  }
-  for (const std::uint32_t callee : further) collect(callee, seen, out);
-}
-
 /// The instruction by which the handler that has just been entered loads an object, on a copy; 0:
 /// it does not.
 std::uint32_t Session::Core::Checks::reader_of(const Entered& entered, const Object& object) {
   const auto is_in = [&](std::uint32_t address) {
     return address >= object.begin && address < object.begin + object.bytes;
   };
-  const auto& all = accesses_of(entered.vector);
-  if (std::none_of(all.begin(), all.end(),
-                   [&](const Access& access) { return !access.write && is_in(access.address); }))
+  const auto& all = accesses_.of(entered.vector);
+  if (std::none_of(all.begin(), all.end(), [&](const Accesses::Access& access) {
+        return !access.write && is_in(access.address);
+      }))
     return 0;
   const auto copy = core_.machine().clone();
   for (const std::uint32_t address : core_.marks_) (void)copy->set_breakpoint(address, false);

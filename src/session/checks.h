@@ -2,7 +2,7 @@
 // Checks: what watches the whole run for faults that are at no line.
 //
 // Most of the work is done when an interrupt is entered or has returned, so that the code between
-// runs as it does without. Which objects are under way at an instruction is read off the code once.
+// runs as it does without.
 #ifndef LUCID_SESSION_CHECKS_H
 #define LUCID_SESSION_CHECKS_H
 
@@ -13,7 +13,7 @@
 #include <vector>
 
 #include "lucid/finding.h"
-#include "session/core.h"
+#include "session/accesses.h"
 
 namespace lucid {
 
@@ -21,7 +21,7 @@ class Session::Core::Checks final : private machine::InterruptListener {
  public:
   enum Kind : unsigned { kTorn, kRegisters, kDataSheet, kContention, kNested, kNoVolatile, kKinds };
 
-  explicit Checks(Core& core) : core_(core) { attend(); }
+  explicit Checks(Core& core) : core_(core), accesses_(core) { attend(); }
 
   [[nodiscard]] std::vector<Session::Check> list() const;
   Result<void> set(const std::string& name, CheckMode mode);
@@ -34,17 +34,8 @@ class Session::Core::Checks final : private machine::InterruptListener {
   [[nodiscard]] std::string ended_by() const { return ended_by_; }
 
  private:
-  /// A number, or another object that an instruction cannot load or store at once.
-  struct Object {
-    std::string name;
-    std::uint32_t begin = 0, bytes = 0;
-  };
-  /// An object that has been accessed in part when an instruction is about to execute, and will be.
-  struct Open {
-    Object object;
-    enum class How : std::uint8_t { kReads, kWrites, kChanges } how = How::kReads;
-    bool again = false;  ///< it is read twice until that is equal
-  };
+  using Object = Accesses::Object;
+  using Open = Accesses::Open;
   struct Entered {
     unsigned vector = 0;
     std::uint32_t pc = 0, sp = 0;
@@ -54,11 +45,6 @@ class Session::Core::Checks final : private machine::InterruptListener {
     std::vector<std::vector<std::uint8_t>> before;  ///< of each, its bytes
     std::vector<std::uint32_t> read_by;             ///< of each, by which instruction; 0: none
   };
-  struct Access {
-    std::uint32_t address = 0, pc = 0;
-    bool write = false;
-  };
-
   void attend();
   bool entered(unsigned vector, const State& state) override;
   bool returned(const State& state) override;
@@ -70,19 +56,6 @@ class Session::Core::Checks final : private machine::InterruptListener {
   bool look_for_endless(const State& state);
   [[nodiscard]] bool is_still(std::uint32_t pc);
   [[nodiscard]] bool is_endless(const State& state) const;
-  const std::vector<Open>& open_at(std::uint32_t pc);
-  [[nodiscard]] std::vector<Open> find_open(std::uint32_t pc);
-  template <class Seen, class IsPart>
-  [[nodiscard]] bool is_split(const std::vector<Seen>& all, std::size_t split, std::size_t index,
-                              const IsPart& is_part);
-  [[nodiscard]] std::optional<Object> object_at(std::uint32_t address) const;
-  [[nodiscard]] std::optional<Object> part_at(const std::string& name, unsigned type,
-                                              std::uint32_t begin, std::uint32_t address,
-                                              unsigned depth) const;
-  [[nodiscard]] bool is_read_again(const Function& function, const Object& object,
-                                   std::uint32_t pc);
-  const std::vector<Access>& accesses_of(unsigned vector);
-  void collect(std::uint32_t begin, std::set<std::uint32_t>& seen, std::vector<Access>& out);
   [[nodiscard]] std::uint32_t reader_of(const Entered& entered, const Object& object);
   [[nodiscard]] std::vector<std::uint8_t> bytes_of(const Object& object) const;
   [[nodiscard]] Location handler(unsigned vector) const;
@@ -96,13 +69,7 @@ class Session::Core::Checks final : private machine::InterruptListener {
   std::vector<Entered> under_way_;
   std::map<std::uint32_t, unsigned>
       still_;  ///< how often a loop without accesses is to be looked at
-  std::map<std::uint32_t, std::vector<Open>> open_;  ///< by instruction
-  /// Of a function, by node: which byte it accesses, if that is fixed.
-  using Fixed = std::vector<std::optional<machine::Target::FixedAccess>>;
-  const Fixed& fixed_in(const Function& function);
-  std::map<std::uint32_t, Fixed> fixed_;              ///< by a function's begin
-  std::map<unsigned, std::vector<Access>> accesses_;  ///< by vector
-  frames::Flows flows_;                               ///< its own: others hold on to theirs
+  Accesses accesses_;
   std::vector<FindingView> findings_;
   std::set<unsigned> unrestored_;             ///< vectors that have been told of
   std::map<std::string, std::size_t> known_;  ///< by what makes them the same

@@ -156,6 +156,8 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] Result<StackBoundView> stack_bound() const;
 
   // Checks: checks.cpp.
+  class Accesses;
+  class Masks;
   class Checks;
   std::vector<std::string> found_;  ///< by checks, and not yet told
   [[nodiscard]] std::vector<WearView> wear() const;
@@ -179,6 +181,8 @@ class Session::Core final : private machine::MarkListener {
   std::vector<Raced> races_;
   std::shared_ptr<const Kept> races_from_;  ///< where they were searched
   Result<RaceView> race_search(const RaceSpec& spec);
+  class RaceOverviewer;
+  Result<RaceOverview> race_overview(const RaceOverviewSpec& spec);
   Result<Pause> go_to_race(std::size_t number);
   [[nodiscard]] Result<unsigned> vector_named(const std::string& interrupt) const;
   Result<void> raise(unsigned vector, std::optional<std::uint8_t> byte);

@@ -224,14 +224,18 @@ bool Session::Core::happen() {
   return stood;
 }
 
-/// Something that was done while the program stood here comes behind the breakpoint that is here.
+/// Something that was done while the program stood here comes behind the breakpoint that is here,
+/// or behind the coming here that somebody wants.
 bool Session::Core::unmet_here() const {
   const std::pair<std::uint32_t, std::uint64_t> here{machine().pc(), machine().ticks()};
   const bool act = timeline_.next_act() <= here.second && timeline_.done() < acts_until_ &&
                    timeline_.acts()[timeline_.done()].standing;
   const bool arming = !arming_.empty() && arming_.front().first <= now();
+  const bool sought = also_at_.count(here.first) != 0 ||
+                      (target_ != nullptr && target_->is_at(here.first, machine().sp()));
   return (act || arming) && marks_.count(here.first) != 0 && counted_ != here &&
-         stood_at_ != here && !machine().interrupt_imminent() && !ids_at(here.first).empty();
+         stood_at_ != here && !machine().interrupt_imminent() &&
+         (sought || !ids_at(here.first).empty());
 }
 
 std::uint64_t Session::Core::next_stop() {

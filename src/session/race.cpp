@@ -19,15 +19,7 @@ Result<RaceView> Session::Core::Race::search() {
   if (auto found = find_names(); !found) return fail(found.error());
   if (auto reached = reach(); !reached) return fail(reached.error());
   if (auto ready = prepare(); !ready) return fail(ready.error());
-  (void)walk();
-  for (const Variant& variant : asked_ ? std::vector<Variant>() : variants()) {
-    variant_ = variant;
-    if (walk()) view_.also_with.push_back(variant.text);
-    if (asked_) break;
-  }
-  view_.interrupted = asked_;
-  std::stable_sort(found_.begin(), found_.end(),
-                   [](const Found& a, const Found& b) { return a.finding.kind < b.finding.kind; });
+  try_all();
   core_.races_.clear();
   core_.races_from_ = core_.keep();
   for (Found& found : found_) {
@@ -37,15 +29,35 @@ Result<RaceView> Session::Core::Race::search() {
   return std::move(view_);
 }
 
+Result<RaceView> Session::Core::Race::search(const Stretch& stretch, const Machine& at_begin) {
+  stretch_ = &stretch;
+  if (auto found = find_names(); !found) return fail(found.error());
+  base_ = at_begin.clone();
+  if (auto ready = prepare(); !ready) return fail(ready.error());
+  try_all();
+  return std::move(view_);
+}
+
+void Session::Core::Race::try_all() {
+  (void)walk();
+  for (const Variant& variant : asked_ ? std::vector<Variant>() : variants()) {
+    variant_ = variant;
+    if (walk()) view_.also_with.push_back(variant.text);
+    if (asked_) break;
+  }
+  view_.interrupted = asked_;
+  std::stable_sort(found_.begin(), found_.end(),
+                   [](const Found& a, const Found& b) { return a.finding.kind < b.finding.kind; });
+}
+
 tl::unexpected<Error> Session::Core::Race::interrupted() const {
   return fail(ErrorCode::kUsage, "interrupted: nothing has been searched yet");
 }
 
 Result<void> Session::Core::Race::find_names() {
-  const auto functions = core_.program_.find_functions(spec_.function);
-  for (const Function* f : functions)
+  for (const Function* f : core_.program_.find_functions(spec_.function))
     if (f->begin < f->end) functions_.push_back(f);
-  if (functions_.empty()) {
+  if (functions_.empty() && stretch_ == nullptr) {
     const auto& bodies = core_.program_.inlined_calls();
     if (std::any_of(bodies.begin(), bodies.end(),
                     [&](const InlinedCall& call) { return call.name == spec_.function; }))
@@ -98,27 +110,18 @@ Result<void> Session::Core::Race::reach() {
   if (from.empty() && stands_at(entries)) {
     base_ = c.machine().clone();
   } else {
-    const auto kept = c.keep();
-    std::vector<machine::Fault> faults;
-    for (unsigned kind = 1; kind <= static_cast<unsigned>(machine::Fault::kOutside); ++kind)
-      if (c.machine().fault_is_on(static_cast<machine::Fault>(kind)))
-        faults.push_back(static_cast<machine::Fault>(kind));
     const std::uint64_t until =
         c.later(to_ticks(at_most(spec_.within), c.machine().info().clock_hz));
-    bool arrived = true;
-    c.begin_run_quietly();
-    c.limit_end_ = c.next_pace_ = UINT64_MAX;
-    {
-      const Quiet quiet(c);
-      if (!from.empty()) arrived = come_to(from, until);
+    bool arrived = true, asked = false;
+    const auto gone = away(c, [&](const Faults& faults) {
+      if (!from.empty()) arrived = come_to(c, from, until);
       // A function's own entry may be the place.
-      arrived = arrived && ((!from.empty() && stands_at(entries)) || come_to(entries, until));
+      arrived = arrived && ((!from.empty() && stands_at(entries)) || come_to(c, entries, until));
       base_ = c.machine().clone();
-    }
-    for (const machine::Fault fault : faults) base_->set_fault(fault, true);
-    const bool asked = c.pause_requested_.exchange(false);
-    c.running_ = false;
-    if (auto back = c.return_to(*kept); !back) return fail(back.error());
+      for (const machine::Fault fault : faults) base_->set_fault(fault, true);
+      asked = c.pause_requested_.exchange(false);
+    });
+    if (!gone) return gone;
     if (asked) return interrupted();
     if (!arrived)
       return fail(
@@ -126,28 +129,53 @@ Result<void> Session::Core::Race::reach() {
           fmt::format("{} is not called within {}", spec_.function, to_text(at_most(spec_.within))),
           "go nearer to where it is, or say which one with `from PLACE`");
   }
-  for (const std::uint32_t address : c.marks_) (void)base_->set_breakpoint(address, false);
-  for (const auto& [address, kinds] : c.watches_) (void)base_->watch(address, 0);
   return {};
 }
 
-bool Session::Core::Race::come_to(const std::vector<std::uint32_t>& places, std::uint64_t until) {
+Result<void> Session::Core::Race::away(Core& core,
+                                       const std::function<void(const Faults&)>& action) {
+  const auto kept = core.keep();
+  Faults faults;
+  for (unsigned kind = 1; kind <= static_cast<unsigned>(machine::Fault::kOutside); ++kind)
+    if (core.machine().fault_is_on(static_cast<machine::Fault>(kind)))
+      faults.push_back(static_cast<machine::Fault>(kind));
+  core.begin_run_quietly();
+  core.limit_end_ = core.next_pace_ = UINT64_MAX;
+  {
+    const Quiet quiet(core);
+    action(faults);
+  }
+  core.running_ = false;
+  if (auto back = core.return_to(*kept); !back) return fail(back.error());
+  return {};
+}
+
+bool Session::Core::Race::come_to(Core& core, const std::vector<std::uint32_t>& places,
+                                  std::uint64_t until) {
   Target target;
   for (const std::uint32_t place : places) target.places.push_back({place, {}});
-  core_.stood_at_ = {core_.machine().pc(), core_.machine().ticks()};
+  core.stood_at_ = {core.machine().pc(), core.machine().ticks()};
   machine::RunRequest request;
   request.until_ticks = until;
-  return core_.run(request, &target).kind == Outcome::Kind::kTarget;
+  return core.run(request, &target).kind == Outcome::Kind::kTarget;
 }
 
 Result<void> Session::Core::Race::prepare() {
+  for (const std::uint32_t address : core_.marks_) (void)base_->set_breakpoint(address, false);
+  for (const auto& [address, kinds] : core_.watches_) (void)base_->watch(address, 0);
   const std::uint64_t hz = base_->info().clock_hz;
   function_ = core_.program_.function_at(base_->pc());
-  const auto frames = frames::unwind(core_.program_, *base_, core_.flows_);
-  if (frames.empty() || !frames.front().known || frames.front().return_slot == 0)
-    return fail(ErrorCode::kUnsupported, "where " + spec_.function + " returns to cannot be told");
-  returns_to_ = frames.front().returns_to;
-  sp_behind_ = frames.front().cfa;
+  if (stretch_ != nullptr) {
+    returns_to_ = stretch_->behind;
+    sp_behind_ = base_->sp();
+  } else {
+    const auto frames = frames::unwind(core_.program_, *base_, core_.flows_);
+    if (frames.empty() || !frames.front().known || frames.front().return_slot == 0)
+      return fail(ErrorCode::kUnsupported,
+                  "where " + spec_.function + " returns to cannot be told");
+    returns_to_ = frames.front().returns_to;
+    sp_behind_ = frames.front().cfa;
+  }
   const std::uint64_t longest = to_ticks(at_most(spec_.longest), hz);
   entered_ = base_->ticks();
   entered_cycle_ = base_->cycles();
@@ -235,6 +263,7 @@ bool Session::Core::Race::walk() {
   for (std::size_t v = 0; v < vectors_.size(); ++v)
     if (before_[v] == nullptr || behind_[v] == nullptr) vectors_[v].view.compared = false;
   std::uint64_t boundaries = 0;
+  passed_ = 0;
   machine::RunRequest one;
   one.instructions = 1;
   one.pass_first_breakpoint = true;
@@ -244,6 +273,9 @@ bool Session::Core::Race::walk() {
       for (std::size_t v = 0; v < vectors_.size(); ++v) place(*here, v);
       if (asked_) break;
     }
+    if (stretch_ != nullptr && passed_ < stretch_->open.parts.size() &&
+        here->pc() == stretch_->open.parts[passed_].pc)
+      ++passed_;
     if (here->run(one).why == Stop::Why::kFault || here->ticks() >= until_) break;
   }
   note_walk(boundaries);

@@ -5,6 +5,7 @@
 #define LUCID_SESSION_RACE_H
 
 #include <array>
+#include <functional>
 #include <memory>
 #include <optional>
 #include <set>
@@ -12,7 +13,7 @@
 #include <vector>
 
 #include "lucid/race.h"
-#include "session/core.h"
+#include "session/accesses.h"
 
 namespace lucid {
 
@@ -24,6 +25,27 @@ class Session::Core::Race {
   Race(Core& core, const RaceSpec& spec) : core_(core), spec_(spec) {}
 
   Result<RaceView> search();
+
+  /// Not a function, but the instructions from an object's first access to behind its last.
+  struct Stretch {
+    std::uint32_t begin = 0, behind = 0;
+    Accesses::Open open;
+  };
+  struct Found {
+    Finding finding;
+    Raced raced;
+  };
+  /// From a machine that stands at its begin.
+  Result<RaceView> search(const Stretch& stretch, const Machine& at_begin);
+  [[nodiscard]] std::vector<Found>& found() { return found_; }
+
+  /// Does something while the program runs on, with nothing set and nobody told; then the session
+  /// is where it was. `action` gets the faults that end runs otherwise.
+  using Faults = std::vector<machine::Fault>;
+  static Result<void> away(Core& core, const std::function<void(const Faults&)>& action);
+  /// On to one of some places, with what is to be done by then. False: it is not come to.
+  /// REQUIRES: to be away.
+  static bool come_to(Core& core, const std::vector<std::uint32_t>& places, std::uint64_t until);
 
  private:
   /// What is there when the function has returned.
@@ -44,10 +66,6 @@ class Session::Core::Race {
     std::string text;
     std::vector<machine::Edit> edits;
   };
-  struct Found {
-    Finding finding;
-    Raced raced;
-  };
   /// Bytes that are compared.
   struct Span {
     std::optional<unsigned> index;  ///< of a register
@@ -60,9 +78,9 @@ class Session::Core::Race {
   [[nodiscard]] Picoseconds at_most(Picoseconds span) const;
   /// On to the function's entry, on a copy.
   Result<void> reach();
-  /// As what comes will come there, with what is to be done by then. REQUIRES: a Quiet.
-  bool come_to(const std::vector<std::uint32_t>& places, std::uint64_t until);
   Result<void> prepare();
+  /// All placements, at all values.
+  void try_all();
   [[nodiscard]] frames::Scope scope(const Machine& machine) const;
   /// Static data, the callers' frames, the registers that a function keeps or returns in, and
   /// what is latched for pins. What is below the stack pointer, and all that counts time, is not.
@@ -97,6 +115,8 @@ class Session::Core::Race {
   /// An interrupt that is raised before an instruction.
   [[nodiscard]] static Raced::Raise raise_at(const Machine& here, unsigned vector);
   /// `orders` without those that cannot be; `all` of them can. The last of `raises` is at `here`.
+  /// Of a stretch that reads an object: what has been read, if that is as in neither order.
+  bool tell_read(const Orders& orders, std::vector<Finding::Object>& objects) const;
   void judge(const Ending& end, const Orders& orders, bool all, const Machine& here,
              Finding finding, std::vector<Raced::Raise> raises);
   /// What differs, object by object.
@@ -131,6 +151,8 @@ class Session::Core::Race {
   std::vector<Found> found_;
   RaceView view_;
   bool asked_ = false;
+  const Stretch* stretch_ = nullptr;  ///< null: a function
+  std::size_t passed_ = 0;            ///< of its accesses, before the placement
 };
 
 }  // namespace lucid

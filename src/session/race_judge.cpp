@@ -26,17 +26,22 @@ void Session::Core::Race::choose_spans() {
   const std::uint32_t above = sp_behind_ + base_->target().convention().stack_gap;
   if (above < ram->end) spans_.push_back({{}, above, ram->end - above});
   for (const std::uint32_t address : base_->latches()) spans_.push_back({{}, address, 1});
+  if (stretch_ != nullptr && stretch_->open.object.io)
+    spans_.push_back({{}, stretch_->open.object.begin, 1});
   const auto& registers = base_->target().registers();
-  const std::uint32_t bytes =
-      function_->returns == 0 ? 0 : core_.program_.types()[function_->returns].bytes;
-  const machine::RegisterSpan result = base_->target().returned_in(bytes);
+  const std::uint32_t bytes = function_->returns == 0 || stretch_ != nullptr
+                                  ? 0
+                                  : core_.program_.types()[function_->returns].bytes;
+  const machine::RegisterSpan result =
+      stretch_ != nullptr ? machine::RegisterSpan{} : base_->target().returned_in(bytes);
   const auto clobbered = base_->target().convention().call_clobbered;
   const int sp = base_->target().convention().sp_dwarf;
   for (unsigned index = 0; index < registers.size(); ++index) {
     const int dwarf = registers[index].dwarf;
     if (dwarf < 0 || dwarf == sp || dwarf >= 64) continue;
     const bool returned = dwarf >= result.first && dwarf < result.first + result.count;
-    if (returned || (clobbered >> dwarf & 1U) == 0) spans_.push_back({index, 0, 1});
+    if (returned || stretch_ != nullptr || (clobbered >> dwarf & 1U) == 0)
+      spans_.push_back({index, 0, 1});
     if (returned) results_.insert(index);
   }
 }
@@ -77,6 +82,8 @@ void Session::Core::Race::judge(const Ending& end, const Orders& orders, bool al
   finding.kind = end.kind;
   finding.detail = end.detail;
   if (end.returned && all) finding.kind = compare(end, orders, finding.objects);
+  if (stretch_ != nullptr && end.returned && all && tell_read(orders, finding.objects))
+    finding.kind = Finding::Kind::kNeither;
   if (broken) finding.kind = Finding::Kind::kBroken;
   finding.where = core_.location(here.pc());
   finding.cycles = here.cycles() - entered_cycle_;
@@ -140,6 +147,28 @@ Finding::Kind Session::Core::Race::compare(const Ending& end, const Orders& orde
   for (Differing& p : parts)
     if (mixed || !in_an_order(p)) objects.push_back(std::move(p.object));
   return mixed ? Finding::Kind::kMixed : Finding::Kind::kNeither;
+}
+
+/// The bytes that were read before the interrupt are from before it, the others from behind.
+bool Session::Core::Race::tell_read(const Orders& orders,
+                                    std::vector<Finding::Object>& objects) const {
+  const Accesses::Open& open = stretch_->open;
+  if (open.how != Accesses::Open::How::kReads) return false;
+  const auto untouched = base_->clone(), mixed = fork_->clone();
+  for (const machine::Edit& edit : variant_.edits) (void)machine::make(*untouched, edit);
+  for (std::size_t i = 0; i < passed_ && i < open.parts.size(); ++i) {
+    const Address at{Space::kData, open.parts[i].address};
+    const std::uint64_t byte = untouched->peek(at).value_or(0);
+    (void)machine::make(*mixed, {machine::Edit::Kind::kPoke, at, 0, byte});
+  }
+  Finding::Object read{open.object.name + " as read", {}, {}, {}};
+  read.value = value_of(open.object.name, *mixed, {});
+  read.if_before = value_of(open.object.name, *orders.front()->machine, {});
+  read.if_behind = value_of(open.object.name, *untouched, {});
+  if (read.value.empty() || read.value == read.if_before || read.value == read.if_behind)
+    return false;
+  objects = {std::move(read)};
+  return true;
 }
 
 std::string Session::Core::Race::name_of(const Span& span, std::uint32_t offset) const {

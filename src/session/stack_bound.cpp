@@ -217,7 +217,7 @@ class Session::Core::StackBounds {
   [[nodiscard]] bool allows_interrupts(const Function& function) const {
     for (std::uint32_t pc = function.begin; pc < function.end;) {
       const Instruction i = machine_.instruction_at(pc, false);
-      if (machine_.target().allows_interrupts(i)) return true;
+      if (machine_.target().interrupt_effect(i) == machine::InterruptEffect::kAllows) return true;
       pc += std::max<std::uint32_t>(i.size, 1);
     }
     return false;

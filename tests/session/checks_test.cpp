@@ -311,6 +311,74 @@ int main(void) {
   CHECK(pause.where.line <= 7);
 }
 
+TEST_CASE("halves in the wrong order and flags that are stored back are found", "[checks]") {
+  const struct {
+    const char* name;
+    const char* handlers;
+    const char* code;   ///< after the line `TCCR1B = 1;`
+    const char* found;  ///< empty: nothing
+  } kRows[] = {
+      {"right", "ISR(TIMER1_OVF_vect) {}",
+       "OCR1A = TCNT1 + 0x300; spend(); got = TCNT1; OCR1B = OCR1A; TCNT1 = got;"
+       "spend(); got = ICR1; TIFR1 = 1 << OCF1A; TIFR1 = 0xff;",
+       ""},
+      {"in-bytes", "",
+       "for (;;) { OCR1AH = 3; OCR1AL = 9; uint8_t l = TCNT1L, h = TCNT1H; got = h + l; }", ""},
+      {"low-byte-only", "", "for (;;) { OCR1AL++; spend(); }", ""},  // TEMP is 0
+      {"write-reversed", "", "for (;;) { OCR1BL = got; OCR1BH = got >> 8; got += 0x123; }",
+       "OCR1B: its low byte is written before its high byte"},
+      {"read-reversed", "",
+       "spend(); for (;;) { uint8_t h = TCNT1H, l = TCNT1L; got = h * 256 + l; }",
+       "TCNT1: its high byte is read without its low byte before it"},
+      {"low-of-another", "", "spend(); got = TCNT1; OCR1AL = 7;",
+       "OCR1A: its low byte is written without its high byte before it: that becomes what TEMP "
+       "holds, "},
+      // A handler uses TEMP between the halves.
+      {"shared-temp", "ISR(TIMER1_COMPB_vect) { OCR1B = TCNT1 + 91; }",
+       "OCR1B = 400; TIMSK1 = 1 << OCIE1B; sei(); for (;;) OCR1A = 0x7f00;",
+       "OCR1A: its low byte is written without its high byte before it"},
+      {"flags-stored-back", "ISR(TIMER1_COMPA_vect) {}",
+       "OCR1A = 50; TIMSK1 = 1 << OCIE1A; spend(); TIFR1 |= 1 << TOV1 | 1 << ICF1;",
+       "TIFR1 is loaded and stored back, which writes ones to all flags in it: OCF1A is cleared"},
+      {"flag-meant", "ISR(TIMER1_COMPA_vect) {}",
+       "OCR1A = 50; TIMSK1 = 1 << OCIE1A; spend(); TIFR1 |= 1 << OCF1A; TIFR1 = 1 << OCF1A;", ""},
+      {"flag-of-nobody", "", "OCR1A = 50; spend(); TIFR1 = TIFR1;", ""},
+      {"pin-flags", "ISR(INT0_vect) {} ISR(INT1_vect) {}",
+       "DDRD = 0xc; EICRA = 0xf; EIMSK = 3; PORTD = 0xc; spend(); EIFR |= 5;",
+       "EIFR is loaded and stored back, which writes ones to all flags in it: INTF1 is cleared"},
+      {"conversion", "ISR(ADC_vect) {}",
+       "ADCSRA = 1 << ADEN | 1 << ADIE | 1 << ADSC; while (ADCSRA & 1 << ADSC) {} ADCSRA |= 1 << "
+       "ADSC;",
+       "ADCSRA is loaded and stored back, which writes ones to all flags in it: ADIF is cleared"},
+      {"conversion-polled", "",
+       "ADCSRA = 1 << ADEN | 1 << ADSC; while (ADCSRA & 1 << ADSC) {} ADCSRA |= 1 << ADSC;", ""},
+  };
+  for (const auto& row : kRows)
+    for (const char* level : {"-O0", "-Os", "-O2"}) {
+      INFO(row.name << " " << level);
+      Session session = opened(test::compiled(
+          std::string("halves-") + row.name + level,
+          std::string("#include <avr/io.h>\n#include <avr/interrupt.h>\nvolatile uint16_t got;\n") +
+              "static void spend(void) { for (uint16_t i = 0; i < 700; i++) __asm__ "
+              "volatile(\"\"); }\n" +
+              row.handlers + "\nint main(void) { TCCR1B = 1; " + row.code + " for (;;) {} }\n",
+          std::string("-gdwarf-4 ") + level));
+      session.go_for(Picoseconds{20 * kMillisecond});
+      const auto findings = session.findings();
+      INFO(said(findings));
+      if (*row.found == 0) {
+        CHECK(findings.empty());
+        continue;
+      }
+      REQUIRE(!findings.empty());
+      CHECK(findings[0].check == "data-sheet");
+      CHECK(findings[0].text.find(row.found) == 0);
+      CHECK(findings[0].where->function == "main");
+      CHECK(findings[0].at.count < 20 * kMillisecond);
+      CHECK(findings.size() <= 2);
+    }
+}
+
 TEST_CASE("two that drive a pin differently are found", "[checks]") {
   const std::string elf = test::compiled("driven", R"(#include <avr/io.h>
 int main(void) {

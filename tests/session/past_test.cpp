@@ -457,6 +457,23 @@ TEST_CASE("the past is heard again, not sent again; an edit there begins another
   CHECK(session.back().error().code == ErrorCode::kOutOfRange);
 }
 
+TEST_CASE("where something was done is a place that one can come to again") {
+  Session session(*Chip::make(kiln_options()));
+  REQUIRE(session.open(test::kKilnOg));
+  REQUIRE(session.go_to("every_second"));
+  const std::uint64_t cycles = session.pause().cycles;
+  REQUIRE(session.let("seconds", "40"));
+  session.go_for(Picoseconds{100'000'000'000});
+  const std::uint64_t end = session.chip().hash();
+  REQUIRE(session.back_to_start());
+  const auto pause = session.go_to("every_second", Picoseconds{2'000'000'000'000});
+  REQUIRE(pause);
+  CHECK(pause->cycles == cycles);
+  CHECK(session.evaluate("seconds")->integer == 0);  // it is not done yet
+  session.go_for(Picoseconds{100'000'000'000});
+  CHECK(session.chip().hash() == end);
+}
+
 TEST_CASE("a time is exact; as it was shown, it means the moment that was shown") {
   Session session(*Chip::make(kiln_options()));
   REQUIRE(session.open(test::kKilnOg));

@@ -58,12 +58,13 @@ const struct {
   const char* name;
   const char* source;
   bool races;
+  const char* object = "";  ///< all races are within one access to it
 } kPrograms[] = {
     {"torn", R"(volatile uint16_t ticks, result;
 ISR(TIMER1_COMPA_vect) { ticks++; TIMSK1 = 0; }
 static void prepare(void) { ticks = 0x1ff; }
 uint16_t __attribute__((noinline)) f(void) { return ticks; })",
-     true},
+     true, "ticks"},
     {"torn-wide", R"(volatile uint32_t ticks, result;
 ISR(TIMER1_COMPA_vect) { ticks += 3; TIMSK1 = 0; }
 static void prepare(void) { ticks = 0xfffffe; }
@@ -74,7 +75,7 @@ uint32_t __attribute__((noinline)) f(void) { return twice() - ticks; })",
 ISR(TIMER1_COMPA_vect) { waiting++; TIMSK1 = 0; }
 static void prepare(void) { waiting = 5; }
 uint8_t __attribute__((noinline)) f(void) { waiting--; return 7; })",
-     true},
+     true, "waiting"},
     {"pair", R"(volatile uint8_t head, count, result;
 ISR(TIMER1_COMPA_vect) { head++; count++; TIMSK1 = 0; }
 static void prepare(void) { head = 3; count = 3; }
@@ -122,7 +123,7 @@ uint16_t __attribute__((noinline)) f(void) {
 ISR(TIMER1_COMPA_vect) { PORTC = PORTC ^ 1; TIMSK1 = 0; }
 static void prepare(void) { PORTC = 8; }
 uint8_t __attribute__((noinline)) f(void) { PORTC = PORTC | (result + 2); return 1; })",
-     true},
+     true, "PORTC"},
 };
 
 /// What is left behind, by where the timer's interrupt came.
@@ -180,7 +181,7 @@ TEST_CASE("races are found where a timer that is set to every cycle makes them",
       REQUIRE(session.let("delay", "60000"));  // by itself it does not come
       RaceSpec spec;
       spec.function = "f";
-      const auto view = session.race_search(spec);
+      auto view = session.race_search(spec);
       REQUIRE(view);
       CHECK(session.pause().where.function == "main");
       std::set<std::uint32_t> found;
@@ -193,6 +194,42 @@ TEST_CASE("races are found where a timer that is set to every cycle makes them",
       CHECK(view->findings.empty() == !program_of.races);
       REQUIRE(view->interrupts.size() == 1);
       CHECK(view->interrupts[0].placements >= by_timer.size());
+
+      // Nobody has named the function.
+      const auto all = session.race_overview({});
+      REQUIRE(all);
+      std::set<std::uint32_t> seen;
+      for (const RaceView::Finding& finding : all->findings)
+        if (finding.with.empty()) seen.insert(finding.where.address);
+      for (const std::uint32_t address : seen) CHECK(wanted.count(address) == 1);
+      if (*program_of.object != 0 || !program_of.races) CHECK(seen == wanted);
+      std::size_t shown = 0;
+      for (const PossibleRace& possible : all->possible) {
+        CHECK(possible.verdict != PossibleRace::Verdict::kNotCome);
+        if (*program_of.object != 0) CHECK(possible.object == program_of.object);
+        shown += possible.races.size();
+      }
+      CHECK(shown == all->findings.size());
+      const bool until = std::string(program_of.name) == "until-equal";
+      for (const PossibleRace& possible : all->possible)
+        CHECK((possible.verdict == PossibleRace::Verdict::kReadAgain) == until);
+      if (std::string(program_of.name) == "masked") CHECK(all->possible.empty());
+      for (std::size_t n = 1; n <= std::min<std::size_t>(all->findings.size(), 2); ++n) {
+        const auto pause = session.go_to_race(n);
+        REQUIRE(pause);
+        CHECK(pause->where.address == all->findings[n - 1].where.address);
+        CHECK(session.step(StepKind::kInto, StepUnit::kInstruction)->where.vector ==
+              "TIMER1_COMPA");
+        REQUIRE(session.go_to("done", Picoseconds{10'000'000'000}));
+        for (const RaceView::Finding::Object& object : all->findings[n - 1].objects)
+          if (object.name == program_of.object && session.evaluate(object.name))
+            CHECK(text(session, object.name) == object.value);
+      }
+      REQUIRE(session.back_to_start());
+      REQUIRE(session.go_to("main"));
+      REQUIRE(session.let("delay", "60000"));
+      view = session.race_search(spec);
+      REQUIRE(view);
 
       // Each can be stood at, and comes to what was told.
       std::size_t number = 0;

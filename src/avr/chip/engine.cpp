@@ -82,6 +82,34 @@ std::shared_ptr<const base::Pattern> Engine::fresh(const AvrMachine& machine) {
   return pattern;
 }
 
+std::optional<u8> Engine::read_back(u32 pc) const {
+  const auto at = [&](u32 word) {
+    return decode(fabric_.target.core(), flash_word(word), flash_word(word + 1), word);
+  };
+  const u32 word = pc / 2;
+  const Entry store = at(word);
+  unsigned load = kNoOp;
+  switch (store.op) {
+    case kOUT: load = kIN; break;
+    case kSTS: load = kLDS; break;
+    case kST_X: load = kLD_X; break;
+    case kST_Y: load = kLD_Y; break;
+    case kST_Z: load = kLD_Z; break;
+    case kSTD_Y: load = kLDD_Y; break;
+    case kSTD_Z: load = kLDD_Z; break;
+    default: return std::nullopt;
+  }
+  constexpr u32 kFarthest = 8;  // words
+  u8 set = 0;
+  for (u32 back = 1; back <= kFarthest && back <= word; ++back) {
+    const Entry entry = at(word - back);
+    if (entry.length > back || entry.a != store.a) continue;
+    if (entry.op == kORI) set = static_cast<u8>(set | entry.k);
+    if (entry.op == load && entry.k == store.k) return set;
+  }
+  return std::nullopt;
+}
+
 u16 Engine::flash_word(u32 word) const {
   const machine::PagedMemory& flash = machine_.world_.flash;
   const u32 address = word * 2 % flash.size();

@@ -27,10 +27,10 @@
 
 namespace lucid::avr {
 
-class Engine {
+class Engine final : private CodeReader {
  public:
   explicit Engine(AvrMachine& machine);
-  ~Engine();
+  ~Engine() override;
   Engine(const Engine&) = delete;
   Engine& operator=(const Engine&) = delete;
 
@@ -78,6 +78,7 @@ class Engine {
   [[nodiscard]] Bus bus() { return {machine_.world_, machine_.outputs_}; }
   static std::shared_ptr<const base::Pattern> fresh(const AvrMachine& machine);
   [[nodiscard]] u16 flash_word(u32 word) const;
+  [[nodiscard]] std::optional<u8> read_back(u32 pc) const override;
   LUCID_SLOW Entry decoded(u32 word) const;
   LUCID_SLOW void decode_at(u32 word);
   void set_jump(u32 word, const Entry& entry);

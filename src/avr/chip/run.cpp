@@ -300,6 +300,7 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   if (!observed_.empty() || !tapped_.empty()) renew_observed();
   if (translator_) renew_memories();
   machine_.outputs_.pc = &stop_.last_pc;
+  machine_.outputs_.code = this;
   machine_.outputs_.events_wanted = request.events;
   Counter* const counter = machine_.counter_.get();
   if (counter != nullptr && counter->calls && calls_.empty()) {

@@ -415,6 +415,12 @@ std::optional<machine::Target::FixedAccess> AvrTarget::fixed_access(const Instru
                                                                     const FrameState* state) const {
   const Entry entry = entry_of(instruction);
   if (entry.op == kLDS || entry.op == kSTS) return FixedAccess{*instruction.data, entry.op == kSTS};
+  // What belongs to the core (RAMPZ, EIND, SP, SREG) is saved and restored, not shared.
+  constexpr std::uint32_t kIoBegin = 0x20, kCoreBegin = 0x3b;
+  const auto io = static_cast<std::uint32_t>(entry.k);
+  if ((entry.op == kIN || entry.op == kOUT) && io < kCoreBegin)
+    return FixedAccess{kIoBegin + io, entry.op == kOUT};
+  if (entry.op == kSBI || entry.op == kCBI) return FixedAccess{kIoBegin + io, true, true};
   const auto access = pointer_access(entry);
   if (!access || state == nullptr) return std::nullopt;
   const auto pointer = static_cast<std::size_t>(access->pointer);

@@ -88,10 +88,16 @@ bool AvrTarget::stays_in_registers(const Instruction& instruction) const {
   return kOps.count(entry_of(instruction).op) != 0;
 }
 
-bool AvrTarget::allows_interrupts(const Instruction& instruction) const {
+machine::InterruptEffect AvrTarget::interrupt_effect(const Instruction& instruction) const {
+  using machine::InterruptEffect;
   const Entry entry = entry_of(instruction);
   constexpr unsigned kI = 7;
-  return entry.op == kBSET && entry.b == kI;
+  if (entry.op == kBSET && entry.b == kI) return InterruptEffect::kAllows;
+  if (entry.op == kBCLR && entry.b == kI) return InterruptEffect::kForbids;
+  constexpr int kStatus = 0x3f;
+  if (entry.op == kIN && entry.k == kStatus) return InterruptEffect::kSaves;
+  if (entry.op == kOUT && entry.k == kStatus) return InterruptEffect::kRestores;
+  return InterruptEffect::kNone;
 }
 
 Entry AvrTarget::entry_of(const Instruction& instruction) const {

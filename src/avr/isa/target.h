@@ -68,7 +68,8 @@ class AvrTarget final : public machine::Target {
   [[nodiscard]] std::optional<FixedAccess> fixed_access(
       const Instruction& instruction, const machine::FrameState* state) const override;
   [[nodiscard]] bool stays_in_registers(const Instruction& instruction) const override;
-  [[nodiscard]] bool allows_interrupts(const Instruction& instruction) const override;
+  [[nodiscard]] machine::InterruptEffect interrupt_effect(
+      const Instruction& instruction) const override;
   [[nodiscard]] bool is_handler_name(const std::string& name) const override;
   void mask_interrupts(machine::Machine& machine) const override;
   [[nodiscard]] std::uint32_t linker_address(Address address) const override;

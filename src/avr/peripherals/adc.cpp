@@ -214,6 +214,8 @@ void Adc::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
   u8& a = bus.reg(adcsra_);
   a = static_cast<u8>(a & ~unsigned{kAdsc | kAdif});
   if ((value & mask & kAdif) == 0) a |= static_cast<u8>(before & kAdif);  // cleared by a one
+  const unsigned waiting = (before & a & kAdie) != 0 ? before & value & mask & kAdif : 0;
+  if (bus.cleared_unasked(waiting) != 0) bus.misused(fmt::format(kTakenBack, "ADCSRA", "ADIF", ""));
   if ((a & kAden) == 0) {
     state.converting = state.warm = false;
     if ((value & mask & kAdsc) != 0) bus.misused("ADC: a conversion was started while ADEN is 0");

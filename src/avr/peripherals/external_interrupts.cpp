@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "avr/peripherals/external_interrupts.h"
 
+#include <fmt/format.h>
+
 #include "avr/peripherals/port.h"
 
 namespace lucid::avr {
@@ -67,12 +69,17 @@ u8 ExternalInterrupts::peek(const World& world, u16 address, u64 /*t*/) const {
 
 void ExternalInterrupts::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 /*t*/) const {
   InterruptPinState& state = bus.world.interrupt_pins;
-  if (address == eifr_)
-    state.flags = static_cast<u8>(state.flags & ~(value & mask));
-  else if (address == pcifr_)
-    state.changes = static_cast<u8>(state.changes & ~(value & mask));
-  else
+  if (address == eifr_ || address == pcifr_) {
+    const bool pins = address == eifr_;
+    u8& flags = pins ? state.flags : state.changes;
+    const unsigned waiting = flags & value & mask & bus.reg(pins ? eimsk_ : pcicr_);
+    for (unsigned lost = bus.cleared_unasked(waiting); lost != 0; lost &= lost - 1)
+      bus.misused(fmt::format(kTakenBack, pins ? "EIFR" : "PCIFR", pins ? "INTF" : "PCIF",
+                              __builtin_ctz(lost)));
+    flags = static_cast<u8>(flags & ~(value & mask));
+  } else {
     bus.reg(address) = merged(bus.reg(address), value, mask);
+  }
   refresh_requests(bus);
 }
 

@@ -27,6 +27,8 @@ class Adc;
 class WireEnd;
 
 /// What leaves the world, and what only a debugger remembers. Not hashed.
+class CodeReader;
+
 struct Outputs {
   std::vector<SerialText> serial;
   std::vector<machine::Note> notes;
@@ -45,16 +47,27 @@ struct Outputs {
   u64 at = kNever;  ///< the cycle of the event under way
   // While somebody counts, during a run:
   machine::InterruptWatch* interrupts = nullptr;
-  u64* stalls = nullptr;                      ///< cycles that the processor had to wait, by word
-  const u32* pc = nullptr;                    ///< of the instruction under way, for the tap
+  u64* stalls = nullptr;    ///< cycles that the processor had to wait, by word
+  const u32* pc = nullptr;  ///< of the instruction under way, for the tap
+  const CodeReader* code = nullptr;
   std::vector<machine::WireChange> offers;    ///< of this chip to its wires
   machine::Companions* companions = nullptr;  ///< that are on them
   /// What points at those who run.
   void end_run() {
     pc = nullptr;
+    code = nullptr;
     interrupts = nullptr;
     stalls = nullptr;
   }
+};
+
+/// The code that runs.
+class CodeReader {
+ public:
+  virtual ~CodeReader() = default;
+  /// Does an instruction store what just before it was loaded from the same place? Which bits have
+  /// been set in it since, as far as constants tell.
+  [[nodiscard]] virtual std::optional<u8> read_back(u32 pc) const = 0;
 };
 
 /// What a peripheral may touch.
@@ -113,10 +126,21 @@ class Bus {
   void offer(u8 pin, u8 offer, u64 cycle) const;
   void note(const std::string& text) const { note({text, std::nullopt}, text); }
   /// Against the chip's manual: by the instruction under way, if one is.
-  void misused(const std::string& text) const { note_here(text, machine::Note::Kind::kMisuse); }
-  void contention(const std::string& text) const {
-    note_here(text, machine::Note::Kind::kContention);
+  /// Once a place; `what` is the same each time, if the text is not.
+  void misused(const std::string& text, const std::string& what = {}) const {
+    note_here(text, machine::Note::Kind::kMisuse, what.empty() ? text : what);
   }
+  void contention(const std::string& text) const {
+    note_here(text, machine::Note::Kind::kContention, text);
+  }
+  /// The program's instruction under way; nothing while an event or somebody else acts.
+  [[nodiscard]] std::optional<u32> instruction() const {
+    if (outputs_.pc == nullptr || outputs_.at != kNever) return std::nullopt;
+    return *outputs_.pc;
+  }
+  /// Flags that a store has cleared by ones, of requests that waited: was it meant? A register that
+  /// is loaded, changed and stored writes ones to all its flags. Result: those that were not meant.
+  [[nodiscard]] unsigned cleared_unasked(unsigned waiting_flags) const;
   /// Of a port's pins, those that the chip and somebody outside drive to different levels now.
   /// Result: those that begin to be.
   [[nodiscard]] bool contends(unsigned port) const {
@@ -143,7 +167,7 @@ class Bus {
     if (outputs_.pc != nullptr) worn.pc = *outputs_.pc;
   }
   void note(machine::Note note, const std::string& key) const;
-  void note_here(const std::string& text, machine::Note::Kind kind) const;
+  void note_here(const std::string& text, machine::Note::Kind kind, const std::string& key) const;
   Outputs& outputs_;
 };
 
@@ -164,6 +188,11 @@ struct PinUse {
   Pin pin;
   std::string name;  ///< USART0 TXD
 };
+
+/// A register of flags, and one that was not meant.
+inline constexpr const char* kTakenBack =
+    "{} is loaded and stored back, which writes ones to all flags in it: {}{} is cleared, and the "
+    "interrupt that waits does not come";
 
 /// Finds what a part has, by the data sheet's names.
 class Names {

@@ -18,14 +18,22 @@ void Bus::note(machine::Note note, const std::string& key) const {
   if (outputs_.noted.size() > kMost || !outputs_.noted.insert(key).second) return;
   if (outputs_.noted.size() > kMost)
     note.text = "there are more notes than are told: 1000 came before";
+  note.tick = world.tick_at(world.cpu.now);
   if ((outputs_.ends_at >> static_cast<unsigned>(note.kind) & 1U) != 0) fail(note.text);
   outputs_.notes.push_back(std::move(note));
 }
 
-void Bus::note_here(const std::string& text, machine::Note::Kind kind) const {
-  const bool by_program = outputs_.pc != nullptr && outputs_.at == kNever;
-  const auto pc = by_program ? std::optional<u32>(*outputs_.pc) : std::nullopt;
-  note({text, pc, kind}, text + (pc ? std::to_string(*pc) : std::string()));
+void Bus::note_here(const std::string& text, machine::Note::Kind kind,
+                    const std::string& key) const {
+  const auto pc = instruction();
+  note({text, pc, kind}, key + (pc ? std::to_string(*pc) : std::string()));
+}
+
+unsigned Bus::cleared_unasked(unsigned waiting_flags) const {
+  const auto pc = instruction();
+  if (waiting_flags == 0 || !pc || outputs_.code == nullptr) return 0;
+  const auto set = outputs_.code->read_back(*pc);
+  return set ? waiting_flags & ~unsigned{*set} : 0;
 }
 
 /// Whatever is under way, step by step, until it asks for the interrupt.

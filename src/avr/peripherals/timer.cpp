@@ -439,11 +439,69 @@ u8 Timer::read(const Bus& bus, u16 address, u64 t) const {
   if (address == tcnt_) {  // the high byte is kept for the read that follows
     const u16 count = state_at(bus.world, t).count;
     state.temp = static_cast<u8>(count >> 8);
+    keep_temp(bus, address, true);
     return static_cast<u8>(count);
   }
   if (address == icr_) state.temp = bus.reg(static_cast<u16>(address + 1));
-  if (address == tcnt_ + 1 || address == icr_ + 1) return state.temp;
+  if (address == icr_) keep_temp(bus, address, true);
+  if (address == tcnt_ + 1 || address == icr_ + 1) {
+    judge_temp(bus, static_cast<u16>(address - 1), true, peek(bus.world, address, t));
+    return state.temp;
+  }
   return peek(bus.world, address, t);
+}
+
+void Timer::tell_cleared(const Bus& bus, unsigned waiting) const {
+  const char* const kNames[] = {"TOV{}", "OCF{}A", "OCF{}B", "OCF{}C", "", "ICF{}"};
+  const std::string name = usual_places_ ? fmt::format("TIFR{}", number_) : "TIFR";
+  for (unsigned lost = from_register(bus.cleared_unasked(waiting)); lost != 0; lost &= lost - 1)
+    bus.misused(fmt::format(kTakenBack, name, fmt::format(kNames[lowest_bit(lost)], number_), ""));
+}
+
+std::string Timer::wide_name(u16 low) const {
+  if (low == tcnt_) return fmt::format("TCNT{}", number_);
+  if (low == icr_) return fmt::format("ICR{}", number_);
+  const auto channel = std::find(ocr_.begin(), ocr_.end(), low) - ocr_.begin();
+  return fmt::format("OCR{}{}", number_, static_cast<char>('A' + channel));
+}
+
+/// TEMP holds the high byte of a register now, by the instruction under way.
+void Timer::keep_temp(const Bus& bus, u16 low, bool out) const {
+  TimerState& state = bus.world.timers[index_];
+  const auto pc = bus.instruction();
+  state.temp_of = pc ? low : u16{0};
+  state.temp_out = out;
+  state.temp_pc = pc.value_or(0);
+}
+
+/// "Accessing 16-bit Registers": the high byte is written before the low one, and read behind it;
+/// TEMP is one for all of a timer. Told is what that has made of a register, or a wrong order.
+void Timer::judge_temp(const Bus& bus, u16 low, bool out, u8 high) const {
+  TimerState& state = bus.world.timers[index_];
+  const auto pc = bus.instruction();
+  const bool own = state.temp_of == low && state.temp_out == out;
+  // The other half is just behind: in a loop it has been there, too, but for the round before.
+  constexpr u32 kNear = 64;  // bytes
+  const bool reversed = own && pc && state.temp_pc > *pc && state.temp_pc - *pc <= kNear;
+  const u16 of = std::exchange(state.temp_of, u16{0});
+  if (!pc || (own && !reversed) || (!own && state.temp == high)) return;
+  const std::string name = wide_name(low);
+  const std::string whose = of != 0 && !own ? " of " + wide_name(of) : std::string();
+  if (out)
+    bus.misused(fmt::format("{}: its high byte is read without its low byte before it: it is what "
+                            "TEMP holds{}, {:#04x} instead of {:#04x}",
+                            name, whose, state.temp, high),
+                name + " out");
+  else if (reversed)
+    bus.misused(
+        fmt::format("{}: its low byte is written before its high byte, which then waits in "
+                    "TEMP for the next one",
+                    name));
+  else
+    bus.misused(fmt::format("{}: its low byte is written without its high byte before it: that "
+                            "becomes what TEMP holds{}, {:#04x}",
+                            name, whose, state.temp),
+                name + " in");
 }
 
 void Timer::write_word(const Bus& bus, u16 low_address, u8 low) const {
@@ -464,15 +522,21 @@ void Timer::write_now(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) con
     for (const u16 low : {tcnt_, icr_, ocr_[0], ocr_[1], ocr_[2]}) {
       if (low != 0 && address == low + 1) {  // high bytes wait in TEMP for the low one
         state.temp = value;
+        keep_temp(bus, low, false);
         return;
       }
+      if (low != 0 && address == low)
+        judge_temp(bus, low, false, peek(bus.world, static_cast<u16>(low + 1), t));
     }
   }
   catch_up(bus, t + 1);
   const TimerState before = state;
   const auto channel = std::find(ocr_.begin(), ocr_.end(), address);
   if (address == tifr_) {
-    state.flags = static_cast<u8>(state.flags & ~from_register(value & mask));
+    const unsigned cleared = state.flags & from_register(value & mask);
+    if (const unsigned waiting = cleared & from_register(bus.reg(timsk_)); waiting != 0)
+      tell_cleared(bus, in_register(waiting));
+    state.flags = static_cast<u8>(state.flags & ~cleared);
   } else if (address == timsk_) {
     bus.reg(address) = static_cast<u8>(merged(bus.reg(address), value, mask) &
                                        (usual_places_ ? all_flags_ : u8{0xff}));

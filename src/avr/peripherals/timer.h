@@ -95,6 +95,10 @@ class Timer final : public Peripheral {
 
   [[nodiscard]] u8 in_register(unsigned flags) const;
   [[nodiscard]] u8 from_register(unsigned value) const;
+  void tell_cleared(const Bus& bus, unsigned waiting) const;
+  [[nodiscard]] std::string wide_name(u16 low) const;
+  void keep_temp(const Bus& bus, u16 low, bool out) const;
+  void judge_temp(const Bus& bus, u16 low, bool out, u8 high) const;
   [[nodiscard]] unsigned wgm(const World& world) const;
   /// Of TCCRnB of an 8-bit timer: all but force compare.
   [[nodiscard]] unsigned held_in_b() const { return older_ ? 0x7fU : 0x0fU; }

@@ -93,6 +93,9 @@ struct TimerState {
   std::array<u16, 3> compare{};  ///< in force; the registers hold what was written
   u8 outputs = 0;                ///< levels of OCnA, OCnB, OCnC
   u8 temp = 0;                   ///< high byte on its way in or out
+  u16 temp_of = 0;               ///< of which register, if it has not arrived yet; 0: of none
+  bool temp_out = false;         ///< it has been read with the low byte
+  u32 temp_pc = 0;               ///< by which instruction
   u8 flags = 0;                  ///< TIFR
   bool match_blocked = false;    ///< the firmware wrote the counter: no match at the next edge
   u64 capture_at = kNever;       ///< an edge at ICPn comes through
@@ -105,8 +108,9 @@ struct TimerState {
 
   template <class Visit>
   void fields(Visit& visit) const {
-    visit(base, count, down, compare[0], compare[1], compare[2], outputs, temp, flags,
-          match_blocked, capture_at, waiting, captured_level, clock_at[0], clock_at[1]);
+    visit(base, count, down, compare[0], compare[1], compare[2], outputs, temp, temp_of, temp_out,
+          temp_pc, flags, match_blocked, capture_at, waiting, captured_level, clock_at[0],
+          clock_at[1]);
     for (const u8 latch : latches) visit(latch);
     for (const u64 tick : due) visit(tick);
   }
