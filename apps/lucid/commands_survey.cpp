@@ -169,6 +169,12 @@ Result<void> Console::do_raise(const Words& words) {
 
 Result<void> Console::do_check(const Words& words) {
   using Mode = Session::CheckMode;
+  if (words.has("over")) {
+    const auto over = parse_time(words.text("TIME"));
+    if (!over) return fail(over.error());
+    session_->set_slow_handler(*over);
+    return session_->set_check("slow-handler", Mode::kList);
+  }
   const Mode mode = words.has("pause")  ? Mode::kPause
                     : words.has("list") ? Mode::kList
                                         : Mode::kOff;

@@ -90,7 +90,8 @@ Json SurveyJson::operator()(const InterruptList& list) const {
              {"picoseconds_whole", json(i.whole)},
              {"load", i.load},
              {"nested", i.nested},
-             {"withdrawn", i.withdrawn}};
+             {"withdrawn", i.withdrawn},
+             {"missed", i.missed}};
     if (i.wait.count != 0) {
       row["held_by"] = kHeldBy[static_cast<unsigned>(i.held_by)];
       if (!i.held_by_handler.empty()) row["held_by_handler"] = i.held_by_handler;
@@ -199,8 +200,11 @@ Json SurveyJson::operator()(const RaceOverview& v) const {
 
 Json SurveyJson::operator()(const Checks& checks) const {
   Json out{{"view", "checks"}, {"list", Json::array()}};
-  for (const Session::Check& c : checks.list)
-    out["list"].push_back({{"name", c.name}, {"words", c.words}, {"mode", mode_name(c.mode)}});
+  for (const Session::Check& c : checks.list) {
+    Json row{{"name", c.name}, {"words", c.words}, {"mode", mode_name(c.mode)}};
+    if (c.over) row["picoseconds_over"] = c.over->count;
+    out["list"].push_back(std::move(row));
+  }
   return out;
 }
 
@@ -226,6 +230,17 @@ Json SurveyJson::operator()(const WearTable& table) const {
              {"times", w.times},   {"endurance", w.endurance}, {"by", json(w.by)}};
     if (w.lasts) row["picoseconds_lasts"] = w.lasts->count;
     out["rows"].push_back(std::move(row));
+  }
+  return out;
+}
+
+Json SurveyJson::operator()(const Watchdog& watchdog) const {
+  Json out{{"view", "watchdog"}, {"times", watchdog.view ? watchdog.view->times : 0}};
+  if (const auto& w = watchdog.view) {
+    out["picoseconds_after"] = w->after.count;
+    out["picoseconds_period"] = w->period.count;
+    out["picoseconds_at"] = w->at.count;
+    out["by"] = json(w->by);
   }
   return out;
 }

@@ -24,6 +24,7 @@ struct SurveyJson {
   Json operator()(const Checks&) const;
   Json operator()(const Findings&) const;
   Json operator()(const WearTable&) const;
+  Json operator()(const Watchdog&) const;
 };
 
 }  // namespace lucid::app

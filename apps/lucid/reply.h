@@ -66,6 +66,9 @@ struct Checks {
 struct WearTable {
   std::vector<WearView> rows;
 };
+struct Watchdog {
+  std::optional<WatchdogView> view;
+};
 struct Findings {
   std::vector<FindingView> list;
 };
@@ -210,7 +213,7 @@ using Reply =
                  Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView,
                  MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing, DecodedWires,
                  Matched, Armed, Tested, Profile, Coverage, CoverageDifference, InterruptList,
-                 StackBoundView, RaceView, RaceOverview, Checks, Findings, WearTable>;
+                 StackBoundView, RaceView, RaceOverview, Checks, Findings, WearTable, Watchdog>;
 
 }  // namespace lucid::app
 

@@ -245,6 +245,10 @@ std::string SurveyViews::operator()(const InterruptList& list) const {
       more += fmt::format("{}{} requests ended without it", more.empty() ? "" : "; ",
                           grouped(i.withdrawn));
     out += style_.dim("      " + style_.wrapped(more, 6)) + "\n";
+    if (i.missed != 0)
+      out += style_.bad(fmt::format("      {} missed: they came while the one before still waited",
+                                    grouped(i.missed))) +
+             "\n";
   }
   return out;
 }
@@ -420,8 +424,9 @@ const char* mode_name(Session::CheckMode mode) {
 std::string SurveyViews::operator()(const Checks& checks) const {
   std::string out;
   for (const Session::Check& check : checks.list)
-    out += fmt::format("  {:<14}{:<7}{}\n", check.name, mode_name(check.mode),
-                       style_.wrapped(check.words, 23));
+    out += fmt::format(
+        "  {:<14}{:<7}{}\n", check.name, mode_name(check.mode),
+        style_.wrapped(check.words + (check.over ? ": " + to_text(*check.over) : ""), 23));
   return out;
 }
 
@@ -474,6 +479,18 @@ std::string SurveyViews::operator()(const WearTable& table) const {
   if (table.rows.size() > kMost)
     out += style_.dim(fmt::format("  {} more\n", table.rows.size() - kMost));
   return out;
+}
+
+std::string SurveyViews::operator()(const Watchdog& watchdog) const {
+  if (!watchdog.view) return "the watchdog has not been reset while it ran\n";
+  const WatchdogView& w = *watchdog.view;
+  const Picoseconds left{w.period.count - std::min(w.after.count, w.period.count)};
+  std::string out = fmt::format(
+      "  reset {} times; at the latest {} after the last time, of {}: {} were left\n",
+      grouped(w.times), style_.bold(to_text(w.after)), to_text(w.period), to_text(left));
+  const std::string where = place(w.by);
+  return out + style_.dim(fmt::format("      {}  {}{}\n", to_text(w.at),
+                                      where.empty() ? where : where + " ", plain(w.by.function)));
 }
 
 }  // namespace lucid::app

@@ -34,6 +34,7 @@ class SurveyViews {
   [[nodiscard]] std::string operator()(const Checks&) const;
   [[nodiscard]] std::string operator()(const Findings&) const;
   [[nodiscard]] std::string operator()(const WearTable&) const;
+  [[nodiscard]] std::string operator()(const Watchdog&) const;
 
  private:
   [[nodiscard]] std::string tree(const Profile& profile, std::vector<std::size_t> here,

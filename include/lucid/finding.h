@@ -37,6 +37,15 @@ struct WearView {
   std::optional<Picoseconds> lasts;
 };
 
+/// How near the watchdog has come since power-on: of all times that it was reset while it ran, the
+/// one that came latest in its period.
+struct WatchdogView {
+  std::uint64_t times = 0;
+  Picoseconds after, period;  ///< so long after it had been reset, of so long
+  Picoseconds at;
+  Location by;
+};
+
 }  // namespace lucid
 
 #endif  // LUCID_FINDING_H

@@ -46,6 +46,7 @@ struct RaceOverview;
 struct RaceOverviewSpec;
 struct RaceView;
 struct WearView;
+struct WatchdogView;
 
 /// Where and when a breakpoint pauses. At a place a pass is counted when the condition holds and
 /// the marked instruction executes next: not when it is skipped, not when an interrupt is entered
@@ -434,8 +435,11 @@ class LUCID_API Session {
     std::string name;
     std::string words;
     CheckMode mode = CheckMode::kOff;
+    std::optional<Picoseconds> over = {};  ///< what takes longer is found
   };
   [[nodiscard]] std::vector<Check> checks() const;
+  /// For `slow-handler`: 100 us at first.
+  void set_slow_handler(Picoseconds over);
   /// Errors: kNotFound; kUnsupported if the chip cannot.
   Result<void> set_check(const std::string& name, CheckMode mode);
   /// Since the image was loaded, in the order in which they were found; each is also told as a note
@@ -444,6 +448,8 @@ class LUCID_API Session {
 
   /// What has been programmed how often, along the timeline; what wears out first comes first.
   [[nodiscard]] std::vector<WearView> wear() const;
+  /// Along the timeline. Nothing: it has not been reset while it ran.
+  [[nodiscard]] std::optional<WatchdogView> watchdog() const;
 
   // Races -----------------------------------------------------------------------------------------
 

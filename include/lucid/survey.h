@@ -129,6 +129,9 @@ struct InterruptView {
   double load = 0;              ///< the handler's part of the time, 0 to 1; without those between
   std::uint64_t nested = 0;     ///< entered while a handler was under way
   std::uint64_t withdrawn = 0;  ///< requests that ended without the handler
+  /// Events of timers, and of a converter that runs on, that came while the one before still waited
+  /// for the handler: it has been called once for all of them.
+  std::uint64_t missed = 0;
   /// What held up the longest wait.
   enum class HeldBy : std::uint8_t {
     kInstruction,

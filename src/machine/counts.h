@@ -41,6 +41,7 @@ struct InterruptCounts {
   HeldUp longest;            ///< what held up the longest wait
   std::uint64_t nested = 0;  ///< entered while a handler was under way
   std::uint64_t withdrawn = 0;  ///< requests that ended without an entry
+  std::uint64_t missed = 0;     ///< events that came while the one before still waited
 };
 
 struct Counts {
@@ -72,6 +73,12 @@ class InterruptWatch {
   /// The handler's first instruction is next; `pc` is where it will return to, `sp` the stack
   /// pointer before.
   void enter(unsigned vector, std::uint64_t tick, std::uint32_t pc, std::uint32_t sp);
+  /// Since when a vector waits; nothing: it does not, or it is not known.
+  [[nodiscard]] std::optional<std::uint64_t> waits_since(unsigned vector) const {
+    if (!since_[vector]) return std::nullopt;
+    return since_[vector]->state.tick;
+  }
+  void miss(unsigned vector, std::uint64_t events) { counts_[vector].missed += events; }
   /// By a return from interrupt; `sp` is the stack pointer behind it.
   void leave(std::uint64_t tick, std::uint32_t sp);
   /// The machine is another one from here on, or at another time: what was under way is not known.

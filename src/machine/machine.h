@@ -54,6 +54,15 @@ struct Wear {
   std::uint64_t endurance = 0;  ///< times that the chip's manual promises
 };
 
+/// How near the watchdog has come, in ticks of the oscillator: at the reset of it that came latest
+/// in its period.
+struct WatchdogMargin {
+  std::uint64_t times = 0;  ///< that it has been reset while it ran
+  std::uint64_t longest = 0, period = 0;
+  std::uint64_t tick = 0;  ///< when
+  std::uint32_t pc = 0;    ///< of the instruction
+};
+
 /// Is told of interrupts while a machine runs, at the very moment: it may look at the machine, not
 /// touch it.
 class InterruptListener {
@@ -246,6 +255,7 @@ class Machine {
   [[nodiscard]] virtual std::uint64_t slept_ticks() const { return 0; }
   [[nodiscard]] virtual std::vector<PinState> pins() const { return {}; }
   [[nodiscard]] virtual std::vector<Wear> wear() const { return {}; }
+  [[nodiscard]] virtual WatchdogMargin watchdog() const { return {}; }
   /// Bytes of I/O, by data address, that nothing but the program changes: what it has latched for
   /// pins.
   [[nodiscard]] virtual std::vector<std::uint32_t> latches() const { return {}; }

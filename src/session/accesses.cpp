@@ -9,8 +9,11 @@ namespace lucid {
 
 const std::vector<Session::Core::Accesses::Open>& Session::Core::Accesses::open_at(
     std::uint32_t pc) {
+  Recent& recent = recent_[pc / 2 % recent_.size()];
+  if (recent.open != nullptr && recent.pc == pc) return *recent.open;
   const auto known = open_.find(pc);
-  return known != open_.end() ? known->second : open_[pc] = find_open(pc);
+  recent = {pc, known != open_.end() ? &known->second : &(open_[pc] = find_open(pc))};
+  return *recent.open;
 }
 
 const Session::Core::Accesses::Fixed& Session::Core::Accesses::fixed_in(const Function& function) {
@@ -213,6 +216,7 @@ auto Session::Core::Accesses::at(const Function& function, unsigned node) -> std
 
 void Session::Core::Accesses::forget() {
   open_.clear();
+  recent_ = {};
   fixed_.clear();
   by_vector_.clear();
   flows_.forget();

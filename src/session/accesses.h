@@ -4,6 +4,7 @@
 #ifndef LUCID_SESSION_ACCESSES_H
 #define LUCID_SESSION_ACCESSES_H
 
+#include <array>
 #include <map>
 #include <set>
 #include <string>
@@ -73,6 +74,11 @@ class Session::Core::Accesses {
   const Fixed& fixed_in(const Function& function);
 
   const Core& core_;
+  struct Recent {
+    std::uint32_t pc = 0;
+    const std::vector<Open>* open = nullptr;
+  };
+  std::array<Recent, 256> recent_{};                 ///< of open_
   std::map<std::uint32_t, std::vector<Open>> open_;  ///< by instruction
   std::map<std::uint32_t, Fixed> fixed_;             ///< by a function's begin
   std::map<unsigned, std::vector<Access>> by_vector_;

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <cstring>
 
 namespace lucid {
 namespace {
@@ -18,12 +19,13 @@ constexpr CheckName kNames[] = {
     {"registers", "a handler returns with a register or flags changed"},
     {"data-sheet",
      "a peripheral is used against the data sheet: a timed sequence that is missed, "
-     "a register that is written while it is busy"},
+     "a register written while it is busy, halves in the wrong order, flags stored back"},
     {"contention", "the chip and something outside drive a pin to different levels"},
     {"nested", "a handler is entered within another one"},
     {"no-volatile",
      "an endless loop never looks again at a variable of its line that a handler "
      "changes"},
+    {"slow-handler", "a handler takes longer than a given time, with those that come between"},
 };
 
 constexpr std::size_t kDeepest = 16;  // handlers within handlers
@@ -33,7 +35,8 @@ constexpr std::size_t kDeepest = 16;  // handlers within handlers
 std::vector<Session::Check> Session::Core::Checks::list() const {
   std::vector<Session::Check> out;
   for (unsigned kind = 0; kind < kKinds; ++kind)
-    out.push_back({kNames[kind].name, kNames[kind].words, modes_[kind]});
+    out.push_back({kNames[kind].name, kNames[kind].words, modes_[kind], {}});
+  out[kSlow].over = slow_over_;
   return out;
 }
 
@@ -52,7 +55,8 @@ Result<void> Session::Core::Checks::set(const std::string& name, CheckMode mode)
 
 void Session::Core::Checks::attend() {
   using machine::Note;
-  const bool any = is_on(kTorn) || is_on(kRegisters) || is_on(kNested) || is_on(kNoVolatile);
+  const bool any =
+      is_on(kTorn) || is_on(kRegisters) || is_on(kNested) || is_on(kNoVolatile) || is_on(kSlow);
   (void)core_.machine().attend(any ? this : nullptr);
   const auto pauses = [&](Kind kind, Note::Kind note) {
     return modes_[kind] == CheckMode::kPause ? 1U << static_cast<unsigned>(note) : 0U;
@@ -68,6 +72,7 @@ void Session::Core::Checks::begin() {
   findings_.clear();
   known_.clear();
   unrestored_.clear();
+  slowest_.clear();
   attend();
 }
 
@@ -130,10 +135,11 @@ bool Session::Core::Checks::entered(unsigned vector, const State& state) {
   }
   if (is_on(kNoVolatile) && look_for_endless(state)) ends = true;
   if (under_way_.size() >= kDeepest) return ends;
-  Entered entered;
+  Entered& entered = under_way_.emplace_back();
   entered.vector = vector;
   entered.pc = state.pc;
   entered.sp = state.sp;
+  entered.tick = core_.machine().ticks();
   entered.flags = state.flags;
   std::copy_n(state.registers, state.bytes, entered.registers.begin());
   if (is_on(kTorn)) {
@@ -146,7 +152,6 @@ bool Session::Core::Checks::entered(unsigned vector, const State& state) {
       }
     }
   }
-  under_way_.push_back(std::move(entered));
   return ends;
 }
 
@@ -158,13 +163,14 @@ bool Session::Core::Checks::returned(const State& state) {
   bool ends = false;
   if (is_on(kRegisters)) ends = compare_registers(entered, state);
   if (entered.open != nullptr && compare_objects(entered)) ends = true;
+  if (is_on(kSlow) && compare_time(entered)) ends = true;
   under_way_.pop_back();
   return ends;
 }
 
 bool Session::Core::Checks::compare_registers(const Entered& entered, const State& state) {
-  const bool same =
-      std::equal(state.registers, state.registers + state.bytes, entered.registers.begin());
+  const bool same = std::memcmp(state.registers, entered.registers.data(), state.bytes) == 0;
+  if (same && entered.flags == state.flags) return false;
   const std::string letters = core_.machine().flag_letters();
   // The return itself turns interrupts on.
   const unsigned bits = letters.size();
@@ -193,6 +199,34 @@ bool Session::Core::Checks::compare_registers(const Entered& entered, const Stat
       fmt::format("the handler of {} returns to {} with {} changed",
                   core_.machine().info().vectors[entered.vector].name, said(*finding.other), which);
   return found(kRegisters, std::move(finding));
+}
+
+/// Once a handler, with its longest time.
+bool Session::Core::Checks::compare_time(const Entered& entered) {
+  const std::uint64_t hz = core_.machine().info().clock_hz;
+  const std::uint64_t took = core_.machine().ticks() - entered.tick;
+  if (took <= to_ticks(slow_over_, hz)) return false;
+  const auto [known, is_new] = slowest_.try_emplace(entered.vector);
+  Slowest& slowest = known->second;
+  FindingView finding;
+  finding.where = handler(entered.vector);
+  finding.other = core_.location(entered.pc);
+  finding.text = fmt::format("the handler of {} takes {}, having interrupted {}",
+                             core_.machine().info().vectors[entered.vector].name,
+                             to_text(to_time(took, hz)), said(*finding.other));
+  if (is_new) {
+    slowest = {took, findings_.size()};
+    return found(kSlow, std::move(finding));
+  }
+  if (slowest.finding >= findings_.size()) return false;
+  FindingView& told = findings_[slowest.finding];
+  ++told.times;
+  if (took <= slowest.ticks) return false;
+  slowest.ticks = took;
+  told.text = finding.text;
+  told.other = finding.other;
+  told.at = to_time(core_.machine().ticks(), hz);
+  return false;
 }
 
 bool Session::Core::Checks::compare_objects(const Entered& entered) {
@@ -418,6 +452,16 @@ std::vector<WearView> Session::Core::wear() const {
   });
   return out;
 }
+
+std::optional<WatchdogView> Session::watchdog() const {
+  const machine::WatchdogMargin margin = core_->machine().watchdog();
+  if (margin.times == 0) return std::nullopt;
+  const std::uint64_t hz = core_->machine().info().clock_hz;
+  return WatchdogView{margin.times, to_time(margin.longest, hz), to_time(margin.period, hz),
+                      to_time(margin.tick, hz), core_->location(margin.pc)};
+}
+
+void Session::set_slow_handler(Picoseconds over) { core_->checks_->set_slow(over); }
 
 std::vector<WearView> Session::wear() const { return core_->wear(); }
 

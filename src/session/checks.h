@@ -19,12 +19,22 @@ namespace lucid {
 
 class Session::Core::Checks final : private machine::InterruptListener {
  public:
-  enum Kind : unsigned { kTorn, kRegisters, kDataSheet, kContention, kNested, kNoVolatile, kKinds };
+  enum Kind : unsigned {
+    kTorn,
+    kRegisters,
+    kDataSheet,
+    kContention,
+    kNested,
+    kNoVolatile,
+    kSlow,
+    kKinds
+  };
 
   explicit Checks(Core& core) : core_(core), accesses_(core) { attend(); }
 
   [[nodiscard]] std::vector<Session::Check> list() const;
   Result<void> set(const std::string& name, CheckMode mode);
+  void set_slow(Picoseconds over) { slow_over_ = over; }
   [[nodiscard]] const std::vector<FindingView>& findings() const { return findings_; }
   /// After an image has been loaded.
   void begin();
@@ -39,6 +49,7 @@ class Session::Core::Checks final : private machine::InterruptListener {
   struct Entered {
     unsigned vector = 0;
     std::uint32_t pc = 0, sp = 0;
+    std::uint64_t tick = 0;
     std::array<std::uint8_t, 32> registers{};
     std::uint8_t flags = 0;
     const std::vector<Open>* open = nullptr;
@@ -53,6 +64,7 @@ class Session::Core::Checks final : private machine::InterruptListener {
   [[nodiscard]] bool is_on(Kind kind) const { return modes_[kind] != CheckMode::kOff; }
   bool compare_registers(const Entered& entered, const State& state);
   bool compare_objects(const Entered& entered);
+  bool compare_time(const Entered& entered);
   bool look_for_endless(const State& state);
   [[nodiscard]] bool is_still(std::uint32_t pc);
   [[nodiscard]] bool is_endless(const State& state) const;
@@ -65,12 +77,19 @@ class Session::Core::Checks final : private machine::InterruptListener {
 
   Core& core_;
   std::array<CheckMode, kKinds> modes_{CheckMode::kList, CheckMode::kList, CheckMode::kList,
-                                       CheckMode::kList, CheckMode::kOff,  CheckMode::kOff};
+                                       CheckMode::kList, CheckMode::kOff,  CheckMode::kOff,
+                                       CheckMode::kOff};
   std::vector<Entered> under_way_;
   std::map<std::uint32_t, unsigned>
       still_;  ///< how often a loop without accesses is to be looked at
   Accesses accesses_;
   std::vector<FindingView> findings_;
+  Picoseconds slow_over_{100'000'000};
+  struct Slowest {
+    std::uint64_t ticks = 0;
+    std::size_t finding = 0;
+  };
+  std::map<unsigned, Slowest> slowest_;       ///< by vector
   std::set<unsigned> unrestored_;             ///< vectors that have been told of
   std::map<std::string, std::size_t> known_;  ///< by what makes them the same
   std::string ended_by_;

@@ -267,6 +267,7 @@ Result<std::vector<InterruptView>> Session::Core::interrupts() const {
     row.load = ticks > 0 ? static_cast<double>(c.inside.total) / ticks : 0;
     row.nested = c.nested;
     row.withdrawn = c.withdrawn;
+    row.missed = c.missed;
     row.held_by = static_cast<InterruptView::HeldBy>(c.longest.by);
     for (const InterruptVector& other : info.vectors)
       if (row.held_by == InterruptView::HeldBy::kHandler && other.number == c.longest.vector)

@@ -379,6 +379,65 @@ TEST_CASE("halves in the wrong order and flags that are stored back are found", 
     }
 }
 
+TEST_CASE("handlers that take too long, and the watchdog's margin", "[checks]") {
+  // A handler's time is known to the cycle from a timer that it reads itself.
+  Session session = opened(test::compiled("slow-handler", R"(#include <avr/io.h>
+#include <avr/interrupt.h>
+#include <avr/wdt.h>
+#include <util/delay.h>
+volatile uint16_t took, longest;
+ISR(TIMER0_OVF_vect) {
+  static uint8_t n;
+  uint16_t begin = TCNT1;
+  for (uint8_t i = ++n & 63; i != 0; i--) __asm__ volatile("nop");
+  took = TCNT1 - begin;
+  if (took > longest) longest = took;
+}
+int main(void) {
+  wdt_enable(WDTO_60MS);
+  TCCR1B = 1;
+  TCCR0B = 2;
+  TIMSK0 = 1;
+  sei();
+  for (uint8_t i = 0;; i++) {
+    wdt_reset();
+    _delay_ms(3);
+    if (i == 25) _delay_ms(40);
+  }
+}
+)",
+                                          "-Os -gdwarf-4"));
+  session.set_slow_handler(Picoseconds{8'000'000});
+  REQUIRE(session.set_check("slow-handler", Mode::kList));
+  session.go_for(Picoseconds{60 * kMillisecond});
+  const auto findings = session.findings();
+  INFO(said(findings));
+  REQUIRE(findings.size() == 1);
+  CHECK(findings[0].check == "slow-handler");
+  CHECK(findings[0].where->function == "TIMER0_OVF_vect");
+  CHECK(findings[0].times > 50);
+  const auto longest = session.evaluate("longest");
+  REQUIRE(longest);
+  double told = 0;
+  REQUIRE(std::sscanf(findings[0].text.c_str(), "the handler of TIMER0_OVF takes %lf us", &told) ==
+          1);
+  // Entry, pushes, pops and return come on top of what it measures itself.
+  CHECK(told > static_cast<double>(longest->integer) / 16);
+  CHECK(told < static_cast<double>(longest->integer) / 16 + 8);
+
+  REQUIRE(session.watchdog());
+  CHECK(session.watchdog()->after.count < 5 * kMillisecond);
+  session.go_for(Picoseconds{200 * kMillisecond});
+  const auto margin = session.watchdog();
+  // 8192 cycles of 128 kHz; three and forty milliseconds, and a few interrupts.
+  CHECK(margin->period.count == 64 * kMillisecond);
+  CHECK(margin->after.count > 43 * kMillisecond);
+  CHECK(margin->after.count < 50 * kMillisecond);
+  CHECK(margin->by.function == "main");
+  REQUIRE(session.back_to_time(Picoseconds{10 * kMillisecond}));
+  CHECK(session.watchdog()->after.count < 5 * kMillisecond);
+}
+
 TEST_CASE("two that drive a pin differently are found", "[checks]") {
   const std::string elf = test::compiled("driven", R"(#include <avr/io.h>
 int main(void) {

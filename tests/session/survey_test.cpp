@@ -174,6 +174,69 @@ TEST_CASE("counts are those of a record made by stepping") {
   }
 }
 
+TEST_CASE("events of timers are counted whether their handler comes or not") {
+  // Events in all: by arithmetic, from the cycles and the period.
+  const struct {
+    const char* name;
+    const char* setup;
+    std::uint64_t period;    ///< cycles
+    std::uint64_t each = 1;  ///< events a period
+  } kRows[] = {
+      {"TIMER1_COMPA", "OCR1A = 999; TCCR1B = 1 << WGM12 | 1; TIMSK1 = 1 << OCIE1A;", 1000},
+      {"TIMER1_COMPB", "OCR1A = 499; OCR1B = 77; TCCR1B = 1 << WGM12 | 2; TIMSK1 = 1 << OCIE1B;",
+       4000},
+      {"TIMER1_OVF", "TCCR1A = 2; TCCR1B = 3 << WGM12 | 1; ICR1 = 699; TIMSK1 = 1 << TOIE1;", 700},
+      {"TIMER1_CAPT", "TCCR1A = 2; TCCR1B = 3 << WGM12 | 1; ICR1 = 699; TIMSK1 = 1 << ICIE1;", 700},
+      {"TIMER1_COMPA", "TCCR1B = 1 << WGM13 | 1; ICR1 = 600; OCR1A = 200; TIMSK1 = 1 << OCIE1A;",
+       1200, 2},
+      {"TIMER1_COMPA", "TCCR1B = 1 << WGM13 | 1; ICR1 = 600; OCR1A = 600; TIMSK1 = 1 << OCIE1A;",
+       1200},
+      {"TIMER1_OVF", "TCCR1B = 1 << WGM13 | 1; ICR1 = 600; TIMSK1 = 1 << TOIE1;", 1200},
+      {"TIMER0_OVF", "TCCR0B = 2; TIMSK0 = 1 << TOIE0;", 2048},
+      {"TIMER2_COMPB", "OCR2B = 7; TCCR2B = 1; TIMSK2 = 1 << OCIE2B;", 256},
+      {"ADC", "ADCSRA = 1 << ADEN | 1 << ADSC | 1 << ADATE | 1 << ADIE | 4;", 13 * 16},
+  };
+  unsigned n = 0;
+  for (const auto& row : kRows) {
+    INFO(row.name << " " << row.setup);
+    const std::string elf = test::compiled(
+        "missed-" + std::to_string(n++),
+        std::string("#include <avr/io.h>\n#include <avr/interrupt.h>\nvolatile uint8_t x;\nISR(") +
+            row.name + R"(_vect) {
+  static uint8_t k;
+  for (uint16_t i = (k += 91) * 5; i != 0; i--) __asm__ volatile("nop");
+}
+int main(void) {
+  )" + row.setup +
+            R"(
+  for (uint16_t k = 1;; k += 7919) {
+    cli();
+    for (uint16_t i = k % 1500; i != 0; i--) __asm__ volatile("nop");
+    sei();
+    for (uint16_t i = k % 700; i != 0; i--) x++;
+  }
+}
+)",
+        "-Os");
+    Session session = opened(elf, "ATmega328P");
+    REQUIRE(session.go_to("main"));
+    REQUIRE(session.survey(Session::Survey::kCounts));
+    const std::uint64_t begin = session.chip().cycles();
+    session.go_for(Picoseconds{300'000'000'000});
+    const std::uint64_t cycles = session.chip().cycles() - begin;
+    const auto interrupts = session.interrupts();
+    REQUIRE(interrupts);
+    REQUIRE(interrupts->size() == 1);
+    const InterruptView& view = interrupts->front();
+    CHECK(view.missed > 100);
+    const double wanted = static_cast<double>(cycles) / static_cast<double>(row.period) *
+                          static_cast<double>(row.each);
+    // The timer begins a little later; the last events may wait still.
+    CHECK(static_cast<double>(view.wait.count + view.missed) < wanted + 1.5);
+    CHECK(static_cast<double>(view.wait.count + view.missed) > wanted - 30);
+  }
+}
+
 TEST_CASE("lines and functions pass as breakpoints count them") {
   struct Row {
     std::string image, chip;

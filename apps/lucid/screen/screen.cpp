@@ -96,7 +96,7 @@ Screen::Left Screen::run() {
     Event event = terminal_.next(kIdle);
     if (event.kind == Event::Kind::kNone) continue;
     // What has been typed by then is one picture.
-    for (; event.kind != Event::Kind::kNone && !left_; event = terminal_.next(0)) handle(event);
+    handle_all(event);
     if (!left_) draw();
   }
   if (*left_ == Left::kGone) keep();
@@ -112,12 +112,19 @@ void Screen::tick() {
   drawn_at_ = now;
   session().post([this, here = std::weak_ptr<bool>(here_)] {
     if (here.expired() || !running()) return;
-    for (Event event = terminal_.next(0); event.kind != Event::Kind::kNone && !left_;
-         event = terminal_.next(0))
-      handle(event);
+    if (!left_) handle_all(terminal_.next(0));
     draw();
     tick_posted_ = false;
   });
+}
+
+/// What is typed behind the key that leaves is for who comes then.
+void Screen::handle_all(Event event) {
+  while (event.kind != Event::Kind::kNone) {
+    handle(event);
+    if (left_) break;
+    event = terminal_.next(0);
+  }
 }
 
 void Screen::draw() {

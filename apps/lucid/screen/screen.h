@@ -98,6 +98,7 @@ class Screen final : public Desk {
   void act(Action action);
   void step(const std::string& words);
   void tick();
+  void handle_all(Event event);
   void draw();
   void use(std::string name);  // a copy: what it names may go
   void use_next(int by);

@@ -65,6 +65,7 @@ class AvrMachine final : public machine::Machine {
   [[nodiscard]] std::vector<PinState> pins() const override;
   [[nodiscard]] std::vector<u32> latches() const override;
   [[nodiscard]] std::vector<machine::Wear> wear() const override;
+  [[nodiscard]] machine::WatchdogMargin watchdog() const override;
   [[nodiscard]] std::vector<Address> register_bytes(unsigned index) const override;
   [[nodiscard]] std::string flag_letters() const override { return "ITHSVNZC"; }
   [[nodiscard]] std::uint8_t flags() const override { return world_.cpu.sreg; }

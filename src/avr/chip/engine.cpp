@@ -496,6 +496,10 @@ bool Engine::enter_interrupt() {
   cpu_.now += bytes == 3 ? 5 : 4;
   if (machine_.counter_ != nullptr) {
     machine_.counter_->entering += bytes == 3 ? 5 : 4;
+    if (const auto since = machine_.counter_->interrupts.waits_since(vector))
+      machine_.counter_->interrupts.miss(
+          vector, fabric_.vector_owner[vector]->again(machine_.world_, vector,
+                                                      machine_.world_.cycle_at(*since), cpu_.now));
     machine_.counter_->interrupts.enter(vector, machine_.world_.tick_at(cpu_.now), interrupted,
                                         sp_before);
     if (machine_.counter_->calls)

@@ -177,6 +177,8 @@ std::vector<machine::Wear> AvrMachine::wear() const {
   return out;
 }
 
+machine::WatchdogMargin AvrMachine::watchdog() const { return outputs_.watchdog; }
+
 machine::Machine::Raised AvrMachine::raise(unsigned vector, std::optional<u8> byte) {
   const auto& owners = fabric_->vector_owner;
   const Peripheral* owner = vector < owners.size() ? owners[vector] : nullptr;

@@ -253,6 +253,13 @@ void Adc::on_vector(const Bus& bus, unsigned /*vector*/) const {
   refresh_request(bus);
 }
 
+/// Running on, a conversion takes 13 cycles of its clock.
+u64 Adc::again(const World& world, unsigned /*vector*/, u64 from, u64 to) const {
+  constexpr u64 kConversion = 13;
+  const bool runs_on = (world.data[adcsra_] & kAdate) != 0 && (world.data[adcsrb_] & 7U) == 0;
+  return runs_on && to > from ? (to - from) / (kConversion * divider(world)) : 0;
+}
+
 /// The conversion under way ends.
 bool Adc::bring_forward(const Bus& bus, unsigned vector, std::optional<u8> /*byte*/, u64 t) const {
   if ((bus.reg(adcsra_) & kAden) == 0) return false;

@@ -33,6 +33,7 @@ class Adc final : public Peripheral {
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   void on_vector(const Bus& bus, unsigned vector) const override;
+  [[nodiscard]] u64 again(const World& world, unsigned vector, u64 from, u64 to) const override;
   bool bring_forward(const Bus& bus, unsigned vector, std::optional<u8> byte, u64 t) const override;
   void on_flag(const Bus& bus, unsigned vector, u64 t) const override;
   void on_sleep(const Bus& bus, unsigned sm, u64 t) const override;

@@ -40,8 +40,9 @@ struct Outputs {
     u32 pc = 0;
   };
   std::map<u32, Worn> eeprom, flash;  ///< by address: cells, pages that have been programmed
-  std::string failure;                ///< of something outside: the run ends with it
-  u32 events_wanted = 0;              ///< by machine::bit(kind)
+  machine::WatchdogMargin watchdog;
+  std::string failure;    ///< of something outside: the run ends with it
+  u32 events_wanted = 0;  ///< by machine::bit(kind)
   std::vector<machine::Event> events;
   machine::Tap tap;
   u64 at = kNever;  ///< the cycle of the event under way
@@ -155,6 +156,16 @@ class Bus {
   /// An EEPROM cell, or a page of flash, is programmed.
   void wear_eeprom(u32 address) const { wear(outputs_.eeprom[address]); }
   void wear_flash(u32 page) const { wear(outputs_.flash[page]); }
+  /// The watchdog is reset after so many ticks of the oscillator of its period.
+  void fed_watchdog(u64 after, u64 period) const {
+    machine::WatchdogMargin& margin = outputs_.watchdog;
+    ++margin.times;
+    if (margin.times > 1 && after * margin.period <= margin.longest * period) return;
+    margin.longest = after;
+    margin.period = period;
+    margin.tick = world.tick_at(world.cpu.now);
+    margin.pc = instruction().value_or(0);
+  }
   /// Ends the run, saying why.
   void fail(const std::string& why) const {
     if (outputs_.failure.empty()) outputs_.failure = why;
@@ -258,6 +269,13 @@ class Peripheral {
   virtual void on_sleep(const Bus& /*bus*/, unsigned /*sm*/, u64 /*t*/) const {}
   virtual void on_event(const Bus& /*bus*/, unsigned /*slot*/, u64 /*due*/) const {}
   virtual void on_vector(const Bus& /*bus*/, unsigned /*vector*/) const {}
+  /// How often the event that requests a vector has happened again in the cycles (from, to], while
+  /// its flag was set, if the peripheral was set up then as it is now. To be asked before
+  /// on_vector().
+  [[nodiscard]] virtual u64 again(const World& /*world*/, unsigned /*vector*/, u64 /*from*/,
+                                  u64 /*to*/) const {
+    return 0;
+  }
   /// The next event that requests this vector happens at cycle `t`, before its time: by itself what
   /// is under way is completed. `byte`: what arrives, if that is it. False: nothing leads to that
   /// event now, the flag has risen all the same. Where there is no flag to raise, nothing happens.

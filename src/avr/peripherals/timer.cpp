@@ -350,7 +350,7 @@ void Timer::catch_up(const Bus& bus, u64 t) const {
 void Timer::catch_up(const Bus& bus, const Plan& plan, u64 t) const {
   TimerState& state = bus.world.timers[index_];
   if (t <= state.base) return;
-  const TimerState before = state;
+  const Shown before{state};
   walk(state, plan, edges_between(bus.world, state.base, t));
   state.base = t;
   show(bus, plan, before, t);
@@ -365,13 +365,14 @@ void Timer::set_pin(const Bus& bus, unsigned channel, std::optional<bool> level,
 }
 
 /// New flags and outputs, to those outside.
-void Timer::show(const Bus& bus, const Plan& plan, const TimerState& before, u64 t) const {
+void Timer::show(const Bus& bus, const Plan& plan, Shown before, u64 t) const {
   const TimerState& state = bus.world.timers[index_];
   const unsigned moved = state.outputs ^ before.outputs;
+  const unsigned risen = state.flags & ~unsigned{before.flags};
+  if ((moved | risen) == 0) return;
   for (unsigned i = 0; moved != 0 && i < 3; ++i)
     if ((moved >> i & 1U) != 0 && pins_.compare[i] && plan.outputs[i] != 0)
       set_pin(bus, i, (state.outputs >> i & 1U) != 0, t);
-  const unsigned risen = state.flags & ~unsigned{before.flags};
   for (unsigned flag = 0; risen != 0 && flag < 6; ++flag)
     if ((risen >> flag & 1U) != 0) raised(bus, vectors_[flag], t);
 }
@@ -388,6 +389,27 @@ unsigned Timer::within_reach(const TimerState& state, const Plan& plan) {
   return flags & plan.flags;
 }
 
+/// Edges until one of some flags rises, for a counter that only counts up and moves no output;
+/// nothing: that has to be walked.
+std::optional<u64> Timer::edges_to_flag(const TimerState& state, const Plan& plan, unsigned flags) {
+  const Shape shape = plan.mode.shape;
+  const unsigned last = top(state, plan), count = state.count;
+  if (shape == Shape::kPhase || state.match_blocked || count > last ||
+      (shape == Shape::kFast && state.compare != plan.written))
+    return std::nullopt;
+  const unsigned end = shape == Shape::kNormal ? plan.max : last;
+  u64 soonest = kNever;
+  const auto leaves = [&](unsigned value) {
+    const unsigned ahead = value >= count ? value - count : value + end + 1 - count;
+    soonest = std::min<u64>(soonest, ahead + 1);
+  };
+  for (unsigned i = 0; i < 3; ++i)
+    if ((flags & unsigned{kOcfa} << i) != 0 && state.compare[i] <= end) leaves(state.compare[i]);
+  if ((flags & kTov) != 0) leaves(end);
+  if ((flags & kIcf) != 0 && plan.mode.top == Top::kCapture) leaves(last);
+  return soonest;
+}
+
 /// The next moment at which a flag rises or an output moves. After two periods without, none will.
 void Timer::schedule(const Bus& bus) const { schedule(bus, plan(bus.world)); }
 
@@ -395,7 +417,12 @@ void Timer::schedule(const Bus& bus, const Plan& plan) const {
   const TimerState& now = bus.world.timers[index_];
   u64 soonest = std::min({now.capture_at, now.clock_at[0], now.clock_at[1]});
   const bool moves = plan.outputs != std::array<u8, 3>{};
-  if (divider(bus.world) != 0 && (moves || (within_reach(now, plan) & ~now.flags) != 0)) {
+  const unsigned wanted = within_reach(now, plan) & ~unsigned{now.flags};
+  if (divider(bus.world) == 0 || (!moves && wanted == 0)) {
+    // Nothing.
+  } else if (const auto ahead = moves ? std::nullopt : edges_to_flag(now, plan, wanted)) {
+    if (*ahead != kNever) soonest = std::min(soonest, tick_of_edge(bus.world, now.base, *ahead));
+  } else {
     TimerState state = now;
     u64 edges = 0;
     for (unsigned stops = 0; stops < kTwoPeriods; ++stops) {
@@ -530,7 +557,7 @@ void Timer::write_now(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) con
     }
   }
   catch_up(bus, t + 1);
-  const TimerState before = state;
+  const Shown before{state};
   const auto channel = std::find(ocr_.begin(), ocr_.end(), address);
   if (address == tifr_) {
     const unsigned cleared = state.flags & from_register(value & mask);
@@ -594,7 +621,7 @@ bool Timer::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
   }
   catch_up(bus, t);
   TimerState& state = bus.world.timers[index_];
-  const TimerState before = state;
+  const Shown before{state};
   if (address == tifr_) {
     state.flags = from_register(value);
   } else if (address == tcnt_) {
@@ -622,7 +649,7 @@ void Timer::force(const Bus& bus, unsigned channels, u64 t) const {
     return;
   }
   TimerState& state = bus.world.timers[index_];
-  const TimerState before = state;
+  const Shown before{state};
   for (unsigned i = 0; i < 3; ++i) {
     if ((channels >> i & 1U) == 0 || now.outputs[i] == 0) continue;
     const auto bit = static_cast<u8>(1U << i);

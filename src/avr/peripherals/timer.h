@@ -42,6 +42,7 @@ class Timer final : public Peripheral {
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   void on_vector(const Bus& bus, unsigned vector) const override;
+  [[nodiscard]] u64 again(const World& world, unsigned vector, u64 from, u64 to) const override;
   bool bring_forward(const Bus& bus, unsigned vector, std::optional<u8> byte, u64 t) const override;
   [[nodiscard]] std::vector<Pin> listens() const override { return {pins_.capture, pins_.clock}; }
   void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
@@ -114,6 +115,8 @@ class Timer final : public Peripheral {
   static void set_output(TimerState& state, const Plan& plan, unsigned channel, bool down);
   [[nodiscard]] static bool loads_at_bottom(const TimerState& state, const Plan& plan);
   [[nodiscard]] static unsigned within_reach(const TimerState& state, const Plan& plan);
+  [[nodiscard]] static std::optional<u64> edges_to_flag(const TimerState& state, const Plan& plan,
+                                                        unsigned flags);
   static void walk(TimerState& state, const Plan& plan, u64 edges);
 
   /// Ticks a count; 0 if the counter stands still or counts a pin.
@@ -134,7 +137,12 @@ class Timer final : public Peripheral {
   void catch_up(const Bus& bus, const Plan& plan, u64 t) const;
   void schedule(const Bus& bus, const Plan& plan) const;
   void set_pin(const Bus& bus, unsigned channel, std::optional<bool> level, u64 t) const;
-  void show(const Bus& bus, const Plan& plan, const TimerState& before, u64 t) const;
+  /// What others see of a timer.
+  struct Shown {
+    u8 flags, outputs;
+    explicit Shown(const TimerState& state) : flags(state.flags), outputs(state.outputs) {}
+  };
+  void show(const Bus& bus, const Plan& plan, Shown before, u64 t) const;
   void capture_edge(const Bus& bus, bool level, u64 t) const;
   void capture(const Bus& bus, u64 t) const;
   void pass_capture_edge(const Bus& bus, u64 t) const;

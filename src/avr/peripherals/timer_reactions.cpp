@@ -59,7 +59,7 @@ void Timer::capture_edge(const Bus& bus, bool level, u64 t) const {
 void Timer::count_edge(const Bus& bus, u64 t) const {
   TimerState& state = bus.world.timers[index_];
   state.clock_at = {state.clock_at[1], kNever};
-  const TimerState before = state;
+  const Shown before{state};
   const Plan now = plan(bus.world);
   walk(state, now, 1);
   state.base = t;
@@ -82,7 +82,7 @@ void Timer::capture(const Bus& bus, u64 t) const {
   TimerState& state = bus.world.timers[index_];
   bus.reg(icr_) = static_cast<u8>(state.count);
   bus.reg(static_cast<u16>(icr_ + 1)) = static_cast<u8>(state.count >> 8);
-  const TimerState before = state;
+  const Shown before{state};
   state.flags |= kIcf;
   show(bus, plan(bus.world), before, t);
 }
@@ -121,13 +121,48 @@ void Timer::on_vector(const Bus& bus, unsigned vector) const {
   refresh_requests(bus);
 }
 
+/// The counter goes round a circle of places; an event is at one of them, or at two on the way up
+/// and down. A flag rises with the edge by which the counter leaves a value.
+u64 Timer::again(const World& world, unsigned vector, u64 from, u64 to) const {
+  const u64 edges = edges_between(world, from, to);
+  if (edges == 0) return 0;
+  const TimerState state = state_at(world, to);
+  const Plan now = plan(world);
+  const unsigned last = top(state, now);
+  const bool phase = now.mode.shape == Shape::kPhase;
+  const bool clears = now.mode.shape != Shape::kNormal;
+  if (last == 0 || state.count > last) return 0;
+  const std::int64_t circle =
+      phase ? 2 * std::int64_t{last} : std::int64_t{clears ? last : now.max} + 1;
+  const std::int64_t place = phase && state.down ? circle - state.count : state.count;
+  std::vector<std::int64_t> events;
+  const auto leaves = [&](unsigned value) {
+    events.push_back((value + 1) % circle);
+    if (phase && value != 0 && value != last) events.push_back((circle - value + 1) % circle);
+  };
+  for (unsigned i = 0; i < 3; ++i)
+    if (vector == vectors_[1 + i] && state.compare[i] <= last) leaves(state.compare[i]);
+  if (vector == vectors_[0] && now.mode.shape != Shape::kClear)
+    leaves(phase ? 0 : clears ? last : now.max);
+  if (vector == vectors_[5] && now.mode.top == Top::kCapture) leaves(last);
+  // Of all integers k: places `event + k * circle` in (place - edges, place].
+  const auto below = [&](std::int64_t at, std::int64_t event) {
+    const std::int64_t distance = at - event;
+    return distance >= 0 ? distance / circle : -((-distance + circle - 1) / circle);
+  };
+  std::int64_t out = 0;
+  for (const std::int64_t event : events)
+    out += below(place, event) - below(place - static_cast<std::int64_t>(edges), event);
+  return static_cast<u64>(out);
+}
+
 /// The flag rises; the counter stays as it is.
 bool Timer::bring_forward(const Bus& bus, unsigned vector, std::optional<u8> /*byte*/,
                           u64 t) const {
   TimerState& state = bus.world.timers[index_];
   const Plan now = plan(bus.world);
   catch_up(bus, now, t);
-  const TimerState before = state;
+  const Shown before{state};
   for (unsigned flag = 0; flag < 6; ++flag)
     if (vectors_[flag] == vector) state.flags = static_cast<u8>(state.flags | 1U << flag);
   const bool captures = vectors_[5] == vector;

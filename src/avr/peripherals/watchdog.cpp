@@ -74,6 +74,9 @@ void Watchdog::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) cons
 }
 
 void Watchdog::feed(const Bus& bus) const {
+  if (runs(bus.world))
+    bus.fed_watchdog(bus.world.tick_at(bus.world.cpu.now) - bus.world.watchdog.fed,
+                     period(bus.world));
   bus.world.watchdog.fed = bus.world.tick_at(bus.world.cpu.now);
   schedule(bus);
 }
