@@ -442,6 +442,7 @@ struct JsonViews : SurveyJson {
       out["lines"].push_back({{"line", l.number},
                               {"text", l.text},
                               {"has_code", l.has_code},
+                              {"never_run", l.never_run},
                               {"current", l.current},
                               {"selected", l.selected},
                               {"values", l.values},

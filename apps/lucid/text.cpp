@@ -74,7 +74,9 @@ class TextViews : public BackViews, public SignalViews, public SurveyViews {
         text.replace(tab, 1, 8 - tab % 8, ' ');
       text = style_.clipped(text, style_.width() - 14);
       out += fmt::format("{:>5} {:>4} {}{} {}\n", ids(line.breakpoints), line.number,
-                         line.has_code ? "·" : " ",
+                         line.never_run  ? style_.bad("○")
+                         : line.has_code ? "·"
+                                         : " ",
                          line.current    ? style_.accent("▌")
                          : line.selected ? style_.accent("│")
                                          : " ",

@@ -21,8 +21,9 @@ struct SourceView {
     unsigned number = 0;
     std::string text;
     bool has_code = false;
-    bool current = false;               ///< about to execute
-    bool selected = false;              ///< of a caller: its call stands here (select_level)
+    bool never_run = false;  ///< it has code that has not executed since survey() began to count
+    bool current = false;    ///< about to execute
+    bool selected = false;   ///< of a caller: its call stands here (select_level)
     std::vector<unsigned> breakpoints;  ///< IDs
     std::vector<std::string> values;    ///< of the variables in the current line: `error = -3`
   };

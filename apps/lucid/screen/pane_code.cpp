@@ -300,7 +300,10 @@ class CodePane final : public ListPane, public CodeView {
     Line out;
     margin(out, line.breakpoints);
     out.add(fmt::format("{:>4} ", line.number), Look::kDim, kMargin);
-    out.add(line.has_code ? "·" : " ", Look::kDim, kMargin);
+    out.add(line.never_run  ? "○"
+            : line.has_code ? "·"
+                            : " ",
+            line.never_run ? Look::kBad : Look::kDim, kMargin);
     out.add(line.current ? "▌" : line.selected ? "│" : " ", Look::kAccent, kMargin);
     out.add(" ");
     if (line.current || line.selected) out.ground = Ground::kCurrent;

@@ -15,6 +15,7 @@
 
 #include <memory>
 #include <optional>
+#include <unordered_map>
 #include <vector>
 
 #include "avr/chip/attributes.h"
@@ -70,7 +71,8 @@ class Engine final : private CodeReader {
     u8 worst_behind = 0;  ///< of a mark: `worst` of the run that starts behind it, if there is one
   };
   static constexpr u32 kNoRun = 1U << 30;
-  static constexpr u8 kCounted = 0xff;        ///< of Slot::heat: a CountedLoop begins there
+  // Of Slot::heat: a CountedLoop begins there, or a loop that may wait.
+  static constexpr u8 kCounted = 0xff, kWaits = 0xfe;
   static constexpr unsigned kRegisters = 32;  ///< the first bytes of data space
   // A request to pause is looked at at least this often, in cycles.
   static constexpr u64 kPauseGrain = 100'000;
@@ -106,6 +108,24 @@ class Engine final : private CodeReader {
     void skip(u8* data, u64 rounds) const;
   };
   [[nodiscard]] LUCID_SLOW std::optional<CountedLoop> counted_loop(u32 word) const;
+  // Waiting loops: waiting_loop.cpp.
+  struct Round;
+  friend struct Round;
+  struct Passed {
+    u32 word;
+    bool departs;  ///< it leads elsewhere than to what follows it
+  };
+  std::vector<Passed> round_;  ///< that was gone through last
+  struct Waiting {
+    u32 last = 0;  ///< the word of the branch back
+    u8 failures = 0;
+    u64 cycles = 0;  ///< of the last round that changed nothing
+  };
+  std::unordered_map<u32, Waiting> waits_;  ///< by the loop's first word
+  [[nodiscard]] LUCID_SLOW std::optional<u32> waiting_loop(u32 begin);
+  /// Before the first instruction of a loop: the cycles of all its rounds in which nothing happens,
+  /// but the last. 0: there are none.
+  LUCID_SLOW u64 wait(u32 begin);
   static u32 load_for_run(void* engine, u32 address, u32 word);
   static void store_for_run(void* engine, u32 address, u32 word, u32 value, u32 mask);
   /// After the system clock has changed.

@@ -98,6 +98,8 @@ std::optional<Entry> Engine::translatable(u32 word, bool starts) {
   const u32 words = fabric_.flash_span / 2;
   if (word >= words) return std::nullopt;
   if (code_[word].entry.op == kUndecoded) decode_at(word);
+  // Loops that count or wait are looked at where they begin.
+  if (!starts && code_[word].heat >= kWaits) return std::nullopt;
   Entry entry = code_[word].entry;
   met_mark_ = met_mark_ || entry.op == kMarked;
   if (starts && entry.op == kMarked) {

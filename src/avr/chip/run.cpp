@@ -100,6 +100,11 @@ struct Engine::Frame {
     counter->departed[loop->branch] += rounds;
   }
 
+  void wait() {
+    store_back();
+    now += engine.wait(word_of(slot));
+  }
+
   [[nodiscard]] u32 reg(unsigned n) const { return r[n]; }
   void set_reg(unsigned n, u32 value) const { r[n] = static_cast<u8>(value); }
   [[nodiscard]] u32 pair(unsigned n) const {
@@ -396,6 +401,11 @@ next_run:
       f.skip_rounds();
       goto* labels[slot.entry.op];
     }
+    if (slot.heat == kWaits) {
+      f.wait();
+      if (slot.translated) goto run_it;
+      goto* labels[slot.entry.op];
+    }
     const bool first = slot.heat++ == 0;
     if (!first || !adopt(f.word_of(f.slot))) {
       if (slot.heat < machine_.translate_after_) goto* labels[slot.entry.op];
@@ -404,10 +414,18 @@ next_run:
         f.skip_rounds();
         goto* labels[slot.entry.op];
       }
+      if (const auto loop = waiting_loop(f.word_of(f.slot))) {
+        if (code_[*loop].heat != kWaits) {
+          forget_run(*loop);  // what goes on through it
+          code_[*loop].heat = kWaits;
+        }
+        if (slot.heat == kWaits) goto* labels[slot.entry.op];
+      }
       translate(f.word_of(f.slot));
     }
     if (!slot.translated) goto* labels[slot.entry.op];
   }
+run_it:
   if (f.now <= machine_.world_.boot.enabled_until) goto* labels[f.slot->entry.op];
   if (f.run_translated<false>()) LUCID_NEXT_RUN();
   LUCID_NEXT();

@@ -253,6 +253,13 @@ void Adc::on_vector(const Bus& bus, unsigned /*vector*/) const {
   refresh_request(bus);
 }
 
+u64 Adc::steady_until(const World& world, u16 address, u64 /*t*/) const {
+  const AdcState& state = world.adc;
+  if (address != adcsra_) return 0;
+  if (!state.converting) return kNever;
+  return state.next + (state.sampled ? 0 : 23 * divider(world) / 2);
+}
+
 /// Running on, a conversion takes 13 cycles of its clock.
 u64 Adc::again(const World& world, unsigned /*vector*/, u64 from, u64 to) const {
   constexpr u64 kConversion = 13;

@@ -31,6 +31,7 @@ class Adc final : public Peripheral {
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   bool assume(const Bus& bus, u16 address, u8 value, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
+  [[nodiscard]] u64 steady_until(const World& world, u16 address, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   void on_vector(const Bus& bus, unsigned vector) const override;
   [[nodiscard]] u64 again(const World& world, unsigned vector, u64 from, u64 to) const override;

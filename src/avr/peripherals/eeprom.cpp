@@ -102,4 +102,8 @@ void Eeprom::reset(const Bus& bus) const {
   bus.world.eeprom_controller.master_until = 0;
 }
 
+u64 Eeprom::steady_until(const World& world, u16 address, u64 t) const {
+  return address == eecr_ && t >= world.eeprom_controller.master_until ? kNever : 0;
+}
+
 }  // namespace lucid::avr

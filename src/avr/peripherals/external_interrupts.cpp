@@ -183,4 +183,8 @@ void ExternalInterrupts::reset(const Bus& bus) const {
   refresh_requests(bus);
 }
 
+u64 ExternalInterrupts::steady_until(const World& /*world*/, u16 /*address*/, u64 /*t*/) const {
+  return kNever;
+}
+
 }  // namespace lucid::avr

@@ -267,4 +267,8 @@ PinState Port::state(const World& world, unsigned bit) const {
   return pin;
 }
 
+u64 Port::steady_until(const World& world, u16 address, u64 t) const {
+  return address != pin_ || world.ports[index_].changed_at < t ? kNever : 0;
+}
+
 }  // namespace lucid::avr

@@ -35,6 +35,7 @@ class Port final : public Peripheral {
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   bool assume(const Bus& bus, u16 address, u8 value, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
+  [[nodiscard]] u64 steady_until(const World& world, u16 address, u64 t) const override;
   void reset(const Bus& bus) const override;
 
   /// From outside the chip, at tick `now`.

@@ -195,4 +195,8 @@ void Timer::reset(const Bus& bus) const {
   refresh_requests(bus);
 }
 
+u64 Timer::steady_until(const World& world, u16 address, u64 /*t*/) const {
+  return address == tifr_ && !crystal(world) ? kNever : 0;
+}
+
 }  // namespace lucid::avr

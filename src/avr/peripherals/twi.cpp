@@ -333,4 +333,8 @@ void Twi::reset(const Bus& bus) const {
   refresh_request(bus);
 }
 
+u64 Twi::steady_until(const World& /*world*/, u16 address, u64 /*t*/) const {
+  return address == twcr_ || address == twsr_ ? kNever : 0;
+}
+
 }  // namespace lucid::avr

@@ -33,6 +33,7 @@ class Twi final : public Peripheral {
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   bool assume(const Bus& bus, u16 address, u8 value, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
+  [[nodiscard]] u64 steady_until(const World& world, u16 address, u64 t) const override;
   [[nodiscard]] std::vector<Pin> listens() const override { return {sda_, scl_}; }
   void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;

@@ -24,6 +24,7 @@ class Usart final : public Peripheral {
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
   bool assume(const Bus& bus, u16 address, u8 value, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
+  [[nodiscard]] u64 steady_until(const World& world, u16 address, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   void on_vector(const Bus& bus, unsigned vector) const override;
   bool bring_forward(const Bus& bus, unsigned vector, std::optional<u8> byte, u64 t) const override;
