@@ -151,6 +151,12 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] Result<ProfileView> profile() const;
   [[nodiscard]] std::vector<ProfileView::Call> calls(const machine::Counts& counts) const;
   [[nodiscard]] Result<CoverageView> coverage() const;
+  class Arcs;
+  [[nodiscard]] CoverageView::Line covered(const Arcs& arcs, unsigned unit, unsigned file,
+                                           unsigned line) const;
+  /// The lines of a file from one to another that have code and have not run; none while nothing is
+  /// counted.
+  [[nodiscard]] std::set<unsigned> never_run(unsigned file, unsigned from, unsigned to) const;
   [[nodiscard]] Result<std::vector<InterruptView>> interrupts() const;
   class StackBounds;
   [[nodiscard]] Result<StackBoundView> stack_bound() const;

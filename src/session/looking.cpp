@@ -97,22 +97,16 @@ Result<SourceView> Session::Core::source(const std::string& place, unsigned arou
         fmt::format("the source {} was not found; say where with --source FOLDER", file.path);
     return view;
   }
-  const auto counts = machine().is_counting() ? machine().counts() : std::nullopt;
-  const auto has_run = [&](unsigned line) {
-    for (const LineRange& range : program_.stretches_of(where.file_index, line))
-      for (std::uint32_t a = range.begin; a < range.end; a += counts->unit)
-        if (counts->executed[a / counts->unit] != 0) return true;
-    return false;
-  };
   const auto last = static_cast<unsigned>(text.lines.size());
   const unsigned from = where.line > around ? where.line - around : 1;
+  const std::set<unsigned> never = never_run(where.file_index, from, where.line + around);
   for (unsigned n = from; n <= std::min(last, where.line + around); ++n) {
     SourceView::Line line;
     line.number = n;
     line.text = text.lines[n - 1];
     const auto& code = file.lines_with_code;
     line.has_code = std::binary_search(code.begin(), code.end(), n);
-    line.never_run = line.has_code && counts && !has_run(n);
+    line.never_run = never.count(n) != 0;
     line.current = here.file_index == where.file_index && !here.file.empty() && here.line == n;
     line.selected =
         selected.file_index == where.file_index && !selected.file.empty() && selected.line == n;

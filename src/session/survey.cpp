@@ -12,10 +12,9 @@
 #include "session/core.h"
 
 namespace lucid {
-namespace {
 
 /// What has executed, by address, and which way it went on.
-class Arcs {
+class Session::Core::Arcs {
  public:
   Arcs(const machine::Counts& counts, const machine::Machine& machine)
       : counts_(counts), machine_(machine) {}
@@ -54,6 +53,8 @@ class Arcs {
   const machine::Counts& counts_;
   const machine::Machine& machine_;
 };
+
+namespace {
 
 SpreadView shown(const machine::Spread& spread, std::uint64_t hz) {
   SpreadView out;
@@ -198,6 +199,27 @@ Result<ProfileView> Session::Core::profile() const {
   return out;
 }
 
+CoverageView::Line Session::Core::covered(const Arcs& arcs, unsigned unit, unsigned file,
+                                          unsigned line) const {
+  CoverageView::Line out{line, arcs.of(arrivals(file, line)), false};
+  for (const LineRange& range : program_.stretches_of(file, line))
+    for (std::uint32_t a = range.begin; a < range.end && !out.executed; a += unit)
+      out.executed = arcs.executed(a) != 0;
+  out.executed = out.executed || out.passes != 0;
+  return out;
+}
+
+std::set<unsigned> Session::Core::never_run(unsigned file, unsigned from, unsigned to) const {
+  std::set<unsigned> out;
+  if (!machine().is_counting()) return out;
+  const auto counts = machine().counts();
+  const Arcs arcs(*counts, machine());
+  for (const unsigned line : program_.files()[file].lines_with_code)
+    if (line >= from && line <= to && !covered(arcs, counts->unit, file, line).executed)
+      out.insert(line);
+  return out;
+}
+
 Result<CoverageView> Session::Core::coverage() const {
   const auto counts = this->counts();
   if (!counts) return fail(counts.error());
@@ -214,14 +236,8 @@ Result<CoverageView> Session::Core::coverage() const {
     if (program_.files()[file].lines_with_code.empty()) continue;
     CoverageView::File& out = files[path_of(file)];
     out.path = path_of(file);
-    for (const unsigned line : program_.files()[file].lines_with_code) {
-      CoverageView::Line row{line, arcs.of(arrivals(file, line)), false};
-      for (const LineRange& range : program_.stretches_of(file, line))
-        for (std::uint32_t a = range.begin; a < range.end && !row.executed; a += counts->unit)
-          row.executed = arcs.executed(a) != 0;
-      row.executed = row.executed || row.passes != 0;
-      out.lines.push_back(row);
-    }
+    for (const unsigned line : program_.files()[file].lines_with_code)
+      out.lines.push_back(covered(arcs, counts->unit, file, line));
   }
   std::map<std::pair<std::string, std::string>, CoverageView::Function> functions;  // file, name
   for (const Function& function : program_.functions())

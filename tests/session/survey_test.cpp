@@ -174,6 +174,37 @@ TEST_CASE("counts are those of a record made by stepping") {
   }
 }
 
+TEST_CASE("beside the source stands what coverage says") {
+  for (const char* image : {"kiln-og", "kiln-os"}) {
+    Session session = opened(std::string(LUCID_KILN) + "/images/" + image + ".elf", "ATmega328P");
+    const auto marks = [&](const std::string& file, unsigned at) {
+      std::set<unsigned> out;
+      const auto view = session.source(file + ":" + std::to_string(at), 1000);
+      REQUIRE(view);
+      for (const SourceView::Line& line : view->lines)
+        if (line.never_run) out.insert(line.number);
+      return out;
+    };
+    CHECK(marks("clock.c", 13).empty());  // nothing is counted
+    REQUIRE(session.survey(Session::Survey::kCounts));
+    session.go_for(Picoseconds{200'000'000'000});
+    unsigned compared = 0;
+    const auto coverage = session.coverage();
+    REQUIRE(coverage);
+    for (const CoverageView::File& file : coverage->files) {
+      const std::string name = file.path.substr(file.path.rfind('/') + 1);
+      if (name.find(".c") == std::string::npos || name == "board.c") continue;
+      INFO(name);
+      std::set<unsigned> wanted;
+      for (const CoverageView::Line& line : file.lines)
+        if (!line.executed) wanted.insert(line.line);
+      CHECK(marks(name, file.lines.front().line) == wanted);
+      compared += static_cast<unsigned>(wanted.size());
+    }
+    CHECK(compared > 20);
+  }
+}
+
 TEST_CASE("events of timers are counted whether their handler comes or not") {
   // Events in all: by arithmetic, from the cycles and the period.
   const struct {
