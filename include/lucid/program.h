@@ -27,6 +27,9 @@ struct SourceFile {
   std::string path;                       ///< as the compiler wrote it
   std::string directory;                  ///< in which it was compiled
   std::vector<unsigned> lines_with_code;  ///< ascending
+  /// The compiler says that it has built it at -O0 or -Og: a branch in the code is one of the
+  /// source's.
+  bool keeps_branches = false;
 };
 
 /// A stretch of instructions that belong to one line: `[begin, end)` in code space.

@@ -87,12 +87,23 @@ struct CoverageView {
     unsigned line = 0;
     std::uint64_t calls = 0;
   };
+  /// One of the two ways on from a conditional jump or a skip.
+  struct Branch {
+    unsigned line = 0;
+    unsigned block = 0;    ///< which one of the line's, from 0 on
+    bool departs = false;  ///< it leads elsewhere than to what follows
+    bool reached = false;  ///< the jump has executed
+    std::uint64_t taken = 0;
+  };
   struct File {
     std::string path;  ///< where its text was found, or else as the compiler noted it
     std::vector<Line> lines;
     std::vector<Function> functions;
+    /// Only of what was built at -O0 or -Og, where they are the source's; by line and block.
+    std::vector<Branch> branches;
     [[nodiscard]] LUCID_API std::size_t lines_executed() const;
     [[nodiscard]] LUCID_API std::size_t functions_executed() const;
+    [[nodiscard]] LUCID_API std::size_t branches_taken() const;
   };
   std::vector<File> files;  ///< those with code in the image, by path
   /// Of that path, or that end in that name: `control.c`.
@@ -104,7 +115,8 @@ struct CoverageView {
 LUCID_API void merge(CoverageView& into, const CoverageView& more);
 /// The lines that `run` has executed and `other` has not; files without any are left out.
 [[nodiscard]] LUCID_API CoverageView only_in(const CoverageView& run, const CoverageView& other);
-/// As an LCOV tracefile: FN, FNDA, DA and their sums. `test` is its name, letters, digits and _.
+/// As an LCOV tracefile: FN, FNDA, BRDA, DA and their sums. `test` is its name, letters, digits and
+/// _.
 [[nodiscard]] LUCID_API std::string lcov_text(const CoverageView& coverage,
                                               const std::string& test = {});
 /// Reads what lcov_text() or another tool has written: SF, FN, FNDA, DA; other records are passed

@@ -79,8 +79,22 @@ class DwarfReader {
     file.path = path == nullptr ? "?" : path;
     file.name = base::file_name(file.path);
     file.directory = directory_;
+    file.keeps_branches = keeps_branches_;
     data_.files.push_back(std::move(file));
     return file_of_[key] = static_cast<unsigned>(data_.files.size() - 1);
+  }
+
+  /// GCC notes how it was called; without -O it optimises nothing. Others do not.
+  static bool keeps_branches(Dwarf_Die& root) {
+    Dwarf_Attribute at;
+    if (dwarf_attr(&root, DW_AT_producer, &at) == nullptr) return false;
+    const char* text = dwarf_formstring(&at);
+    const std::string producer = text == nullptr ? "" : std::string(text) + " ";
+    if (producer.rfind("GNU C", 0) != 0) return false;
+    const std::size_t level = producer.rfind(" -O");
+    if (level == std::string::npos) return true;
+    const std::string how = producer.substr(level + 3, producer.find(' ', level + 1) - level - 3);
+    return how == "0" || how == "g";
   }
 
   void read_unit(Dwarf_Die& root) {
@@ -90,6 +104,7 @@ class DwarfReader {
     const char* directory = nullptr;
     if (dwarf_attr(&root, DW_AT_comp_dir, &at) != nullptr) directory = dwarf_formstring(&at);
     directory_ = directory == nullptr ? "" : directory;
+    keeps_branches_ = keeps_branches(root);
     file_of_.clear();
     unit_files_ = nullptr;
     unit_file_count_ = 0;
@@ -443,6 +458,7 @@ class DwarfReader {
   const Image& image_;
   Program::Data& data_;
   std::string directory_;
+  bool keeps_branches_ = false;  ///< of the unit
   Dwarf_Files* unit_files_ = nullptr;
   std::size_t unit_file_count_ = 0;
   std::vector<std::pair<Dwarf_Addr, Dwarf_Addr>> live_;

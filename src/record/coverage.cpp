@@ -4,7 +4,9 @@
 
 #include <algorithm>
 #include <map>
+#include <optional>
 #include <sstream>
+#include <tuple>
 
 #include "base/text.h"
 #include "lucid/survey.h"
@@ -22,6 +24,20 @@ auto* file_of(Files& files, const std::string& path) {
   return found(files, [&](const auto& file) { return file.path == path; });
 }
 
+/// `block,branch,taken` of a BRDA record, as written here.
+std::optional<CoverageView::Branch> branch_of(std::uint64_t line, const std::string& text) {
+  const std::size_t first = text.find(','), second = text.find(',', first + 1);
+  if (first == std::string::npos || second == std::string::npos || line > UINT32_MAX)
+    return std::nullopt;
+  const auto block = base::parse_unsigned(text.substr(0, first));
+  const auto way = base::parse_unsigned(text.substr(first + 1, second - first - 1));
+  const std::string taken = text.substr(second + 1);
+  const auto times = taken == "-" ? std::optional<std::uint64_t>(0) : base::parse_unsigned(taken);
+  if (!block || *block > UINT32_MAX || !way || *way > 1 || !times) return std::nullopt;
+  return CoverageView::Branch{static_cast<unsigned>(line), static_cast<unsigned>(*block), *way == 1,
+                              taken != "-", *times};
+}
+
 }  // namespace
 
 std::size_t CoverageView::File::lines_executed() const {
@@ -31,6 +47,10 @@ std::size_t CoverageView::File::lines_executed() const {
 std::size_t CoverageView::File::functions_executed() const {
   return static_cast<std::size_t>(std::count_if(functions.begin(), functions.end(),
                                                 [](const Function& f) { return f.calls != 0; }));
+}
+std::size_t CoverageView::File::branches_taken() const {
+  return static_cast<std::size_t>(std::count_if(branches.begin(), branches.end(),
+                                                [](const Branch& b) { return b.taken != 0; }));
 }
 
 std::vector<const CoverageView::File*> CoverageView::named(const std::string& name) const {
@@ -64,6 +84,15 @@ void merge(CoverageView& into, const CoverageView& more) {
       }
     own->lines.clear();
     for (const auto& [number, line] : lines) own->lines.push_back(line);
+    std::map<std::tuple<unsigned, unsigned, bool>, CoverageView::Branch> branches;
+    for (const std::vector<CoverageView::Branch>* side :
+         {&std::as_const(own->branches), &file.branches})
+      for (const CoverageView::Branch& b : *side) {
+        CoverageView::Branch& sum = branches[{b.line, b.block, b.departs}];
+        sum = {b.line, b.block, b.departs, sum.reached || b.reached, sum.taken + b.taken};
+      }
+    own->branches.clear();
+    for (const auto& [key, branch] : branches) own->branches.push_back(branch);
     for (const CoverageView::Function& function : file.functions) {
       auto* const known =
           found(own->functions, [&](const auto& f) { return f.name == function.name; });
@@ -111,6 +140,11 @@ std::string lcov_text(const CoverageView& coverage, const std::string& test) {
     for (const CoverageView::Function& f : file.functions)
       out += fmt::format("FNDA:{},{}\n", f.calls, f.name);
     out += fmt::format("FNF:{}\nFNH:{}\n", file.functions.size(), file.functions_executed());
+    for (const CoverageView::Branch& b : file.branches)
+      out += fmt::format("BRDA:{},{},{},{}\n", b.line, b.block, b.departs ? 1 : 0,
+                         b.reached ? std::to_string(b.taken) : "-");
+    if (!file.branches.empty())
+      out += fmt::format("BRF:{}\nBRH:{}\n", file.branches.size(), file.branches_taken());
     // A line of which something has executed that no pass began is not one that never ran.
     for (const CoverageView::Line& line : file.lines)
       out += fmt::format("DA:{},{}\n", line.line,
@@ -147,14 +181,18 @@ Result<CoverageView> read_lcov(const std::string& text, const std::string& name)
       one.files.clear();
       continue;
     }
-    if (record != "DA" && record != "FN" && record != "FNDA") continue;
+    if (record != "DA" && record != "FN" && record != "FNDA" && record != "BRDA") continue;
     if (one.files.empty()) return wrong(record + " stands before any SF");
     const auto first = base::parse_unsigned(rest.substr(0, comma));
     if (!first || comma == std::string::npos)
       return wrong("'" + line + "' is no " + record + " record");
     CoverageView::File& file = one.files.front();
     std::string second = rest.substr(comma + 1);
-    if (record == "DA") {
+    if (record == "BRDA") {
+      const auto branch = branch_of(*first, second);
+      // What others say of blocks otherwise than by two numbers is left out.
+      if (branch) file.branches.push_back(*branch);
+    } else if (record == "DA") {
       const auto passes = base::parse_unsigned(second.substr(0, second.find(',')));
       if (!passes || *first > UINT32_MAX) return wrong("'" + line + "' is no DA record");
       file.lines.push_back({static_cast<unsigned>(*first), *passes, *passes != 0});

@@ -154,6 +154,7 @@ class Session::Core final : private machine::MarkListener {
   class Arcs;
   [[nodiscard]] CoverageView::Line covered(const Arcs& arcs, unsigned unit, unsigned file,
                                            unsigned line) const;
+  void add_branches(const Arcs& arcs, unsigned file, unsigned line, CoverageView::File& out) const;
   /// The lines of a file from one to another that have code and have not run; none while nothing is
   /// counted.
   [[nodiscard]] std::set<unsigned> never_run(unsigned file, unsigned from, unsigned to) const;

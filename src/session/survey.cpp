@@ -209,6 +209,24 @@ CoverageView::Line Session::Core::covered(const Arcs& arcs, unsigned unit, unsig
   return out;
 }
 
+void Session::Core::add_branches(const Arcs& arcs, unsigned file, unsigned line,
+                                 CoverageView::File& out) const {
+  unsigned block = 0;
+  for (const CoverageView::Branch& known : out.branches)  // of another unit that includes it
+    if (known.line == line) block = std::max(block, known.block + 1);
+  for (const LineRange& range : program_.stretches_of(file, line))
+    for (std::uint32_t a = range.begin; a < range.end;) {
+      const Instruction i = machine().instruction_at(a, false);
+      if (i.flow == Flow::kBranch || i.flow == Flow::kSkip) {
+        const std::uint64_t all = arcs.executed(a), on = arcs.from(a, a + i.size);
+        out.branches.push_back({line, block, false, all != 0, on});
+        out.branches.push_back({line, block, true, all != 0, all - on});
+        ++block;
+      }
+      a += std::max<std::uint32_t>(i.size, 1);
+    }
+}
+
 std::set<unsigned> Session::Core::never_run(unsigned file, unsigned from, unsigned to) const {
   std::set<unsigned> out;
   if (!machine().is_counting()) return out;
@@ -238,6 +256,9 @@ Result<CoverageView> Session::Core::coverage() const {
     out.path = path_of(file);
     for (const unsigned line : program_.files()[file].lines_with_code)
       out.lines.push_back(covered(arcs, counts->unit, file, line));
+    if (!program_.files()[file].keeps_branches) continue;
+    for (const unsigned line : program_.files()[file].lines_with_code)
+      add_branches(arcs, file, line, out);
   }
   std::map<std::pair<std::string, std::string>, CoverageView::Function> functions;  // file, name
   for (const Function& function : program_.functions())

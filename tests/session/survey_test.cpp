@@ -174,6 +174,61 @@ TEST_CASE("counts are those of a record made by stepping") {
   }
 }
 
+TEST_CASE("branches of the source, as the program itself counts them") {
+  const std::string source = R"(#include <avr/io.h>
+volatile unsigned yes[4], no[4], n;
+int main(void) {
+  for (;;) {
+    n++;
+    if (n & 1) yes[0]++; else no[0]++;
+    if (n % 5 == 3) {
+      yes[1]++;
+    } else {
+      no[1]++;
+    }
+    if (GPIOR0 == 7)
+      yes[2]++;
+    if ((uint8_t)n < 40)
+      yes[3]++;
+    else
+      no[3]++;
+  }
+}
+)";
+  for (const char* level : {"-O0", "-Og", "", "-Os"}) {
+    INFO(level);
+    const std::string elf =
+        test::compiled(std::string("branches") + level, source, std::string("-gdwarf-4 ") + level);
+    Session session = opened(elf, "ATmega328P");
+    REQUIRE(session.survey(Session::Survey::kCounts));
+    session.go_for(500'000);
+    REQUIRE(session.go_to("5"));
+    const auto coverage = session.coverage();
+    REQUIRE(coverage);
+    const auto* const file = coverage->named(std::string("branches") + level + ".c").at(0);
+    if (std::string(level) == "-Os") {
+      CHECK(file->branches.empty());
+      continue;
+    }
+    for (const auto& [line, i] : {std::pair{6U, 0}, {7U, 1}, {12U, 2}, {14U, 3}}) {
+      INFO("line " << line);
+      std::multiset<std::uint64_t> counted, told;
+      for (const char* name : {"yes", "no"}) {
+        const auto value = session.evaluate(std::string(name) + "[" + std::to_string(i) + "]");
+        REQUIRE(value);
+        counted.insert(static_cast<std::uint64_t>(value->integer));
+      }
+      if (i == 2) counted = {0, static_cast<std::uint64_t>(session.evaluate("n")->integer)};
+      for (const CoverageView::Branch& b : file->branches)
+        if (b.line == line) {
+          CHECK(b.reached);
+          told.insert(b.taken);
+        }
+      CHECK(told == counted);
+    }
+  }
+}
+
 TEST_CASE("beside the source stands what coverage says") {
   for (const char* image : {"kiln-og", "kiln-os"}) {
     Session session = opened(std::string(LUCID_KILN) + "/images/" + image + ".elf", "ATmega328P");
@@ -519,6 +574,12 @@ TEST_CASE("coverage as a file: written, read by others and by us, added up, held
     called += file.functions_executed();
   }
   CHECK(executed > 100);
+  std::size_t branches = 0, taken = 0;
+  for (const CoverageView::File& file : more.files) {
+    branches += file.branches.size();
+    taken += file.branches_taken();
+  }
+  CHECK(branches > 100);  // it is built at -Og
   CHECK(session.holds("coverage(all) in 0.3..0.99").value());
   CHECK(session.evaluate("coverage(all)")->real == Approx(double(executed) / double(lines)));
   CHECK(session.evaluate("coverage(contrl.c)").error().hint == "did you mean control.c?");
@@ -531,6 +592,9 @@ TEST_CASE("coverage as a file: written, read by others and by us, added up, held
                           " lines)") != std::string::npos);
   CHECK(summary.text.find("(" + std::to_string(called) + " of " + std::to_string(functions) +
                           " functions)") != std::string::npos);
+  const auto with_branches = test::run("lcov --rc lcov_branch_coverage=1 --summary " + path);
+  CHECK(with_branches.text.find("(" + std::to_string(taken) + " of " + std::to_string(branches) +
+                                " branches)") != std::string::npos);
   const auto again = read_lcov(test::read(path), path);
   REQUIRE(again);
   CHECK(lcov_text(*again, "kiln") == lcov_text(more, "kiln"));

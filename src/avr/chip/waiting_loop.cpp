@@ -12,7 +12,7 @@ namespace {
 constexpr u32 kLongestLoop = 48;    // words, from its first to the branch back
 constexpr unsigned kLongest = 256;  // instructions of a round, calls included
 // Points for rounds that have changed something: a loop that computes is no waiting one.
-constexpr unsigned kChanged = 8, kLeft = 1, kComputes = 64;
+constexpr unsigned kChanges = 8, kLeaves = 1, kComputes = 64;
 
 }  // namespace
 
@@ -191,7 +191,7 @@ u64 Engine::wait(u32 begin) {
   if (!same) {
     // Where it leads out of the loop it may wait the next time.
     const bool left = !back && (round.word < begin || round.word > loop.last);
-    loop.failures = static_cast<u8>(loop.failures + (left ? kLeft : kChanged));
+    loop.failures = static_cast<u8>(loop.failures + (left ? kLeaves : kChanges));
     if (loop.failures >= kComputes) {
       code_[begin].heat = 0;
       translate(begin);
