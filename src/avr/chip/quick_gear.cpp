@@ -124,6 +124,8 @@ void Engine::cool(u32 word) {
 void Engine::forget_run(u32 word) {
   if (translator_) translator_->forget(word, [this](u32 start) { cool(start); });
   cool(word);
+  // A mark within a loop kept it from being seen to wait; that may be over.
+  for (auto& [begin, loop] : waits_) loop.failures = 0;
   constexpr u32 kLongest = 8;  // words of a CountedLoop
   for (u32 before = 1; before < kLongest && before <= word; ++before)
     if (code_[word - before].heat == kCounted) cool(word - before);
