@@ -463,7 +463,8 @@ class LUCID_API Session {
   /// All places in the code where an interrupt could come between the accesses to an object that
   /// its handler changes, or read it half written; and of each, where it is come to within a time
   /// from here on, what comes of trying, as race_search() does. Looked at are static objects whose
-  /// address stands in the code. Errors: kNotFound for the name of an interrupt.
+  /// address stands in the code. Errors: kNotFound for the name of an interrupt; kUnsupported
+  /// without debug information.
   Result<RaceOverview> race_overview(const RaceOverviewSpec& spec);
   /// To a finding, from 1 on, of what race_search() or race_overview() has found last: from where
   /// it was searched on to the instruction, with the interrupt raised. That begins another future.

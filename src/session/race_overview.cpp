@@ -158,6 +158,16 @@ class Session::Core::RaceOverviewer {
 
 Result<RaceOverview> Session::Core::race_overview(const RaceOverviewSpec& spec) {
   if (image_path_.empty()) return fail(ErrorCode::kUsage, "no image has been loaded yet");
+  // Nothing found would be no answer where nothing could be.
+  const auto& functions = program_.functions();
+  const bool has_lines = std::any_of(functions.begin(), functions.end(),
+                                     [](const Function& function) { return function.has_lines; });
+  if (!has_lines || program_.types().size() <= 1)
+    return fail(
+        ErrorCode::kUnsupported,
+        "the image does not say which lines and variables it has: what could be torn cannot "
+        "be told",
+        "open the ELF file, built with -gdwarf-4");
   auto out = RaceOverviewer(*this, spec).run();
   pause_requested_ = false;
   return out;

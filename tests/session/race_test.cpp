@@ -481,6 +481,15 @@ TEST_CASE("what cannot be searched says why, and nothing moves", "[race]") {
   const auto none = session.go_to_race(1);
   REQUIRE(!none);
   CHECK(session.chip().hash() == hash);
+  // Without debug information nothing found would be no answer.
+  for (const char* bare : {"-Os -g0", "-Os -gstabs"}) {
+    INFO(bare);
+    Session unknown = opened(test::compiled("race-bare", program(kPrograms[0].source), bare));
+    const auto overview = unknown.race_overview({});
+    REQUIRE(!overview);
+    CHECK(overview.error().what.find("does not say which lines and variables") !=
+          std::string::npos);
+  }
   // A reload ends what was found.
   Session torn = opened(std::string(LUCID_KILN) + "/images/torn-tick.elf");
   torn.go_for(Picoseconds{20'000'000'000});
