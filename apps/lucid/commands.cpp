@@ -410,7 +410,7 @@ const std::vector<Command>& commands() {
        Group::kLook,
        {"show source|disassembly|mixed [PLACE] [for N]",
         "show variables|registers|flags|stack|callers|pins|parts|serial|time|watches|faults",
-        "show checks|findings|wear|watchdog", "show stack bound", "show globals [NAME]",
+        "show checks|findings|wear|watchdog|heap", "show stack bound", "show globals [NAME]",
         "show io [REGISTER]", "show MEMORY [RANGE]", "show breakpoints [like NAME]",
         "show profile [lines] [for N]", "show profile calls [all]", "show coverage against FILE",
         "show coverage [SOURCE]", "show interrupts"},
@@ -557,12 +557,14 @@ const std::vector<Command>& commands() {
        &Console::do_survey},
       {"check",
        Group::kSurvey,
-       {"check all pause|list|off", "check slow-handler over TIME", "check CHECK pause|list|off"},
+       {"check all|values pause|list|off", "check slow-handler over TIME",
+        "check CHECK pause|list|off"},
        "what is looked for in the whole run",
        "`show checks` has their names and how they stand, `show findings` what they have found. "
        "List: "
        "it is told, once a place. Pause: there. `over` sets how long a handler may take, and lists "
-       "those that take longer.",
+       "those that take longer. `values` are those that follow each value through registers and "
+       "memory (never-written, heap …); while one of them is on, runs take some 40 times as long.",
        "check torn-access pause",
        &Console::do_check},
       {"race search",
@@ -840,6 +842,7 @@ const std::vector<Topic>& topics() {
        "show wear            EEPROM cells and flash pages that were programmed, and how long they "
        "last\n"
        "show watchdog        how near it has come\n"
+       "show heap            who has asked for memory and not given it back (`check heap list`)\n"
        "race search          wherever an interrupt could tear something; or FUNCTION: all of it\n"
        "export coverage into FILE    LCOV\n"
        "expect coverage(control.c) >= 0.8     expect latency(TIMER1_COMPA) < 20us\n"

@@ -230,6 +230,7 @@ Result<void> Console::do_show(const Words& words) {
       {"checks", [](const Session& s, const Words&) -> Reply { return Checks{s.checks()}; }},
       {"wear", [](const Session& s, const Words&) -> Reply { return WearTable{s.wear()}; }},
       {"watchdog", [](const Session& s, const Words&) -> Reply { return Watchdog{s.watchdog()}; }},
+      {"heap", [](const Session& s, const Words&) -> Reply { return HeapTable{s.heap()}; }},
       {"findings", [](const Session& s, const Words&) -> Reply { return Findings{s.findings()}; }},
       {"faults", [](const Session& s, const Words&) -> Reply { return Faults{s.faults()}; }},
       {"time", [](const Session& s, const Words&) -> Reply { return s.time(); }},

@@ -179,9 +179,18 @@ Result<void> Console::do_check(const Words& words) {
                     : words.has("list") ? Mode::kList
                                         : Mode::kOff;
   const std::string name = words.text("CHECK");
-  if (!words.has("all")) return session_->set_check(name, mode);
-  for (const Session::Check& check : session_->checks())
-    if (auto set = session_->set_check(check.name, mode); !set) return set;
+  const bool all = words.has("all");
+  if (!all && !words.has("values")) return session_->set_check(name, mode);
+  std::string cannot;
+  for (const Session::Check& check : session_->checks()) {
+    if (!all && !check.follows_values) continue;
+    const auto set = session_->set_check(check.name, mode);
+    if (!set && set.error().code != ErrorCode::kUnsupported) return set;
+    if (!set) cannot += (cannot.empty() ? "" : ", ") + check.name;
+  }
+  if (!cannot.empty() && !all)
+    return fail(ErrorCode::kUnsupported, session_->chip().info().name + " cannot follow values");
+  if (!cannot.empty()) show(Message{"not on this chip: " + cannot});
   return {};
 }
 

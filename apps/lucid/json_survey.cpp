@@ -203,6 +203,7 @@ Json SurveyJson::operator()(const Checks& checks) const {
   for (const Session::Check& c : checks.list) {
     Json row{{"name", c.name}, {"words", c.words}, {"mode", mode_name(c.mode)}};
     if (c.over) row["picoseconds_over"] = c.over->count;
+    if (c.follows_values) row["follows_values"] = true;
     out["list"].push_back(std::move(row));
   }
   return out;
@@ -241,6 +242,24 @@ Json SurveyJson::operator()(const Watchdog& watchdog) const {
     out["picoseconds_period"] = w->period.count;
     out["picoseconds_at"] = w->at.count;
     out["by"] = json(w->by);
+  }
+  return out;
+}
+
+Json SurveyJson::operator()(const HeapTable& heap) const {
+  Json out{{"view", "heap"}, {"followed", heap.view.has_value()}};
+  if (const auto& h = heap.view) {
+    out["used"] = h->used;
+    out["most"] = h->most;
+    out["picoseconds_most_at"] = h->most_at.count;
+    out["given"] = h->given;
+    out["refused"] = h->refused;
+    out["holders"] = Json::array();
+    for (const HeapView::Holder& holder : h->holders)
+      out["holders"].push_back({{"by", json(holder.by)},
+                                {"blocks", holder.blocks},
+                                {"bytes", holder.bytes},
+                                {"picoseconds_since", holder.since.count}});
   }
   return out;
 }

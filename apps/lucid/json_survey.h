@@ -25,6 +25,7 @@ struct SurveyJson {
   Json operator()(const Findings&) const;
   Json operator()(const WearTable&) const;
   Json operator()(const Watchdog&) const;
+  Json operator()(const HeapTable&) const;
 };
 
 }  // namespace lucid::app

@@ -69,6 +69,9 @@ struct WearTable {
 struct Watchdog {
   std::optional<WatchdogView> view;
 };
+struct HeapTable {
+  std::optional<HeapView> view;
+};
 struct Findings {
   std::vector<FindingView> list;
 };
@@ -205,15 +208,14 @@ struct Chips {
   std::vector<Chip::Summary> chips;
 };
 
-using Reply =
-    std::variant<Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers,
-                 MemoryView, StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables,
-                 TimeView, Explanation, Serial, Chips, Watches, Faults, GraphView, Found,
-                 OpenedLine, Inputs, Logged, Help, Completions, Remark, ChipFacts, Demos, Marks,
-                 Session::TimelineView, Writes, OriginView, ComparisonView, SuppositionView,
-                 MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing, DecodedWires,
-                 Matched, Armed, Tested, Profile, Coverage, CoverageDifference, InterruptList,
-                 StackBoundView, RaceView, RaceOverview, Checks, Findings, WearTable, Watchdog>;
+using Reply = std::variant<
+    Message, Warning, Standing, Evaluated, SourceView, DisassemblyView, Registers, MemoryView,
+    StackView, Callers, Breakpoints, Pins, Parts, IoRegisters, Variables, TimeView, Explanation,
+    Serial, Chips, Watches, Faults, GraphView, Found, OpenedLine, Inputs, Logged, Help, Completions,
+    Remark, ChipFacts, Demos, Marks, Session::TimelineView, Writes, OriginView, ComparisonView,
+    SuppositionView, MissedView, Parting, Traces, Measured, MeasuredSpans, Drawing, DecodedWires,
+    Matched, Armed, Tested, Profile, Coverage, CoverageDifference, InterruptList, StackBoundView,
+    RaceView, RaceOverview, Checks, Findings, WearTable, Watchdog, HeapTable>;
 
 }  // namespace lucid::app
 

@@ -425,8 +425,8 @@ std::string SurveyViews::operator()(const Checks& checks) const {
   std::string out;
   for (const Session::Check& check : checks.list)
     out += fmt::format(
-        "  {:<14}{:<7}{}\n", check.name, mode_name(check.mode),
-        style_.wrapped(check.words + (check.over ? ": " + to_text(*check.over) : ""), 23));
+        "  {:<16}{:<7}{}\n", check.name, mode_name(check.mode),
+        style_.wrapped(check.words + (check.over ? ": " + to_text(*check.over) : ""), 25));
   return out;
 }
 
@@ -491,6 +491,25 @@ std::string SurveyViews::operator()(const Watchdog& watchdog) const {
   const std::string where = place(w.by);
   return out + style_.dim(fmt::format("      {}  {}{}\n", to_text(w.at),
                                       where.empty() ? where : where + " ", plain(w.by.function)));
+}
+
+std::string SurveyViews::operator()(const HeapTable& heap) const {
+  if (!heap.view) return "the heap is not followed: `check heap list`, and run from the start\n";
+  const HeapView& h = *heap.view;
+  if (h.given == 0 && h.refused == 0) return "nothing has come from the heap\n";
+  std::string out = fmt::format(
+      "  {} bytes are in use, {} at the most ({}); {} blocks in all{}\n",
+      style_.bold(grouped(h.used)), grouped(h.most), to_text(h.most_at), grouped(h.given),
+      h.refused == 0 ? "" : fmt::format(", {} refused", grouped(h.refused)));
+  if (h.holders.empty()) return out + style_.dim("  all of it has been given back\n");
+  out += style_.dim(fmt::format("{:>10}{:>10}  {:<14}asked for by\n", "bytes", "blocks", "since"));
+  for (const HeapView::Holder& holder : h.holders) {
+    const std::string where = place(holder.by);
+    out += fmt::format("{:>10}{:>10}  {:<14}{}{}\n", grouped(holder.bytes), grouped(holder.blocks),
+                       to_text(holder.since), where.empty() ? where : where + " ",
+                       plain(holder.by.function));
+  }
+  return out;
 }
 
 }  // namespace lucid::app

@@ -35,6 +35,7 @@ class SurveyViews {
   [[nodiscard]] std::string operator()(const Findings&) const;
   [[nodiscard]] std::string operator()(const WearTable&) const;
   [[nodiscard]] std::string operator()(const Watchdog&) const;
+  [[nodiscard]] std::string operator()(const HeapTable&) const;
 
  private:
   [[nodiscard]] std::string tree(const Profile& profile, std::vector<std::size_t> here,

@@ -10,6 +10,7 @@
 #include <cstdint>
 #include <optional>
 #include <string>
+#include <vector>
 
 #include "lucid/pause.h"
 #include "lucid/time.h"
@@ -44,6 +45,21 @@ struct WatchdogView {
   Picoseconds after, period;  ///< so long after it had been reset, of so long
   Picoseconds at;
   Location by;
+};
+
+/// What the C library's malloc() and its kind have given.
+struct HeapView {
+  std::uint32_t used = 0, most = 0;  ///< bytes asked for and not given back, now and at the most
+  Picoseconds most_at;               ///< when that was first so
+  std::uint64_t given = 0;           ///< blocks in all
+  std::uint64_t refused = 0;         ///< how often there was no memory
+  struct Holder {
+    Location by;  ///< the call that asked for them
+    std::uint64_t blocks = 0;
+    std::uint32_t bytes = 0;
+    Picoseconds since;  ///< of the oldest
+  };
+  std::vector<Holder> holders;  ///< of what has not been given back; the most bytes come first
 };
 
 }  // namespace lucid

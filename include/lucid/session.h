@@ -39,6 +39,7 @@ struct Divergence;
 struct DivergenceOptions;
 struct FindingView;
 struct InstructionCount;
+struct HeapView;
 struct InterruptView;
 struct ProfileView;
 struct RaceSpec;
@@ -436,6 +437,7 @@ class LUCID_API Session {
     std::string words;
     CheckMode mode = CheckMode::kOff;
     std::optional<Picoseconds> over = {};  ///< what takes longer is found
+    bool follows_values = false;           ///< while it is on, runs take some 40 times as long
   };
   [[nodiscard]] std::vector<Check> checks() const;
   /// For `slow-handler`: 100 us at first.
@@ -450,6 +452,9 @@ class LUCID_API Session {
   [[nodiscard]] std::vector<WearView> wear() const;
   /// Along the timeline. Nothing: it has not been reset while it ran.
   [[nodiscard]] std::optional<WatchdogView> watchdog() const;
+  /// Along the timeline, since one of the checks that follow values is on: `never-written`,
+  /// `floating-input`, `null-pointer`, `gone-stack`, `heap`. Nothing: none is.
+  [[nodiscard]] std::optional<HeapView> heap() const;
 
   // Races -----------------------------------------------------------------------------------------
 

@@ -63,6 +63,40 @@ std::optional<Number> worked_out(char op, Number a, Number b, unsigned int_bits)
 
 namespace {
 
+/// Of an object at one place in the code: a local, or a part of one that stays where it is in it.
+bool stands_in_frame(const Node& node) {
+  switch (node.kind) {
+    case NodeKind::kLocal: return node.of.empty();
+    case NodeKind::kMember: return node.op != '>' && stands_in_frame(*node.a);
+    case NodeKind::kIndex:
+      return stands_in_frame(*node.a) && node.b->kind == NodeKind::kConstant && node.c == nullptr;
+    default: return false;
+  }
+}
+
+/// The register that an object's address moves with; false: there is none, or more than one.
+bool find_base(const Node& node, const Scope& scope, Node::Quick& quick) {
+  constexpr std::uint32_t kAway = 64;
+  const auto& registers = scope.machine.target().registers();
+  for (unsigned index = 0; index < registers.size(); ++index) {
+    if (registers[index].bits != 8U * scope.machine.target().convention().pointer_bytes) continue;
+    const auto moved = scope.machine.clone();
+    moved->set_register(index, (moved->register_value(index) + kAway) & 0xffffU);
+    Scope there{scope.program, *moved, scope.flows, scope.static_end, 0, {}};
+    there.as_described = true;
+    const auto operand = value_of(node, there);
+    if (!operand || operand->place.kind != Place::Kind::kMemory) return false;
+    const std::uint32_t offset = operand->place.address.offset;
+    if (offset == quick.place.address.offset) continue;
+    if (offset != quick.place.address.offset + kAway || quick.base) return false;
+    quick.base = index;
+  }
+  if (quick.base)
+    quick.place.address.offset -=
+        static_cast<std::uint32_t>(scope.machine.register_value(*quick.base));
+  return true;
+}
+
 /// An object that stays where it is, with a whole number in it.
 bool is_quick_leaf(const Node& node, const Scope& scope, Node::Quick& quick) {
   switch (node.kind) {
@@ -72,22 +106,25 @@ bool is_quick_leaf(const Node& node, const Scope& scope, Node::Quick& quick) {
     case NodeKind::kIndex:
     case NodeKind::kRegister:
     case NodeKind::kPair: break;
+    case NodeKind::kLocal: break;
     default: return false;
   }
-  if (!stands_still(node) && node.kind != NodeKind::kRegister && node.kind != NodeKind::kPair)
+  const bool in_frame = scope.at_one_place && stands_in_frame(node);
+  if (!in_frame && !stands_still(node) && node.kind != NodeKind::kRegister &&
+      node.kind != NodeKind::kPair)
     return false;
   const auto operand = value_of(node, scope);
   if (!operand || operand->value.kind != Value::Kind::kInteger || operand->target != 0)
     return false;
   const Place::Kind kind = operand->place.kind;
   if (node.kind != NodeKind::kConstant && kind != Place::Kind::kMemory &&
-      kind != Place::Kind::kRegister && kind != Place::Kind::kFlag)
+      kind != Place::Kind::kRegister && kind != Place::Kind::kFlag && kind != Place::Kind::kPieces)
     return false;
   quick.place = operand->place;
   quick.value = operand->value.integer;
   quick.bits = operand->value.bits;
   quick.is_signed = operand->value.is_signed;
-  return true;
+  return !in_frame || kind != Place::Kind::kMemory || find_base(node, scope, quick);
 }
 
 }  // namespace
@@ -196,7 +233,9 @@ class Quick {
   std::int64_t leaf(const Node::Quick& quick) {
     const Place& place = quick.place;
     std::uint64_t raw = 0;
-    if (place.kind == Place::Kind::kRegister) {
+    if (place.kind == Place::Kind::kPieces || quick.base) {
+      failed_ = true;
+    } else if (place.kind == Place::Kind::kRegister) {
       raw = machine_.register_value(place.index);
     } else if (place.kind == Place::Kind::kFlag) {
       raw = machine_.flags() >> place.index & 1U;
@@ -294,12 +333,17 @@ class Postfix {
   void binary(const Node& node, const Node::Quick& quick) {
     const bool unsigned32 = never_negative(*node.a) && never_negative(*node.b);
     if (quick.common_bits > 32 && !(unsigned32 && is_comparison(node.op))) possible_ = false;
+    if (node.op == '/' || node.op == '%' || node.op == kShiftLeft || node.op == kShiftRight) {
+      by_constant(node, quick);
+      return;
+    }
     const bool swapped = node.op == '>' || node.op == kLessEqual;
     operand(swapped ? *node.b : *node.a, quick);
     operand(swapped ? *node.a : *node.b, quick);
     switch (node.op) {
       case '+': add({Kind::kAdd}); break;
       case '-': add({Kind::kSubtract}); break;
+      case '*': add({Kind::kMultiply}); break;
       case '&': add({Kind::kAnd}); break;
       case '|': add({Kind::kOr}); break;
       case '^': add({Kind::kXor}); break;
@@ -315,9 +359,66 @@ class Postfix {
       add({Kind::kNot});
     if (!is_comparison(node.op)) fit_to(quick.bits, quick.is_signed);
   }
+  void by_constant(const Node& node, const Node::Quick& quick) {
+    operand(*node.a, quick);
+    const std::int64_t by = node.b->quick->value;
+    const bool shift = node.op == kShiftLeft || node.op == kShiftRight;
+    if (node.b->kind != NodeKind::kConstant || by < (shift ? 0 : 1) ||
+        by >= (shift ? std::int64_t{quick.common_bits} : std::int64_t{0x10000}) ||
+        (!shift && quick.common_bits > 16))
+      possible_ = false;
+    const Kind kind = node.op == '/'          ? Kind::kDivide
+                      : node.op == '%'        ? Kind::kRemainder
+                      : node.op == kShiftLeft ? Kind::kShiftLeft
+                                              : Kind::kShiftRight;
+    add({kind, static_cast<std::uint32_t>(by), 32, quick.common_signed});
+    fit_to(quick.bits, quick.is_signed);
+  }
+  void add_register(unsigned index, bool is_signed) {
+    const unsigned bits = machine_.target().registers()[index].bits;
+    if (bits != 8 && bits != 16) possible_ = false;
+    add({Kind::kRegister, index, static_cast<std::uint8_t>(bits), is_signed});
+  }
+  /// Whole registers, the lowest first.
+  void pieces(const Node::Quick& quick) {
+    const std::vector<frames::Piece>& all = quick.place.pieces;
+    if (all.empty() || 8 * all.size() != quick.bits || all.size() > 4) possible_ = false;
+    for (std::size_t i = all.size(); possible_ && i-- > 0;) {
+      const frames::Piece& piece = all[i];
+      if (piece.kind != frames::Piece::Kind::kRegister || piece.byte != 0 ||
+          machine_.target().registers()[piece.index].bits != 8) {
+        possible_ = false;
+        return;
+      }
+      if (i + 1 < all.size()) add({Kind::kShiftLeft, 8});
+      add_register(piece.index, false);
+      if (i + 1 < all.size()) add({Kind::kOr});
+    }
+    fit_to(quick.bits, quick.is_signed);
+  }
   void leaf(const Node::Quick& quick) {
     const Place& place = quick.place;
     const unsigned bits = 8 * place.bytes;
+    if (place.kind == Place::Kind::kRegister && place.bit_offset == 0 && place.bit_size == 0) {
+      add_register(place.index, quick.is_signed);
+      return;
+    }
+    if (place.kind == Place::Kind::kFlag) {
+      add({Kind::kFlag, place.index});
+      return;
+    }
+    if (place.kind == Place::Kind::kPieces) {
+      pieces(quick);
+      return;
+    }
+    if (quick.base && place.bit_offset == 0 && quick.bits == bits &&
+        (bits == 8 || bits == 16 || bits == 32)) {
+      add_register(*quick.base, false);
+      constant(place.address.offset);
+      add({Kind::kAdd});
+      add({Kind::kLoad, 0, static_cast<std::uint8_t>(bits), quick.is_signed});
+      return;
+    }
     if (place.kind != Place::Kind::kMemory || place.address.space != Space::kData ||
         (bits != 8 && bits != 16 && bits != 32) ||
         machine_.plain_bytes(place.address, place.bytes) == nullptr) {

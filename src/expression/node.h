@@ -60,8 +60,9 @@ struct Node {
 
   /// A whole number that integers.h works out without Evaluator.
   struct Quick {
-    Place place;             ///< of a leaf
-    std::int64_t value = 0;  ///< of a constant
+    Place place;                   ///< of a leaf
+    std::optional<unsigned> base;  ///< its address counts from what this register holds
+    std::int64_t value = 0;        ///< of a constant
     std::uint8_t bits = 16;
     bool is_signed = true;
     std::uint8_t common_bits = 16;  ///< of a binary operator's operands

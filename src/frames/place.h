@@ -39,6 +39,7 @@ struct Scope {
   bool as_described = false;      ///< take places of locals as they are described, right or not
   bool looking_at_place = false;  ///< for another local's sake
   bool globals_only = false;      ///< names do not mean locals
+  bool at_one_place = false;      ///< what is parsed is worked out only where the machine stands
   const Measures* measures = nullptr;
 };
 

@@ -17,6 +17,7 @@
 #include "machine/counts.h"
 #include "machine/tap.h"
 #include "machine/target.h"
+#include "machine/values.h"
 #include "machine/wires.h"
 
 namespace lucid::machine {
@@ -89,12 +90,21 @@ struct Predicate {
   enum class Kind : std::uint8_t {
     kConstant,  ///< pushes `value`
     kBytes,     ///< pushes `bits` (8, 16, 32) of plain memory at data address `value`
-    kFit,       ///< the top becomes a number of `bits`
-    kAdd,       ///< this and the following: of the two on top, the upper one on the right
+    kRegister,  ///< pushes register `value` of the target, whose `bits` are 8 or 16
+    kFlag,      ///< pushes bit `value` of the flags
+    kLoad,    ///< the top becomes `bits` of memory at that data address; if it is not plain memory,
+              ///< nothing is passed
+    kFit,     ///< the top becomes a number of `bits`
+    kDivide,  ///< this and the following: the top by a constant `value` other than 0; of at most
+    kRemainder,  ///< 16 bits, signed or not
+    kShiftLeft,
+    kShiftRight,  ///< by less than 32 places
+    kAdd,         ///< this and the following: of the two on top, the upper one on the right
     kSubtract,
     kAnd,
     kOr,
     kXor,
+    kMultiply,
     kEqual,
     kLess,
     kNot,  ///< 1 for 0, 0 for anything else
@@ -110,6 +120,17 @@ struct Predicate {
     }
   };
   std::vector<Operation> operations;
+};
+
+/// What a run with a listener may pass at a breakpoint without asking.
+struct Passing {
+  std::optional<Predicate> unless;  ///< as long as this does not hold; nullopt: it always does
+  bool times = false;               ///< and so often as allow_passes() says when it does
+};
+/// How often that has been done.
+struct Passed {
+  std::uint64_t unheld = 0;  ///< the predicate did not hold
+  std::uint64_t held = 0;
 };
 
 /// What ends a run.
@@ -185,11 +206,12 @@ class Machine {
   virtual Result<void> load(const Image& image) = 0;
   /// Error: kOutOfRange for an address that is not the start of an instruction in code memory.
   virtual Result<void> set_breakpoint(std::uint32_t address, bool on) = 0;
-  /// As long as `unless` does not hold at a breakpoint, a run with a listener may pass it without
-  /// asking; null: it always asks. A machine that cannot do that ignores it.
-  virtual void pass_unless(std::uint32_t /*address*/, const Predicate* /*unless*/) {}
-  /// How often it has done so since it was last asked.
-  virtual std::uint64_t take_passed(std::uint32_t /*address*/) { return 0; }
+  /// At a breakpoint; null: a run always asks. A machine that cannot do that ignores it.
+  virtual void pass(std::uint32_t /*address*/, const Passing* /*passing*/) {}
+  /// Of `Passing::times`, from now on.
+  virtual void allow_passes(std::uint32_t /*address*/, std::uint64_t /*times*/) {}
+  /// Since it was last asked.
+  virtual Passed take_passed(std::uint32_t /*address*/) { return {}; }
   /// Pushes into `[begin, end)` of data space are faults; an empty range turns that off.
   virtual void guard_stack(std::uint32_t begin, std::uint32_t end) = 0;
   /// Ends a run behind each access of these kinds (kOnRead, …) to a byte; 0 turns that off. Loads
@@ -215,6 +237,11 @@ class Machine {
   [[nodiscard]] virtual std::optional<Counts> counts() const { return std::nullopt; }
   /// From now on; null: nobody. It must outlive that. A copy has none. False: it cannot.
   virtual bool attend(InterruptListener* /*listener*/) { return false; }
+  /// Follows from now on what has been written and what has not, through each instruction: that is
+  /// slow. What has been followed before is forgotten. nullopt: no more. False: it cannot.
+  virtual bool follow_values(const std::optional<ValueFollowing>& /*how*/) { return false; }
+  /// Nothing if values are not followed.
+  [[nodiscard]] virtual std::optional<Heap> heap() const { return std::nullopt; }
   /// Ends a run at notes of these kinds, a bit each, with Fault::kOutside and the note as its text.
   virtual void end_at_notes(std::uint8_t /*kinds*/) {}
   /// Makes a load of RAM that nothing has written since power-on a fault.

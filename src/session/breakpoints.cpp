@@ -457,18 +457,73 @@ void Session::Core::make_marks() {
     const bool alone = at != simple.end() && at->second.size() == 1 &&
                        feeders_.count(address) == 0 &&
                        breakpoints_[at->second.front()].inner_at(address) == nullptr;
-    const expression::Expression* condition =
-        alone ? breakpoints_[at->second.front()].condition.get() : nullptr;
-    const auto predicate = condition != nullptr ? condition->predicate(machine()) : std::nullopt;
-    machine().pass_unless(address, predicate ? &*predicate : nullptr);
+    const Entry* entry = alone ? &breakpoints_[at->second.front()] : nullptr;
+    machine::Passing passing;
+    bool passes = false;
+    if (entry != nullptr) {
+      passing.times = counts_down(*entry);
+      if (entry->condition != nullptr) passing.unless = predicate_at(*entry, address);
+      passes = passing.unless || (passing.times && entry->condition == nullptr);
+    }
+    machine().pass(address, passes ? &passing : nullptr);
   }
   sync_watches();
+}
+
+/// Its passes can be counted where it stands: that is in one place.
+bool Session::Core::counts_down(const Entry& entry) {
+  return entry.point.spec.rule != BreakpointSpec::Rule::kAlways &&
+         entry.point.addresses.size() == 1;
+}
+
+/// A condition as the machine may work it out at an address. Locals are in the same registers
+/// there, or at the same distance from the same register, each time.
+std::optional<machine::Predicate> Session::Core::predicate_at(const Entry& entry,
+                                                              std::uint32_t address) const {
+  if (!entry.condition->uses_locals()) return entry.condition->predicate(machine());
+  const auto there = machine().clone();
+  there->set_pc(address);
+  // A frame like others: its pointer is where the stack is.
+  const auto& memories = machine().info().memories;
+  const auto ram = std::find_if(memories.begin(), memories.end(),
+                                [](const MemoryArea& area) { return area.name == "ram"; });
+  if (ram == memories.end()) return std::nullopt;
+  const auto& registers = machine().target().registers();
+  for (unsigned index = 0; index < registers.size(); ++index)
+    if (registers[index].bits == 8U * machine().target().convention().pointer_bytes)
+      there->set_register(index, (ram->begin + ram->end) / 2);
+  frames::Scope scope{program_, *there, flows_, static_end_, 0, {}};
+  scope.at_one_place = true;
+  const auto condition = expression::Expression::parse(entry.point.spec.condition, scope);
+  return condition ? condition->predicate(*there) : std::nullopt;
+}
+
+/// How many passes from now on are passed over.
+void Session::Core::allow_passes(const Entry& entry) {
+  const BreakpointSpec& spec = entry.point.spec;
+  const std::uint64_t passes = entry.point.passes;
+  std::uint64_t times = spec.count > passes ? spec.count - 1 - passes : 0;
+  if (spec.rule == BreakpointSpec::Rule::kOn && passes >= spec.count) times = UINT64_MAX;
+  if (spec.rule == BreakpointSpec::Rule::kEvery) times = spec.count - 1 - passes % spec.count;
+  machine().allow_passes(entry.point.addresses.front(), times);
+}
+
+void Session::Core::allow_passes() {
+  for (const auto& [address, ids] : simple_)
+    if (ids.size() == 1 && counts_down(breakpoints_[ids.front()]))
+      allow_passes(breakpoints_[ids.front()]);
 }
 
 /// What the machine has passed without asking.
 void Session::Core::count_passed() {
   for (const auto& [address, ids] : simple_)
-    if (ids.size() == 1) breakpoints_[ids.front()].point.reached += machine().take_passed(address);
+    if (ids.size() == 1) count_passed(breakpoints_[ids.front()], address);
+}
+
+void Session::Core::count_passed(Entry& entry, std::uint32_t address) {
+  const machine::Passed passed = machine().take_passed(address);
+  entry.point.reached += passed.unheld + passed.held;
+  entry.point.passes += passed.held;
 }
 
 std::vector<unsigned> Session::Core::ids_at(std::uint32_t address) const {
@@ -621,6 +676,8 @@ bool Session::Core::pauses_at(std::uint32_t pc) {
   for (const std::size_t i : found->second) {
     Entry& entry = breakpoints_[i];
     if (goes_on(entry, pc)) continue;
+    const bool in_machine = alone && counts_down(entry);
+    if (in_machine) count_passed(entry, pc);
     if (entry.condition != nullptr) {
       const auto holds = entry.condition->quick_truth(machine());
       if (!holds) return true;
@@ -632,6 +689,7 @@ bool Session::Core::pauses_at(std::uint32_t pc) {
     if (!alone || rule_says_pause(entry.point.spec, entry.point.passes + 1)) return true;
     ++entry.point.reached;
     ++entry.point.passes;
+    if (in_machine) allow_passes(entry);
   }
   if (!alone)
     for (const std::size_t i : found->second)

@@ -26,6 +26,13 @@ constexpr CheckName kNames[] = {
      "an endless loop never looks again at a variable of its line that a handler "
      "changes"},
     {"slow-handler", "a handler takes longer than a given time, with those that come between"},
+    {"never-written",
+     "a decision, an address or what a peripheral is given depends on memory or "
+     "a register that nothing has written"},
+    {"floating-input", "a decision depends on an input that nothing holds at a level"},
+    {"null-pointer", "a pointer leads to the lowest addresses, as a null pointer does"},
+    {"gone-stack", "memory of a call that has returned is accessed"},
+    {"heap", "memory of the heap is accessed that is in no block, or given back twice"},
 };
 
 constexpr std::size_t kDeepest = 16;  // handlers within handlers
@@ -35,7 +42,7 @@ constexpr std::size_t kDeepest = 16;  // handlers within handlers
 std::vector<Session::Check> Session::Core::Checks::list() const {
   std::vector<Session::Check> out;
   for (unsigned kind = 0; kind < kKinds; ++kind)
-    out.push_back({kNames[kind].name, kNames[kind].words, modes_[kind], {}});
+    out.push_back({kNames[kind].name, kNames[kind].words, modes_[kind], {}, kind >= kNeverWritten});
   out[kSlow].over = slow_over_;
   return out;
 }
@@ -45,9 +52,13 @@ Result<void> Session::Core::Checks::set(const std::string& name, CheckMode mode)
   for (unsigned kind = 0; kind < kKinds; ++kind) {
     names.emplace_back(kNames[kind].name);
     if (name != kNames[kind].name) continue;
-    modes_[kind] = mode;
+    const CheckMode before = std::exchange(modes_[kind], mode);
     attend();
-    return {};
+    if (follow_values()) return {};
+    modes_[kind] = before;
+    attend();
+    return fail(ErrorCode::kUnsupported,
+                fmt::format("{} cannot follow values", core_.machine().info().name));
   }
   return fail(ErrorCode::kNotFound, fmt::format("there is no check '{}'", name),
               did_you_mean(name, names));
@@ -73,7 +84,10 @@ void Session::Core::Checks::begin() {
   known_.clear();
   unrestored_.clear();
   slowest_.clear();
+  values_.clear();
   attend();
+  follows_ = false;
+  (void)follow_values();
 }
 
 void Session::Core::Checks::take(const machine::Note& note) {
@@ -110,7 +124,10 @@ bool Session::Core::Checks::found(Kind kind, FindingView finding) {
     ended_by_ = finding.text;
     return true;
   }
-  core_.found_.push_back(finding.text);
+  // Those of values do not say where.
+  core_.found_.push_back(kind < kNeverWritten || !finding.where
+                             ? finding.text
+                             : fmt::format("{} ({})", finding.text, said(*finding.where)));
   return false;
 }
 

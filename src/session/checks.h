@@ -13,11 +13,13 @@
 #include <vector>
 
 #include "lucid/finding.h"
+#include "machine/values.h"
 #include "session/accesses.h"
 
 namespace lucid {
 
-class Session::Core::Checks final : private machine::InterruptListener {
+class Session::Core::Checks final : private machine::InterruptListener,
+                                    private machine::ValueListener {
  public:
   enum Kind : unsigned {
     kTorn,
@@ -27,6 +29,11 @@ class Session::Core::Checks final : private machine::InterruptListener {
     kNested,
     kNoVolatile,
     kSlow,
+    kNeverWritten,  // this and the following follow values
+    kFloating,
+    kNullPointer,
+    kGoneStack,
+    kHeap,
     kKinds
   };
 
@@ -60,6 +67,7 @@ class Session::Core::Checks final : private machine::InterruptListener {
   bool entered(unsigned vector, const State& state) override;
   bool returned(const State& state) override;
   void forget() override { under_way_.clear(); }
+  bool found(const machine::ValueFault& fault) override;
 
   [[nodiscard]] bool is_on(Kind kind) const { return modes_[kind] != CheckMode::kOff; }
   bool compare_registers(const Entered& entered, const State& state);
@@ -72,13 +80,18 @@ class Session::Core::Checks final : private machine::InterruptListener {
   [[nodiscard]] std::vector<std::uint8_t> bytes_of(const Object& object) const;
   [[nodiscard]] Location handler(unsigned vector) const;
   [[nodiscard]] std::string said(const Location& where) const;
+  // Followed values: value_checks.cpp.
+  bool follow_values();
+  [[nodiscard]] std::string told(const machine::ValueFault& fault) const;
+  [[nodiscard]] std::string pins_of(const machine::ValueFault& fault) const;
+  [[nodiscard]] std::string value_name(std::uint32_t address) const;
   /// True: it is new, and the run is to end there.
   bool found(Kind kind, FindingView finding);
 
   Core& core_;
+  /// The first four are on, the others off.
   std::array<CheckMode, kKinds> modes_{CheckMode::kList, CheckMode::kList, CheckMode::kList,
-                                       CheckMode::kList, CheckMode::kOff,  CheckMode::kOff,
-                                       CheckMode::kOff};
+                                       CheckMode::kList};
   std::vector<Entered> under_way_;
   std::map<std::uint32_t, unsigned>
       still_;  ///< how often a loop without accesses is to be looked at
@@ -89,7 +102,11 @@ class Session::Core::Checks final : private machine::InterruptListener {
     std::uint64_t ticks = 0;
     std::size_t finding = 0;
   };
-  std::map<unsigned, Slowest> slowest_;       ///< by vector
+  std::map<unsigned, Slowest> slowest_;  ///< by vector
+  bool follows_ = false;                 ///< the machine follows values
+  /// What has been found of them, by what and where: a line of a file, or an address.
+  std::map<std::pair<machine::ValueFault::Kind, std::pair<std::string, std::uint32_t>>, std::size_t>
+      values_;
   std::set<unsigned> unrestored_;             ///< vectors that have been told of
   std::map<std::string, std::size_t> known_;  ///< by what makes them the same
   std::string ended_by_;

@@ -239,6 +239,7 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] std::uint32_t call_of(unsigned level) const;
   [[nodiscard]] std::string place_name(std::uint32_t address) const;
   [[nodiscard]] std::string data_name(std::uint32_t address) const;
+  [[nodiscard]] std::string path_into(unsigned type, std::uint32_t into) const;
   [[nodiscard]] std::string data_names(Space space, std::uint32_t begin, std::uint32_t end) const;
   [[nodiscard]] std::vector<unsigned> ids_at(std::uint32_t address) const;
 
@@ -465,6 +466,12 @@ class Session::Core final : private machine::MarkListener {
   void end_frames();
   /// Passes that end in nothing but counting are counted without ending the run.
   bool ends_run_at(std::uint32_t pc) override;
+  void count_passed(Entry& entry, std::uint32_t address);
+  void allow_passes();
+  void allow_passes(const Entry& entry);
+  static bool counts_down(const Entry& entry);
+  [[nodiscard]] std::optional<machine::Predicate> predicate_at(const Entry& entry,
+                                                               std::uint32_t address) const;
   static bool rule_says_pause(const BreakpointSpec& spec, std::uint64_t passes);
   Pause finish(const Outcome& outcome, Pause::Cause at_end, std::string detail = {});
   void begin_run();

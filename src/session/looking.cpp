@@ -33,15 +33,13 @@ std::string Session::Core::data_names(Space space, std::uint32_t begin, std::uin
   return out;
 }
 
-namespace {
-
 /// `.rate`, `[3].low + 1`: what lies so far into an object.
-std::string path_into(const Program& program, unsigned type, std::uint32_t into) {
+std::string Session::Core::path_into(unsigned type, std::uint32_t into) const {
   std::string out;
   for (;;) {
-    const Type& t = program.types()[type];
-    if (t.kind == Type::Kind::kArray && t.target != 0 && program.types()[t.target].bytes != 0) {
-      const std::uint32_t each = program.types()[t.target].bytes;
+    const Type& t = program_.types()[type];
+    if (t.kind == Type::Kind::kArray && t.target != 0 && program_.types()[t.target].bytes != 0) {
+      const std::uint32_t each = program_.types()[t.target].bytes;
       out += fmt::format("[{}]", into / each);
       type = t.target;
       into %= each;
@@ -51,7 +49,7 @@ std::string path_into(const Program& program, unsigned type, std::uint32_t into)
     if (t.kind == Type::Kind::kStruct)
       for (const Type::Member& member : t.members)
         if (member.bit_size == 0 && into >= member.offset &&
-            into < member.offset + program.types()[member.type].bytes)
+            into < member.offset + program_.types()[member.type].bytes)
           found = &member;
     if (found == nullptr || found->name.empty()) break;
     out += "." + found->name;
@@ -60,8 +58,6 @@ std::string path_into(const Program& program, unsigned type, std::uint32_t into)
   }
   return into == 0 ? out : out + fmt::format(" + {}", into);
 }
-
-}  // namespace
 
 /// `ramp.rate + 1`, or the name of an I/O register; empty if nothing is known there.
 std::string Session::Core::data_name(std::uint32_t address) const {
@@ -72,7 +68,7 @@ std::string Session::Core::data_name(std::uint32_t address) const {
     if (v.address.space != Space::kData || address < v.address.offset ||
         address >= v.address.offset + bytes)
       continue;
-    return v.name + path_into(program_, v.type, address - v.address.offset);
+    return v.name + path_into(v.type, address - v.address.offset);
   }
   return {};
 }

@@ -104,6 +104,7 @@ Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Tar
   int interrupt = -1;
   for (;;) {
     make_marks();
+    allow_passes();
     // What the program stands before, or what has been counted, is not met again.
     const std::pair<std::uint32_t, std::uint64_t> here{machine().pc(), machine().ticks()};
     machine::RunRequest stretch = request;

@@ -72,7 +72,6 @@ void Session::Core::take(const Image& image, const std::string& path,
     warnings.push_back("the image is older than its source:" + newer +
                        "; lines may not match, build it again and `reload`");
 
-  checks_->begin();
   no_handler_.reset();  // the start-up code's name for it
   const machine::StartUpNames names = machine().target().start_up_names();
   if (const Symbol* none = program_.find_symbol(names.no_handler);
@@ -87,6 +86,7 @@ void Session::Core::take(const Image& image, const std::string& path,
   if (begin != nullptr && begin->address.space == Space::kData)
     static_begin_ = begin->address.offset;
   machine().guard_stack(static_begin_.value_or(0), static_begin_ ? static_end_.value_or(0) : 0);
+  checks_->begin();
   for (std::string& text : follow_lines()) warnings.push_back(std::move(text));
   bind_all();
   for (std::string& text : trace_again()) warnings.push_back(std::move(text));

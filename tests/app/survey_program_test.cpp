@@ -65,21 +65,25 @@ TEST_CASE("checks at the prompt", "[checks]") {
   const std::string torn = std::string(LUCID_KILN) + "/images/torn-tick.elf";
   const std::string lines =
       "show findings\ngo for 20ms\nshow findings\nshow checks\ncheck torn-access pause\nreset\n"
-      "show wear\ncheck nested list\ncheck all off\nshow checks\ncheck tron-access off\n";
+      "show wear\ncheck nested list\nshow heap\ncheck values list\nshow heap\ncheck all off\n"
+      "show checks\ncheck tron-access off\n";
   const auto out = lucid("open " + torn, lines);
   INFO(out.text);
   for (const char* text :
        {"nothing has been found; `show checks` tells",
         "note: found: ticks is being read at clock.c:29", "  torn-access  5.146 ms",
-        "      clock.c:29 clock_ms\n", "  torn-access   list   an interrupt",
-        "nothing has been programmed since power-on", "  nested        off    ",
-        "  torn-access   off    ", "did you mean torn-access?"})
+        "      clock.c:29 clock_ms\n", "  torn-access     list   an interrupt",
+        "nothing has been programmed since power-on", "  nested          off    ",
+        "  torn-access     off    ", "did you mean torn-access?",
+        "the heap is not followed: `check heap list`", "nothing has come from the heap"})
     CHECK_THAT(out.text, Catch::Contains(text));
   const auto json = lucid("open --json " + torn, lines);
   for (const char* text :
        {R"({"view":"findings","list":[{"check":"torn-access","text":"ticks is being read)",
         R"("harmless":false,"where":{"address":1632)", R"("other":{)",
-        R"({"view":"checks","list":[{"name":"torn-access","words":)", R"("mode":"list"})"})
+        R"({"view":"checks","list":[{"name":"torn-access","words":)", R"("mode":"list"})",
+        R"({"view":"heap","followed":false})", R"({"view":"heap","followed":true,"used":0,)",
+        R"("mode":"off","follows_values":true})"})
     CHECK_THAT(json.text, Catch::Contains(text));
   const std::string script = test::scratch("findings.loop");
   test::write(script, "open " + torn + "\ngo for 20ms\nexpect no findings\n");

@@ -8,6 +8,7 @@
 
 #include "avr/chip/counter.h"
 #include "avr/chip/engine.h"
+#include "avr/chip/shadow.h"
 #include "avr/peripherals/system.h"
 #include "avr/peripherals/two_wire_bus.h"
 #include "avr/peripherals/wire_end.h"
@@ -48,6 +49,7 @@ AvrMachine::AvrMachine(const AvrMachine& other)
       code_store_(other.code_store_) {
   if (other.companions_)
     companions_ = std::make_unique<machine::Companions>(fabric_->group, info().clock_hz);
+  if (other.shadow_) shadow_ = other.shadow_->silent();
   outputs_.companions = companions_.get();
   outputs_.end_run();  // it may be a copy of one that runs
 }
@@ -66,6 +68,7 @@ bool AvrMachine::assume(const machine::Machine& of) {
   slept_ticks_ = other->slept_ticks_;
   lowest_sp_ = other->lowest_sp_;
   deepest_ = other->deepest_;
+  if (shadow_ != nullptr && other->shadow_ != nullptr) shadow_->assume(*other->shadow_);
   const u8 ends_at = outputs_.ends_at;
   outputs_ = other->outputs_;
   outputs_.ends_at = ends_at;
@@ -73,6 +76,7 @@ bool AvrMachine::assume(const machine::Machine& of) {
   outputs_.end_run();
   if (attendant_ != nullptr) attendant_->forget();
   const std::vector<u8> before = std::exchange(unwritten_, other->unwritten_);
+  if (shadow_ != nullptr && other->shadow_ == nullptr) shadow_->begin(*this);
   if (engine_ != nullptr) {
     if (before != unwritten_)
       for (u32 a = 0; a < world_.data.size(); ++a)
@@ -274,6 +278,7 @@ Result<void> AvrMachine::load(const Image& image) {
     if (counter_->calls) counter_->calls->begin(0, 0);
   }
   apart_.reset();
+  shadow_.reset();
   breakpoints_.clear();
   const u8 ends_at = outputs_.ends_at;
   outputs_ = Outputs{};
@@ -303,22 +308,39 @@ Result<void> AvrMachine::set_breakpoint(std::uint32_t address, bool on) {
   return {};
 }
 
-void AvrMachine::pass_unless(std::uint32_t address, const machine::Predicate* unless) {
+void AvrMachine::pass(std::uint32_t address, const machine::Passing* passing) {
+  using Kind = machine::Predicate::Kind;
   const u32 word = address / 2;
   const auto found = conditions_.find(word);
   const bool known = found != conditions_.end();
-  if (unless == nullptr && !known) return;
-  // The same again: what has been translated stays.
-  if (unless != nullptr && known && found->second.unless.operations == unless->operations) return;
+  if (passing != nullptr && passing->unless)
+    for (const machine::Predicate::Operation& op : passing->unless->operations)
+      if (op.kind == Kind::kRegister && (op.value == kPc || op.value == kSreg)) passing = nullptr;
+  if (passing == nullptr && !known) return;
+  if (passing != nullptr && known) {
+    const machine::Passing& before = found->second.passing;
+    const bool same = before.times == passing->times &&
+                      before.unless.has_value() == passing->unless.has_value() &&
+                      (!before.unless || before.unless->operations == passing->unless->operations);
+    if (same) return;  // what has been translated stays
+  }
   conditions_.erase(word);
-  if (unless != nullptr) conditions_[word].unless = *unless;
+  if (passing != nullptr) conditions_[word].passing = *passing;
   if (engine_ != nullptr && std::count(breakpoints_.begin(), breakpoints_.end(), word) != 0)
     engine_->mark(word, true);
 }
 
-std::uint64_t AvrMachine::take_passed(std::uint32_t address) {
+void AvrMachine::allow_passes(std::uint32_t address, std::uint64_t times) {
   const auto found = conditions_.find(address / 2);
-  return found == conditions_.end() ? 0 : std::exchange(found->second.passed, 0);
+  if (found != conditions_.end()) found->second.left = found->second.allowed = times;
+}
+
+machine::Passed AvrMachine::take_passed(std::uint32_t address) {
+  const auto found = conditions_.find(address / 2);
+  if (found == conditions_.end()) return {};
+  Condition& condition = found->second;
+  return {std::exchange(condition.unheld, 0),
+          std::exchange(condition.allowed, condition.left) - condition.left};
 }
 
 void AvrMachine::guard_stack(std::uint32_t begin, std::uint32_t end) {
@@ -387,6 +409,17 @@ std::optional<machine::Counts> AvrMachine::counts() const {
 void AvrMachine::check_unwritten(bool on) {
   check_unwritten_ = on;
   renew_attributes();
+}
+
+bool AvrMachine::follow_values(const std::optional<machine::ValueFollowing>& how) {
+  shadow_ = how ? std::make_unique<Shadow>(*this, *how) : nullptr;
+  engine_.reset();  // it translates, or it does not
+  return true;
+}
+
+std::optional<machine::Heap> AvrMachine::heap() const {
+  if (shadow_ == nullptr) return std::nullopt;
+  return shadow_->heap();
 }
 
 void AvrMachine::renew_attributes() {
@@ -473,6 +506,7 @@ bool AvrMachine::poke(Address address, std::uint8_t value) {
       } else {
         world_.data[a] = value;
         unwritten_[a] = 0;
+        if (shadow_ != nullptr) shadow_->written(a);
         if (engine_ != nullptr) engine_->renew_attributes(a);
       }
       return true;
@@ -499,6 +533,8 @@ std::uint64_t AvrMachine::register_value(unsigned index) const {
 }
 
 void AvrMachine::set_register(unsigned index, std::uint64_t value) {
+  if (shadow_ != nullptr)
+    for (const Address& byte : register_bytes(index)) shadow_->written(byte.offset);
   if (index < 32) {
     world_.data[index] = static_cast<u8>(value);
   } else if (index == kSp) {

@@ -30,8 +30,9 @@ class AvrMachine final : public machine::Machine {
   void reset() override;
   Result<void> load(const Image& image) override;
   Result<void> set_breakpoint(std::uint32_t address, bool on) override;
-  void pass_unless(std::uint32_t address, const machine::Predicate* unless) override;
-  std::uint64_t take_passed(std::uint32_t address) override;
+  void pass(std::uint32_t address, const machine::Passing* passing) override;
+  void allow_passes(std::uint32_t address, std::uint64_t times) override;
+  machine::Passed take_passed(std::uint32_t address) override;
   void guard_stack(std::uint32_t begin, std::uint32_t end) override;
   Result<void> watch(Address address, std::uint8_t kinds) override;
   Result<void> listen(std::uint32_t kinds, machine::RecordSink* sink) override;
@@ -45,6 +46,8 @@ class AvrMachine final : public machine::Machine {
     attendant_ = listener;
     return true;
   }
+  bool follow_values(const std::optional<machine::ValueFollowing>& how) override;
+  [[nodiscard]] std::optional<machine::Heap> heap() const override;
   void end_at_notes(std::uint8_t kinds) override { outputs_.ends_at = kinds; }
 
   [[nodiscard]] std::optional<std::uint8_t> peek(Address address) const override;
@@ -100,6 +103,7 @@ class AvrMachine final : public machine::Machine {
 
  private:
   friend class Engine;
+  friend class Shadow;
   void power_on(const std::array<u8, 3>& fuses);
   void note_oscillator();
   /// Refuses what names something on a companion: `panel.PD2`, or a part there.
@@ -131,8 +135,11 @@ class AvrMachine final : public machine::Machine {
   u32 guard_begin_ = 0, guard_end_ = 0;
   std::vector<u32> breakpoints_;  ///< word addresses
   struct Condition {
-    machine::Predicate unless;
-    u64 passed = 0;  ///< counted by translated code, at this address
+    machine::Passing passing;
+    // Counted by translated code, at these addresses.
+    u64 unheld = 0;
+    u64 left = 0;     ///< passes that it may still take
+    u64 allowed = 0;  ///< of how many
   };
   std::map<u32, Condition> conditions_;  ///< by word address; not copied
   std::map<Address, u8> watched_;        ///< by machine::kOnRead and so on
@@ -140,9 +147,12 @@ class AvrMachine final : public machine::Machine {
   bool check_unwritten_ = false;
   bool tells_calls_ = false;
   u8 translate_after_;  ///< Chip::Options
+  /// Followed values are followed instruction by instruction.
+  [[nodiscard]] u8 translate_after() const { return shadow_ != nullptr ? 0 : translate_after_; }
   Outputs outputs_;
   machine::InterruptListener* attendant_ = nullptr;  ///< not copied
   std::unique_ptr<class Counter> counter_;           ///< while it counts; not copied
+  std::unique_ptr<class Shadow> shadow_;             ///< timeline: while values are followed
   /// What had been counted when counting apart began.
   std::unique_ptr<class Counter> apart_;
   std::shared_ptr<class CodeStore> code_store_;  ///< with all copies

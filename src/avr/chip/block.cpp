@@ -3,6 +3,8 @@
 
 #include <algorithm>
 
+#include "avr/isa/target.h"
+
 namespace lucid::avr {
 namespace {
 
@@ -138,7 +140,7 @@ class Maker {
   void make(u32 word) {
     block_.start = next_ = word;
     block_.spans.emplace_back(word, word);
-    if (code_.ends_if != nullptr) begin_with(*code_.ends_if);
+    if (code_.passing != nullptr) begin_with(*code_.passing);
     while (!ended_) {
       if (cycles_ >= looked_ + kCyclesUnlooked) look_at_time();
       const auto entry = block_.instructions < kMostInstructions && cycles_ < kMostCycles
@@ -153,12 +155,14 @@ class Maker {
   }
 
   /// Leaves it to the precise gear to pause.
-  void begin_with(const machine::Predicate& ends_if) {
+  void begin_with(const machine::Passing& passing) {
     before_ = exit_to(Value(next_), 0);
     before_.precise = true;
-    leave(StepKind::kLeaveIf, worked_out(ends_if), before_);
-    block_.passed = code_.passed;
-    block_.add({StepKind::kCount});
+    block_.unheld = code_.unheld;
+    block_.left = code_.left;
+    const Value holds = passing.unless ? worked_out(*passing.unless) : Value(1U);
+    leave(passing.times ? StepKind::kCountIf : StepKind::kLeaveIf, holds, before_);
+    if (!passing.times) block_.add({StepKind::kCount});
   }
 
   // What Execute asks for.
@@ -350,17 +354,53 @@ class Maker {
         stack.push_back(op.is_signed ? signed_of(bytes, op.bits) : bytes);
         continue;
       }
+      if (op.kind == Kind::kRegister) {
+        const Value held = op.value < 32 ? leaf(StepKind::kReg, op.value, 8)
+                           : op.value == kSp
+                               ? sp_
+                               : leaf(StepKind::kPair, 26 + 2 * (op.value - kXPair), 16);
+        stack.push_back(op.is_signed ? signed_of(held, op.bits) : held);
+        continue;
+      }
+      if (op.kind == Kind::kFlag) {
+        const Value flag = op.value == 7 ? leaf(StepKind::kFlag, 5, 1) : flags.test(op.value);
+        stack.push_back(is_zero(is_zero(flag)));
+        continue;
+      }
       const Value b = pop();
       if (op.kind == Kind::kFit) {
         stack.push_back(op.is_signed ? signed_of(b, op.bits) : b & Value(ones(op.bits)));
+        continue;
+      }
+      if (op.kind == Kind::kLoad) {
+        Value bytes(0U);
+        for (unsigned i = 0; i < op.bits; i += 8)
+          bytes = bytes | guarded(low16(b + Value(i / 8)), kSlowLoad | kNotRam) << i;
+        stack.push_back(op.is_signed ? signed_of(bytes, op.bits) : bytes);
         continue;
       }
       if (op.kind == Kind::kNot) {
         stack.push_back(is_zero(b));
         continue;
       }
+      if (op.kind == Kind::kDivide || op.kind == Kind::kRemainder || op.kind == Kind::kShiftRight) {
+        // By the number's distance from 0, or from -1.
+        const Value sign = op.is_signed ? Value(0U) - less(b, Value(0U), true) : Value(0U);
+        if (op.kind == Kind::kShiftRight) {
+          stack.push_back(((b ^ sign) >> op.value) ^ sign);
+          continue;
+        }
+        const Value quotient = (divided((b ^ sign) - sign, op.value) ^ sign) - sign;
+        stack.push_back(op.kind == Kind::kDivide ? quotient : b - quotient * Value(op.value));
+        continue;
+      }
+      if (op.kind == Kind::kShiftLeft) {
+        stack.push_back(b << op.value);
+        continue;
+      }
       const Value a = pop();
       switch (op.kind) {
+        case Kind::kMultiply: stack.push_back(a * b); break;
         case Kind::kAdd: stack.push_back(a + b); break;
         case Kind::kSubtract: stack.push_back(a - b); break;
         case Kind::kAnd: stack.push_back(a & b); break;
@@ -371,6 +411,15 @@ class Maker {
       }
     }
     return pop();
+  }
+
+  /// Of 16 bits.
+  [[nodiscard]] Value divided(const Value& a, u32 by) {
+    if ((by & (by - 1)) == 0) return a >> static_cast<unsigned>(__builtin_ctz(by));
+    if (a.is_constant()) return a.constant() / by;
+    Step step{StepKind::kDivide, a, {}, static_cast<u32>((u64{1} << 32) / by) + 1};
+    step.bits = 16;
+    return {block_, block_.add(step)};
   }
 
   void look_at_time() {

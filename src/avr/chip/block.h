@@ -43,6 +43,7 @@ enum class StepKind : u8 {
   kXor,
   kShl,
   kShr,
+  kDivide,  ///< of 16 bits, by 3 or more: the high half of the product with `imm`
   kIsZero,
   kSigned,  ///< of the lowest `imm` bits
   kLess,
@@ -53,9 +54,10 @@ enum class StepKind : u8 {
   kSetData,
   kStore,     ///< b to data address a + imm
   kStoreIo,   ///< a to the peripheral at `imm`, by the word at b; `mask` says which bits
-  kCount,     ///< one more in Block::passed
+  kCount,     ///< one more in Block::unheld
   kTellCall,  ///< of the function at word b, or a return (`mask`): a is the stack pointer behind it
   kLeaveSlow,  ///< exit if the byte at a + imm has an attribute of `mask`
+  kCountIf,    ///< if a is 0 the same; else one less in Block::left, and exit if it was 0
   kLeaveDeep,  ///< exit if stack pointer a is the lowest so far
   kLeaveLate,  ///< exit if fewer than `imm` cycles are left, counted from the start of the run
   kLeaveIf,    ///< exit if a is not 0
@@ -144,7 +146,9 @@ struct Block {
   std::vector<Passed> path;
   u32 instructions = 0;
   u64* counts = nullptr;  ///< how often it was left by each exit; null: nobody counts
-  u64* passed = nullptr;  ///< how often a condition in front of it did not hold
+  // Of a breakpoint that is passed in front of it:
+  u64* unheld = nullptr;  ///< how often its condition did not hold
+  u64* left = nullptr;    ///< how often it may do
 
   u16 add(const Step& step) {
     steps.push_back(step);
@@ -158,9 +162,10 @@ struct CodeView {
   std::function<std::optional<Entry>(u32 word)> at;
   /// In words, also of what a breakpoint stands for: who skips it goes on behind it.
   std::function<u32(u32 word)> length;
-  /// At the first word stands a breakpoint that ends the run if this holds, and is counted if not.
-  const machine::Predicate* ends_if = nullptr;
-  u64* passed = nullptr;
+  /// At the first word stands a breakpoint that may be passed so, and counted.
+  const machine::Passing* passing = nullptr;
+  u64* unheld = nullptr;
+  u64* left = nullptr;
   u32 pc_mask = 0;  ///< of a word address
   u32 ram_begin = 0;
   bool wide_pc = false;

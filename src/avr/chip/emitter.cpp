@@ -407,6 +407,11 @@ class Emitter {
         copied();
         a_.shr(r32(to), s.imm);
         break;
+      case StepKind::kDivide:
+        copied();
+        a_.imul(r64(to), r64(to), static_cast<std::int32_t>(s.imm));
+        a_.shr(r64(to), 32);
+        break;
       case StepKind::kSigned:
         if (s.imm == 8)
           a_.movsx(r32(to), r32(left).r8());
@@ -456,9 +461,10 @@ class Emitter {
       case StepKind::kStore: store(byte_at(kData, s.a, s.imm), 1, s.b); break;
       case StepKind::kStoreIo: tell(s); return;
       case StepKind::kCount:
-        a_.mov(x86::rax, reinterpret_cast<std::uintptr_t>(block_.passed));
+        a_.mov(x86::rax, reinterpret_cast<std::uintptr_t>(block_.unheld));
         a_.inc(x86::qword_ptr(x86::rax));
         break;
+      case StepKind::kCountIf: count_if(s); break;
       case StepKind::kTellCall: {
         const auto put = [&](std::size_t at, const Value& value) {
           const x86::Mem to = x86::dword_ptr(x86::rax, static_cast<std::int32_t>(at));
@@ -498,6 +504,23 @@ class Emitter {
     }
     release(s.a);
     release(s.b);
+  }
+  void count_if(const Step& s) {
+    const asmjit::Label unheld = a_.newLabel(), counted = a_.newLabel();
+    if (!s.a.is_constant()) {
+      const x86::Gp holds = r32(hold(s.a));
+      a_.test(holds, holds);
+      a_.jz(unheld);
+    }
+    a_.mov(x86::rax, reinterpret_cast<std::uintptr_t>(block_.left));
+    a_.cmp(x86::qword_ptr(x86::rax), 0);
+    leave_when(x86::CondCode::kZero, s);
+    a_.dec(x86::qword_ptr(x86::rax));
+    a_.jmp(counted);
+    a_.bind(unheld);
+    a_.mov(x86::rax, reinterpret_cast<std::uintptr_t>(block_.unheld));
+    a_.inc(x86::qword_ptr(x86::rax));
+    a_.bind(counted);
   }
   void test(const Step& s) {
     const auto [value, mask] = test_of(s.a);

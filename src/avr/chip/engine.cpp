@@ -8,6 +8,7 @@
 #include <new>
 
 #include "avr/chip/counter.h"
+#include "avr/chip/shadow.h"
 #include "avr/isa/flags.h"
 
 namespace lucid::avr {
@@ -57,7 +58,7 @@ std::shared_ptr<const base::Pattern> Engine::fresh(const AvrMachine& machine) {
   const Device& device = machine.fabric_->device;
   const u32 words = machine.fabric_->flash_span / 2;
   const auto data_end = static_cast<u32>(machine.world_.data.size());
-  const bool quick = machine.translate_after_ > 0 && Translator::works();
+  const bool quick = machine.translate_after() > 0 && Translator::works();
   static std::mutex mutex;
   static std::map<std::array<u32, 5>, std::shared_ptr<const base::Pattern>> patterns;
   const std::lock_guard<std::mutex> lock(mutex);
@@ -230,6 +231,13 @@ void Engine::raise(machine::Fault fault, u32 address) {
   fault_ = fault;
   fault_address_ = address;
   deadline_ = 0;
+}
+
+/// Of the instruction at the program counter, in which a mark may stand.
+void Engine::follow_values(u8 op) {
+  Entry entry = code_[cpu_.pc].entry;
+  entry.op = op;
+  if (machine_.shadow_->follow(machine_, entry)) raise(machine::Fault::kCheck, 0);
 }
 
 void Engine::note_unmodelled(u16 address) {
@@ -494,6 +502,7 @@ bool Engine::enter_interrupt() {
   cpu_.sreg = static_cast<u8>(cpu_.sreg & ~unsigned{kI});
   cpu_.pc = machine_.vector_word(vector);
   cpu_.now += bytes == 3 ? 5 : 4;
+  if (machine_.shadow_ != nullptr) machine_.shadow_->entered(machine_);
   if (machine_.counter_ != nullptr) {
     machine_.counter_->entering += bytes == 3 ? 5 : 4;
     if (const auto since = machine_.counter_->interrupts.waits_since(vector))

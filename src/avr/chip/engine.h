@@ -85,6 +85,7 @@ class Engine final : private CodeReader {
   LUCID_SLOW void decode_at(u32 word);
   void set_jump(u32 word, const Entry& entry);
   LUCID_SLOW void translate(u32 word);
+  LUCID_SLOW void warm_mark(u32 word);
   /// What another copy of the machine has had translated. False: it has not.
   LUCID_SLOW bool adopt(u32 word);
   /// The words of flash that a block was made from, and that ended it.
@@ -155,6 +156,7 @@ class Engine final : private CodeReader {
     return op == kRCALL || op == kCALL || op == kICALL || op == kEICALL;
   }
   LUCID_SLOW void note_call(machine::EventKind kind, u32 word, u32 sp, u64 now);
+  LUCID_SLOW void follow_values(u8 op);
   LUCID_SLOW void note_unmodelled(u16 address);
   LUCID_SLOW u8 note_off(u16 address);
   bool reach_external(u16 address);

@@ -70,13 +70,15 @@ void Engine::translate(u32 word) {
                 [this](u32 w) { return u32{settled(&code_[w])->entry.length}; },
                 {},
                 {},
+                {},
                 fabric_.flash_span / 2 - 1,
                 fabric_.device.ram_begin,
                 fabric_.target.core().wide_pc(),
                 machine_.counter_ != nullptr && machine_.counter_->calls};
   if (conditional) {
-    view.ends_if = &condition->second.unless;
-    view.passed = &condition->second.passed;
+    view.passing = &condition->second.passing;
+    view.unheld = &condition->second.unheld;
+    view.left = &condition->second.left;
   }
   met_mark_ = false;
   make_block(block, view, word);
@@ -91,6 +93,13 @@ void Engine::translate(u32 word) {
     slot.worst_behind = slot.translated ? static_cast<u8>(block.worst) : u8{0};
   else
     slot.worst = slot.translated ? block.worst : kNoRun;
+}
+
+/// A run has ended at a mark. If translated code may pass it, the next one need not.
+void Engine::warm_mark(u32 word) {
+  if (!code_[word].translated && machine_.translate_after() > 0 &&
+      machine_.conditions_.count(word) != 0)
+    translate(word);
 }
 
 /// What a run may go through; at its start also what a breakpoint stands for.
@@ -116,7 +125,7 @@ void Engine::cool(u32 word) {
   slot.translated = false;
   slot.heat = 0;
   slot.worst_behind = 0;
-  const bool quick = machine_.translate_after_ > 0 && Translator::works();
+  const bool quick = machine_.translate_after() > 0 && Translator::works();
   slot.worst = quick && slot.entry.op != kMarked ? 0 : kNoRun;
 }
 

@@ -3,6 +3,7 @@
 // and the way into the quick one.
 #include "avr/chip/counter.h"
 #include "avr/chip/engine.h"
+#include "avr/chip/shadow.h"
 #include "avr/isa/execute.h"
 
 namespace lucid::avr {
@@ -339,6 +340,15 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
 #undef LUCID_CONDITIONAL
     labels = counting;
   }
+  // And who follows values over a third, which leads to those of the second.
+  Shadow* const shadow = machine_.shadow_.get();
+  const void* const* const behind_following = labels;
+  const void* following[kLabels];
+  if (shadow != nullptr) {
+    for (unsigned op = 0; op < kLabels; ++op)
+      following[op] = op < kOpCount && op != kBREAK ? &&followed : kLabelsOf[op];
+    labels = following;
+  }
   if (request.pass_first_breakpoint && !entered_interrupt_) {
     const u32 word = f.word_of(f.slot);
     if (decoded(word).op == kBREAK) goto pass_break;
@@ -379,6 +389,14 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   LUCID_NEXT_RUN();
 #include "avr/isa/instructions.def"
 
+followed : {
+  const u8 op = f.slot->entry.op < kOpCount ? f.slot->entry.op : f.slot->behind;
+  f.next = f.slot;
+  f.store_back();
+  follow_values(op);
+  f.fetch_time();
+  goto* behind_following[op];
+}
 counted:
   ++executed[f.word_of(f.slot)];
   goto* kLabelsOf[f.slot->entry.op < kOpCount ? f.slot->entry.op : f.slot->behind];
@@ -408,7 +426,7 @@ next_run:
     }
     const bool first = slot.heat++ == 0;
     if (!first || !adopt(f.word_of(f.slot))) {
-      if (slot.heat < machine_.translate_after_) goto* labels[slot.entry.op];
+      if (slot.heat < machine_.translate_after()) goto* labels[slot.entry.op];
       if (counted_loop(f.word_of(f.slot))) {
         slot.heat = kCounted;
         f.skip_rounds();
@@ -457,13 +475,14 @@ marked:
     f.next = f.slot;
     f.store_back();
     if (!request_.marks->ends_run_at(2 * f.word_of(f.slot))) goto behind_mark;
+    warm_mark(f.word_of(f.slot));
   }
   stop_.why = machine::Stop::Why::kBreakpoint;
   goto not_executed;
 behind_mark:
   if (!f.slot->translated) {
     Slot& slot = code_[f.word_of(f.slot)];
-    if (slot.heat < machine_.translate_after_ && ++slot.heat == machine_.translate_after_)
+    if (slot.heat < machine_.translate_after() && ++slot.heat == machine_.translate_after())
       translate(f.word_of(f.slot));
     if (!slot.translated) goto* labels[slot.behind];
   }

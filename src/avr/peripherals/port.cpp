@@ -260,11 +260,18 @@ PinState Port::state(const World& world, unsigned bit) const {
   pin.driven = on(state.driven) || wire;
   pin.driven_high = on(state.driven) ? on(state.driven_high) : wire && !low;
   pin.pulled_up_outside = on(state.wire_pull) || on(state.pulled_up);
-  pin.floating = !pin.output && !pin.pull_up && !pin.driven && !pin.pulled_up_outside;
+  pin.floating = on(floating(world));
   pin.contention = (pin.output && pin.driven && pin.driven_high != pin.level) ||
                    (on(state.wire_low) && on(state.wire_high)) || on(state.fought);
   if (on(state.analog)) pin.microvolts = state.volts[bit];
   return pin;
+}
+
+unsigned Port::floating(const World& world) const {
+  const PortState& state = world.ports[index_];
+  const unsigned outside = state.driven | state.wire_low | state.held_low | state.wire_high |
+                           state.wire_pull | state.pulled_up;
+  return mask_ & ~(outputs(world) | pull_ups(world) | outside);
 }
 
 u64 Port::steady_until(const World& world, u16 address, u64 t) const {

@@ -78,6 +78,10 @@ class Port final : public Peripheral {
   void add_listener(unsigned bit, const Peripheral& who) { listeners_.push_back({bit, &who}); }
 
   [[nodiscard]] PinState state(const World& world, unsigned bit) const;
+  /// PINx.
+  [[nodiscard]] u16 input() const { return pin_; }
+  /// The inputs that nobody holds at a level, neither outside nor by a pull-up.
+  [[nodiscard]] unsigned floating(const World& world) const;
   [[nodiscard]] bool level(const World& world, unsigned bit) const {
     return (world.ports[index_].level >> bit & 1U) != 0;
   }
