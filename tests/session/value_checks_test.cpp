@@ -228,6 +228,69 @@ TEST_CASE("a check that follows values pauses where it finds something") {
   CHECK(other.detail.find("quiet") == std::string::npos);
 }
 
+TEST_CASE("tasks with stacks of their own are no fault") {
+  std::string save, restore;
+  for (int n : {2, 3, 4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 28, 29}) {
+    save += "push r" + std::to_string(n) + "\\n";
+    restore = "pop r" + std::to_string(n) + "\\n" + restore;
+  }
+  for (const char* stack : {"malloc(200)", "area"}) {
+    const std::string source = R"(#include <avr/io.h>
+#include <stdint.h>
+#include <stdlib.h>
+#include <string.h>
+#define APART __attribute__((noinline, noclone))
+volatile uint8_t seen;
+uint16_t rounds;
+uint8_t area[200];
+uint8_t *volatile other;
+APART void keep(const void *p) { __asm__ volatile("" : : "r"(p) : "memory"); }
+APART __attribute__((naked)) void swap(void) {
+  __asm__ volatile(")" + save + R"("
+    "in r0, 0x3d\n in r1, 0x3e\n lds r30, other\n lds r31, other+1\n"
+    "sts other, r0\n sts other+1, r1\n"
+    "in r0, 0x3f\n cli\n out 0x3e, r31\n out 0x3f, r0\n out 0x3d, r30\n clr r1\n"
+    ")" + restore + R"(ret\n");
+}
+APART uint8_t deep(uint8_t n) {
+  uint8_t local[40];
+  memset(local, n, sizeof local);
+  keep(local);
+  swap();
+  return local[39];
+}
+void task(void) {
+  for (uint8_t n = 0;; n++)
+    if (deep(n) != n) seen = 1;
+}
+int main(void) {
+  uint8_t *top = )" + stack + R"(;
+  uint8_t *block = malloc(30);
+  memset(block, 7, 30);
+  memset(top, 0, 200);
+  top += 199;
+  *top-- = (uint16_t)task;
+  *top-- = (uint16_t)task >> 8;
+  other = top - 18;
+  for (;;) {
+    if (deep(block[rounds % 30]) != 7) seen = 2;
+    rounds++;
+  }
+}
+)";
+    for (const char* level : {"0", "s"}) {
+      INFO(stack << " -O" << level);
+      Session session =
+          opened(built("tasks", source, std::string("-mmcu=atmega328p -O") + level), "ATmega328P");
+      REQUIRE(session.set_fault("stack-into-data", false));
+      session.go_for(k5ms);
+      CHECK(found(session) == "");
+      CHECK(session.evaluate("rounds")->integer > 10);
+      CHECK(session.evaluate("seen")->integer == 0);
+    }
+  }
+}
+
 /// Lines at which a decision or an address depends on bits that nothing has written, the same by
 /// ours and by a compiler that puts its own checks into the program.
 TEST_CASE("values are followed as the compiler's memory checker follows them") {

@@ -329,6 +329,11 @@ void Engine::slow_store(u16 address, u8 value, u8 mask) {
       note_off(address);
       return;
     }
+    // Most writes to a port change nothing but its pins.
+    const bool unheard = fabric_.of_port[address] && machine_.world_.next_due() > t &&
+                         !machine_.outputs_.tap.wants_any() && tapped_.empty() && levels_.empty();
+    if (unheard && static_cast<const Port*>(owner)->write_unheard(bus(), address, value, mask, t))
+      return;
     fire_due(t);
     owner->write(bus(), address, value, mask, t);
     if (address == fabric_.clkpr) renew_end();

@@ -71,6 +71,7 @@ Fabric::Fabric(const Device& the_device, u64 clock_hz)
       info(info_of(the_device, clock_hz)),
       reach{{}, clock_hz, ports, usarts},
       owner(the_device.ram_begin, nullptr),
+      of_port(the_device.ram_begin, false),
       plain(the_device.ram_begin, false),
       own(the_device.ram_begin, false),
       data_bytes(the_device.ram_end),
@@ -249,6 +250,7 @@ void Fabric::add_ports() {
       ports.push_back(std::make_unique<Port>(letter, at, static_cast<u8>(mask != 0 ? mask : 0xffU),
                                              static_cast<unsigned>(ports.size()), pull_ups,
                                              toggles));
+      for (const u16 address : {at.pin, at.ddr, at.port}) of_port[address] = true;
     }
   }
 }

@@ -50,6 +50,7 @@ class Fabric {
   TwoWireBus* two_wire = nullptr;
   std::vector<const Peripheral*> all;
   std::vector<const Peripheral*> owner;  ///< by data address below RAM, or null
+  std::vector<bool> of_port;             ///< registers of a port
   std::vector<bool> plain;               ///< registers that are memory on silicon, too
   std::vector<bool> own;                 ///< SP and SREG, which the processor keeps
   std::array<const Peripheral*, kEventSlots> slot_owner{};

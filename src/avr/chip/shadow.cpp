@@ -294,6 +294,8 @@ void Shadow::settle_stack(const AvrMachine& machine, const Entry& entry) {
   if (written >= kSpl && written <= kSregAddress) return;
   if (sp_ > how_->static_end)
     for (u32 a = sp_ + 1U; a <= sp && a < unknown_.size(); ++a) {
+      // A stack may be in the heap, and another one be switched to.
+      if (a < highest_block_ && block_at(a) != blocks_.end()) continue;
       lose(a);
       left_by_[a] = pc_;
     }
@@ -313,19 +315,15 @@ void Shadow::touch(const AvrMachine& machine, u32 address, bool write) {
   machine::ValueFault fault;
   fault.address = address;
   fault.write = write;
-  const auto above = blocks_.upper_bound(address);
-  const auto block = above == blocks_.begin() ? blocks_.end() : std::prev(above);
-  if (block != blocks_.end() && address < block->first + block->second.bytes) return;
+  if (block_at(address) != blocks_.end()) return;
   if (address + 2 >= lowest_block_ && address < highest_block_) {
     fault.kind = Kind::kOutsideBlock;
+    auto block = blocks_.upper_bound(address);  // behind the one below, or before the first
+    if (block != blocks_.begin()) --block;
     if (block != blocks_.end()) {
       fault.begin = block->first;
       fault.bytes = block->second.bytes;
       fault.by = block->second.by;
-    } else if (above != blocks_.end()) {
-      fault.begin = above->first;
-      fault.bytes = above->second.bytes;
-      fault.by = above->second.by;
     }
     for (const machine::HeapBlock& old : given_back_) {
       if (address < old.begin || address >= old.begin + old.bytes) continue;
@@ -335,11 +333,18 @@ void Shadow::touch(const AvrMachine& machine, u32 address, bool write) {
       fault.by = old.by;
     }
     tell(fault);
-  } else if (machine.lowest_sp_ != UINT32_MAX && address > machine.lowest_sp_) {
+  } else if (left_by_[address] != 0) {
     fault.kind = Kind::kGone;
     fault.by = left_by_[address];
     tell(fault);
   }
+}
+
+std::map<u32, Shadow::Block>::const_iterator Shadow::block_at(u32 address) const {
+  const auto above = blocks_.upper_bound(address);
+  if (above == blocks_.begin()) return blocks_.end();
+  const auto block = std::prev(above);
+  return address < block->first + block->second.bytes ? block : blocks_.end();
 }
 
 // The heap ----------------------------------------------------------------------------------------

@@ -64,6 +64,8 @@ class Shadow {
   void call(const AvrMachine& machine, machine::HeapFunction function);
   void returned(const AvrMachine& machine, const Call& call);
   void give_back(u32 begin, u32 by);
+  /// The one that an address is in.
+  [[nodiscard]] std::map<u32, Block>::const_iterator block_at(u32 address) const;
   [[nodiscard]] bool in_allocator() const { return !calls_.empty(); }
 
   machine::ValueListener* listener_ = nullptr;

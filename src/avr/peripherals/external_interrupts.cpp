@@ -46,6 +46,14 @@ std::vector<Pin> ExternalInterrupts::listens() const {
   return out;
 }
 
+/// An INTn pin's level is always followed.
+Peripheral::PinGate ExternalInterrupts::gate(Pin pin) const {
+  if (std::find(interrupts_.begin(), interrupts_.end(), pin) != interrupts_.end()) return {};
+  const auto at = std::find(changes_.begin(), changes_.end(), pin);
+  const auto n = static_cast<unsigned>(at - changes_.begin());
+  return {pcmsk_[n / 8], static_cast<u8>(1U << n % 8)};
+}
+
 unsigned ExternalInterrupts::sense(const World& world, unsigned n) const {
   return world.data[n < 4 ? eicra_ : eicrb_] >> (2 * (n % 4)) & 3U;
 }

@@ -21,6 +21,7 @@ class ExternalInterrupts final : public Peripheral {
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   [[nodiscard]] u64 steady_until(const World& world, u16 address, u64 t) const override;
   [[nodiscard]] std::vector<Pin> listens() const override;
+  [[nodiscard]] PinGate gate(Pin pin) const override;
   void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   [[nodiscard]] std::vector<unsigned> slots() const override { return {slot_}; }

@@ -108,6 +108,7 @@ class Bus {
     if ((outputs_.events_wanted & machine::bit(kind)) != 0)
       outputs_.events.push_back({kind, number, value, name});
   }
+  [[nodiscard]] bool listens_to_any() const { return outputs_.tap.wants_any(); }
   [[nodiscard]] bool listens(machine::EventKind kind) const { return outputs_.tap.wants(kind); }
   /// For who listens, at a cycle.
   void record(machine::EventKind kind, u32 number, u32 value, u64 t) const {
@@ -243,6 +244,13 @@ class Peripheral {
     (void)t;
     return world.data[address];
   }
+  /// While no bit of a mask is set in a register, a pin's changes mean nothing to it. No address:
+  /// they always may.
+  struct PinGate {
+    u16 address = 0;
+    u8 mask = 0;
+  };
+  [[nodiscard]] virtual PinGate gate(Pin /*pin*/) const { return {}; }
   /// The pins whose changes it wants to be told of.
   [[nodiscard]] virtual std::vector<Pin> listens() const { return {}; }
   /// A pin it listens to has a new level since cycle `t`.

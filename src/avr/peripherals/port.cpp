@@ -8,6 +8,12 @@
 namespace lucid::avr {
 namespace {
 
+/// The pins that something outside holds at a level.
+unsigned held_outside(const PortState& state) {
+  return state.driven | state.wire_low | state.held_low | state.wire_high | state.wire_pull |
+         state.pulled_up;
+}
+
 /// Somebody decides a bit, or gives it back.
 void claim(u8& taken, u8& values, unsigned bit, std::optional<bool> value) {
   const auto mask = static_cast<u8>(1U << bit);
@@ -26,6 +32,37 @@ void Port::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
     bus.reg(address) = static_cast<u8>(merged(bus.reg(address), value, mask) & mask_);
   }
   settle(bus, t + 1);
+}
+
+bool Port::write_unheard(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
+  World& world = bus.world;
+  PortState& state = world.ports[index_];
+  const unsigned taken =
+      state.value_taken | state.second_taken | state.direction_taken | state.pull_taken;
+  if (address == pin_ || wired_ != 0 || (taken | held_outside(state)) != 0 ||
+      (sampler_ != nullptr && world.adc.converting) || bus.contends(index_))
+    return false;
+  const auto now = static_cast<u8>(merged(world.data[address], value, mask) & mask_);
+  const unsigned output = address == port_ ? world.data[ddr_] : now;
+  const unsigned out = address == port_ ? now : world.data[port_];
+  const unsigned pull = pull_ups_off(world) ? 0 : out;
+  const auto level = static_cast<u8>(((output & out) | (~output & pull)) & mask_);
+  const unsigned changed = level ^ state.level;
+  for (unsigned bits = changed; bits != 0; bits &= bits - 1)
+    for (const std::size_t i : by_bit_[static_cast<unsigned>(__builtin_ctz(bits))])
+      if (hears(world, listeners_[i])) return false;
+  world.data[address] = now;
+  if (changed == 0) return true;
+  if (t + 1 != state.changed_at) state.level_before = state.level;
+  state.level = level;
+  state.changed_at = t + 1;
+  return true;
+}
+
+bool Port::hears(const World& world, const Listener& listener) {
+  const bool open =
+      listener.gate.address == 0 || (world.data[listener.gate.address] & listener.gate.mask) != 0;
+  return open && !listener.who->is_off(world);
 }
 
 bool Port::assume(const Bus& bus, u16 address, u8 value, u64 t) const {
@@ -142,40 +179,59 @@ unsigned Port::outputs(const World& world) const {
 void Port::settle(const Bus& bus, u64 when) const {
   World& world = bus.world;
   PortState& state = world.ports[index_];
-  const unsigned output = outputs(world);
-  const unsigned out = this->out(world);
+  const bool taken = (state.value_taken | state.second_taken | state.direction_taken) != 0;
+  const unsigned output = taken ? outputs(world) : world.data[ddr()];
+  const unsigned out = taken ? this->out(world) : world.data[port()];
   const unsigned pull = pull_ups(world);
-  const unsigned wire = ~(state.wire_low | state.held_low) &
-                        (state.wire_high | state.wire_pull | state.pulled_up | pull);
-  const unsigned input = (state.driven & state.driven_high) | (~state.driven & wire);
+  unsigned input = pull, contended = 0;
+  if (held_outside(state) != 0) {
+    const unsigned wire = ~(state.wire_low | state.held_low) &
+                          (state.wire_high | state.wire_pull | state.pulled_up | pull);
+    input = (state.driven & state.driven_high) | (~state.driven & wire);
+    // What the chip drives, and somebody outside, too.
+    const unsigned low = state.wire_low | state.held_low | (state.driven & ~state.driven_high);
+    const unsigned high = state.wire_high | (state.driven & state.driven_high);
+    contended = output & ((out & low) | (~out & high));
+  }
   if (wired_ != 0)
     offer(bus, (output & ~out) | state.held_low, output & out, (~output & pull) | state.pulled_up,
           when);
-  // What the chip drives, and somebody outside, too.
-  const unsigned low = state.wire_low | state.held_low | (state.driven & ~state.driven_high);
-  const unsigned high = state.wire_high | (state.driven & state.driven_high);
-  const unsigned contended = output & ((out & low) | (~out & high));
   if ((contended & mask_) != 0 || bus.contends(index_))
     note_contention(bus, contended & mask_, out);
   const auto level = static_cast<u8>(((output & out) | (~output & input)) & mask_);
+  const bool told = bus.listens_to_any();
   if (level == state.level) {
-    tell_levels(bus, when);
+    if (told) tell_levels(bus, when);
     return;
   }
   const unsigned changed = level ^ state.level;
   if (when != state.changed_at) state.level_before = state.level;
   state.level = level;
   state.changed_at = when;
-  tell_levels(bus, when);
-  for (unsigned bit = 0; bit < 8 && bus.listens(machine::EventKind::kEdge); ++bit)
-    if ((changed >> bit & 1U) != 0)
-      bus.record(machine::EventKind::kEdge, number(bit), level >> bit & 1U, when);
-  for (const Listener& listener : listeners_)
+  if (told) {
+    tell_levels(bus, when);
+    for (unsigned bit = 0; bit < 8 && bus.listens(machine::EventKind::kEdge); ++bit)
+      if ((changed >> bit & 1U) != 0)
+        bus.record(machine::EventKind::kEdge, number(bit), level >> bit & 1U, when);
+  }
+  tell_listeners(bus, changed, when);
+}
+
+void Port::tell_listeners(const Bus& bus, unsigned changed, u64 when) const {
+  const PortState& state = bus.world.ports[index_];
+  const unsigned level = state.level;
+  const auto tell = [&](const Listener& listener) {
     // One that a listener has changed again has been told already.
     if (((changed & ~(state.level ^ level)) >> listener.bit & 1U) != 0 &&
-        !listener.who->is_off(bus.world))
+        hears(bus.world, listener))
       listener.who->on_pin(bus, {this, static_cast<u8>(listener.bit)},
                            (level >> listener.bit & 1U) != 0, when);
+  };
+  if ((changed & (changed - 1)) != 0)
+    for (const Listener& listener : listeners_) tell(listener);
+  else
+    for (const std::size_t i : by_bit_[static_cast<unsigned>(__builtin_ctz(changed))])
+      tell(listeners_[i]);
 }
 
 void Port::note_contention(const Bus& bus, unsigned contended, unsigned out) const {
@@ -268,10 +324,7 @@ PinState Port::state(const World& world, unsigned bit) const {
 }
 
 unsigned Port::floating(const World& world) const {
-  const PortState& state = world.ports[index_];
-  const unsigned outside = state.driven | state.wire_low | state.held_low | state.wire_high |
-                           state.wire_pull | state.pulled_up;
-  return mask_ & ~(outputs(world) | pull_ups(world) | outside);
+  return mask_ & ~(outputs(world) | pull_ups(world) | held_outside(world.ports[index_]));
 }
 
 u64 Port::steady_until(const World& world, u16 address, u64 t) const {

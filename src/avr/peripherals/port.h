@@ -33,6 +33,10 @@ class Port final : public Peripheral {
 
   [[nodiscard]] std::vector<u16> addresses() const override { return {pin_, ddr(), port()}; }
   void write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const override;
+  /// The same as write(), if nothing follows from it but levels of pins that nobody looks at.
+  /// False: it is another kind, and nothing has been done. REQUIRES: nobody listens through the
+  /// tap.
+  [[nodiscard]] bool write_unheard(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const;
   bool assume(const Bus& bus, u16 address, u8 value, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   [[nodiscard]] u64 steady_until(const World& world, u16 address, u64 t) const override;
@@ -75,7 +79,10 @@ class Port final : public Peripheral {
   }
   /// Is told before a pin that it measures changes.
   void set_sampler(const Adc& adc) { sampler_ = &adc; }
-  void add_listener(unsigned bit, const Peripheral& who) { listeners_.push_back({bit, &who}); }
+  void add_listener(unsigned bit, const Peripheral& who) {
+    by_bit_[bit].push_back(listeners_.size());
+    listeners_.push_back({bit, &who, who.gate({this, static_cast<u8>(bit)})});
+  }
 
   [[nodiscard]] PinState state(const World& world, unsigned bit) const;
   /// PINx.
@@ -102,6 +109,9 @@ class Port final : public Peripheral {
   [[nodiscard]] unsigned pull_ups(const World& world) const;
   PortState& about_to_change(const Bus& bus, u64 t) const;
   void tell_levels(const Bus& bus, u64 when) const;
+  void tell_listeners(const Bus& bus, unsigned changed, u64 when) const;
+  struct Listener;
+  [[nodiscard]] static bool hears(const World& world, const Listener& listener);
   void offer(const Bus& bus, unsigned low, unsigned high, unsigned pull, u64 when) const;
 
   char letter_;
@@ -121,8 +131,10 @@ class Port final : public Peripheral {
   struct Listener {
     unsigned bit;
     const Peripheral* who;
+    PinGate gate;
   };
   std::vector<Listener> listeners_;
+  std::array<std::vector<std::size_t>, 8> by_bit_;  ///< of them
 };
 
 }  // namespace lucid::avr

@@ -32,6 +32,7 @@ class Spi final : public Peripheral {
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   void on_vector(const Bus& bus, unsigned vector) const override;
   [[nodiscard]] std::vector<Pin> listens() const override { return {pins_.select, pins_.clock}; }
+  [[nodiscard]] PinGate gate(Pin /*pin*/) const override { return {spcr_, kSpe}; }
   void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
   [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
   [[nodiscard]] bool runs_asleep(const World& /*world*/, unsigned sm) const override {
