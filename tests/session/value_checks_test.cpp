@@ -126,6 +126,7 @@ int main(void) {
   keep(c);
   if (c[11] == 0) seen = 8;
   if (c[20] == 0) seen = 9;  // never-written
+  seen = c[40];  // heap
   free(0);
   free(b);
   keep(b);

@@ -10,6 +10,8 @@ namespace {
 
 constexpr u32 kRegisters = 32;
 constexpr std::size_t kRemembered = 256;  // blocks that have been given back
+// Bytes around the blocks: what is accessed there was meant to be in one.
+constexpr u32 kNear = 32;
 
 u32 pair(const World& world, unsigned n) { return world.data[n] | u32{world.data[n + 1]} << 8; }
 
@@ -73,7 +75,7 @@ struct Shadow::Step {
   BasicFlags<Partial>& flags;
   u16 sp;
   /// `eor r, r` and its kind: whatever is in the register, the result is known.
-  bool cancels;
+  bool cancels = false;
 
   Step(Shadow& the_shadow, const AvrMachine& the_machine, const Entry& the_entry)
       : shadow(the_shadow),
@@ -82,7 +84,6 @@ struct Shadow::Step {
         entry(the_entry),
         flags(the_shadow.flags_),
         sp(world.cpu.sp) {
-    cancels = false;
     switch (entry.op) {
       case kEOR:
       case kSUB:
@@ -316,7 +317,8 @@ void Shadow::touch(const AvrMachine& machine, u32 address, bool write) {
   fault.address = address;
   fault.write = write;
   if (block_at(address) != blocks_.end()) return;
-  if (address + 2 >= lowest_block_ && address < highest_block_) {
+  if (left_by_[address] == 0 && address + kNear >= lowest_block_ &&
+      address < highest_block_ + kNear) {
     fault.kind = Kind::kOutsideBlock;
     auto block = blocks_.upper_bound(address);  // behind the one below, or before the first
     if (block != blocks_.begin()) --block;
@@ -423,6 +425,7 @@ void Shadow::returned(const AvrMachine& machine, const Call& call) {
   }
   const u32 end = std::min<u32>(begin + call.bytes, static_cast<u32>(unknown_.size()));
   for (u32 a = begin + kept; a < end; ++a) lose(a);
+  for (u32 a = begin; a < end; ++a) left_by_[a] = 0;
   given_back_.erase(std::remove_if(given_back_.begin(), given_back_.end(),
                                    [&](const machine::HeapBlock& old) {
                                      return old.begin < end && begin < old.begin + old.bytes;
