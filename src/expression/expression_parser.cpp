@@ -502,8 +502,9 @@ class Parser {
     if (in.empty()) {
       for (const Type& type : scope_.program.types())
         for (const Type::Enumerator& e : type.enumerators)
-          if (e.name == name || base::means(type.name + "::" + e.name, name) ||
-              base::means(without_last(type.name) + e.name, name)) {
+          if (e.name == name ||
+              (ends_with(name, e.name) && (base::means(type.name + "::" + e.name, name) ||
+                                           base::means(without_last(type.name) + e.name, name)))) {
             at_ = begin + name.size();
             return e.value < 0 ? integer(e.value, e.value < -32768 ? 32 : 16, true)
                                : c_integer(static_cast<std::uint64_t>(e.value), true, "");
@@ -530,7 +531,8 @@ class Parser {
                              fmt::format("such as {0}.PORTC or {0}.cycles", name)));
     return give_up(problem(in.empty() ? fmt::format("there is no '{}' in this program", name)
                                       : fmt::format("there is no '{}' in {}", name, in),
-                           elsewhere_than(name), ErrorCode::kNotFound));
+                           scope_.without_hints ? std::string() : elsewhere_than(name),
+                           ErrorCode::kNotFound));
   }
 
   /// In a function of a class, the names of its members mean those of the object at hand.
@@ -549,6 +551,11 @@ class Parser {
       return finished(std::move(node));
     }
     return nullptr;
+  }
+
+  static bool ends_with(const std::string& text, const std::string& end) {
+    return text.size() >= end.size() &&
+           text.compare(text.size() - end.size(), end.size(), end) == 0;
   }
 
   /// The scopes around a name, with the `::` behind them.

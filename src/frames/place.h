@@ -40,6 +40,7 @@ struct Scope {
   bool looking_at_place = false;  ///< for another local's sake
   bool globals_only = false;      ///< names do not mean locals
   bool at_one_place = false;      ///< what is parsed is worked out only where the machine stands
+  bool without_hints = false;     ///< whoever asks does not tell what is wrong
   const Measures* measures = nullptr;
 };
 

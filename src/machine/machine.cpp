@@ -140,6 +140,8 @@ std::optional<unsigned> Machine::find_register(const std::string& name) const {
 
 std::optional<unsigned> Machine::find_dwarf_register(int dwarf) const {
   const auto& names = target().registers();
+  const auto number = static_cast<unsigned>(dwarf);  // most have the number of their place
+  if (number < names.size() && names[number].dwarf == dwarf) return number;
   for (unsigned i = 0; i < names.size(); ++i)
     if (names[i].dwarf == dwarf) return i;
   return std::nullopt;

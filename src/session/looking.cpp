@@ -120,7 +120,8 @@ Result<SourceView> Session::Core::source(const std::string& place, unsigned arou
 std::vector<std::string> Session::Core::values_in(const std::string& text) const {
   constexpr std::size_t kMost = 6;
   constexpr std::size_t kLongest = 60;
-  const frames::Scope now = scope();
+  frames::Scope now = scope();
+  now.without_hints = true;
   std::set<std::string> seen;
   std::vector<std::string> out;
   for (const std::string& name : expression::names_in(text)) {
@@ -440,13 +441,14 @@ std::vector<VariableView> Session::Core::globals(const std::string& like, bool c
   std::vector<VariableView> out;
   const frames::Scope now = scope();
   const frames::Scope then{program_, *before_, flows_, static_end_, 0, {}};
-  std::multiset<std::string> names;  // that can be seen here
+  const std::vector<const Local*> locals = frames::locals_of(now);
+  const auto is_shared = [&](const std::string& name) {
+    const auto same = [&name](const auto& one) { return one.name == name; };
+    return std::any_of(locals.begin(), locals.end(), [&](const Local* l) { return same(*l); }) ||
+           std::count_if(program_.variables().begin(), program_.variables().end(), same) > 1;
+  };
   for (const Variable& v : program_.variables()) {
     if (v.name.find(like) == std::string::npos || (changed && is_as_before(v))) continue;
-    if (names.empty()) {
-      for (const Local* local : frames::locals_of(now)) names.insert(local->name);
-      for (const Variable& other : program_.variables()) names.insert(other.name);
-    }
     VariableView view;
     view.name = v.name;
     view.type = program_.types()[v.type].name;
@@ -455,7 +457,7 @@ std::vector<VariableView> Session::Core::globals(const std::string& like, bool c
     view.address = v.address;
     const std::string text = v.name + " in " + (v.function.empty() ? view.file : v.function);
     view.expression = text;
-    if (names.count(v.name) > 1) view.which = text.substr(v.name.size() + 1);
+    if (is_shared(v.name)) view.which = text.substr(v.name.size() + 1);
     view.children = count_children(v.type);
     if (auto expression = expression::Expression::parse(text, now)) {
       const auto written = [&](const frames::Scope& scope) -> std::string {

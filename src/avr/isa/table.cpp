@@ -52,11 +52,39 @@ std::vector<std::uint8_t> build_index() {
   return index;
 }
 
-/// Operand bits of `letter`, gathered highest first.
-unsigned gather(std::string_view pattern, std::uint16_t word, char letter) {
-  unsigned value = 0;
-  for (unsigned i = 0; i < 16; ++i)
-    if (pattern[i] == letter) value = value << 1 | ((word >> (15 - i)) & 1U);
+/// Where the bits of an operand are in a word, by its letter.
+struct Field {
+  char letter = 0;
+  std::uint16_t mask = 0;
+};
+/// Of a row; those that it has come first.
+using Fields = std::array<Field, 4>;
+
+std::array<Fields, kOpCount> build_fields() {
+  std::array<Fields, kOpCount> out;
+  for (unsigned op = 0; op < kOpCount; ++op)
+    for (unsigned i = 0; i < 16; ++i) {
+      const char letter = kRows[op].pattern[i];
+      if (letter == '0' || letter == '1') continue;
+      Field* field = out[op].data();
+      while (field->letter != 0 && field->letter != letter) ++field;
+      field->letter = letter;
+      field->mask = static_cast<std::uint16_t>(field->mask | 1U << (15 - i));
+    }
+  return out;
+}
+
+/// The bits of a mask, moved together.
+unsigned gathered(std::uint16_t word, unsigned mask) {
+  unsigned value = 0, places = 0;
+  while (mask != 0) {
+    // Bits that stand beside each other at once.
+    const auto from = static_cast<unsigned>(__builtin_ctz(mask));
+    const auto bits = static_cast<unsigned>(__builtin_ctz(~(mask >> from)));
+    value |= (word >> from & ((1U << bits) - 1)) << places;
+    places += bits;
+    mask &= ~(((1U << bits) - 1) << from);
+  }
   return value;
 }
 
@@ -101,15 +129,15 @@ Entry decode(const Core& core, std::uint16_t word, std::uint16_t next, std::uint
   Entry entry;
   const std::uint8_t op = op_of(word);
   if (op == kNoOp || (kRows[op].feature & ~core.features) != 0) return entry;
+  static const std::array<Fields, kOpCount> kFields = build_fields();
   const Row& row = kRows[op];
   entry.op = op;
   entry.length = row.length;
-  // Each letter that occurs is gathered once; the table of letters stands in instructions.def.
-  for (unsigned i = 0; i < 16; ++i) {
-    const char letter = row.pattern[i];
-    if (letter == '0' || letter == '1' || row.pattern.find(letter) != i) continue;
-    const unsigned value = gather(row.pattern, word, letter);
-    switch (letter) {
+  // The table of letters stands in instructions.def.
+  for (const Field& field : kFields[op]) {
+    if (field.letter == 0) break;
+    const unsigned value = gathered(word, field.mask);
+    switch (field.letter) {
       case 'd': entry.a = static_cast<std::uint8_t>(value); break;
       case 'h':
       case 'm': entry.a = static_cast<std::uint8_t>(16 + value); break;

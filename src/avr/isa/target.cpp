@@ -131,9 +131,17 @@ Instruction AvrTarget::decode(const std::vector<std::uint8_t>& bytes, std::uint3
   if (instruction.flow == Flow::kJump || instruction.flow == Flow::kCall ||
       instruction.flow == Flow::kBranch)
     instruction.target = static_cast<std::uint32_t>(entry.k) * 2 % flash_bytes_;
-  const std::string_view operands = row(entry.op).operands;
-  if (has(operands, "{W}")) instruction.data = static_cast<std::uint32_t>(entry.k);
-  if (has(operands, "{A}")) instruction.data = static_cast<std::uint32_t>(entry.k) + 0x20;
+  switch (entry.op) {
+    case kLDS:
+    case kSTS: instruction.data = static_cast<std::uint32_t>(entry.k); break;
+    case kIN:
+    case kOUT:
+    case kSBI:
+    case kCBI:
+    case kSBIC:
+    case kSBIS: instruction.data = static_cast<std::uint32_t>(entry.k) + 0x20; break;
+    default: break;
+  }
   return instruction;
 }
 
