@@ -246,6 +246,7 @@ Result<void> Session::Core::bind(Entry& entry) {
     if (!addresses.empty()) there.names_at = addresses[0];  // names mean what they mean there
     auto condition = expression::Expression::parse(point.spec.condition, there);
     if (!condition) return wait(condition.error(), "its condition: ");
+    entry.predicates.clear();
     entry.condition = std::make_shared<const expression::Expression>(std::move(*condition));
   }
   if (addresses.empty()) return {};
@@ -457,7 +458,7 @@ void Session::Core::make_marks() {
     const bool alone = at != simple.end() && at->second.size() == 1 &&
                        feeders_.count(address) == 0 &&
                        breakpoints_[at->second.front()].inner_at(address) == nullptr;
-    const Entry* entry = alone ? &breakpoints_[at->second.front()] : nullptr;
+    Entry* entry = alone ? &breakpoints_[at->second.front()] : nullptr;
     machine::Passing passing;
     bool passes = false;
     if (entry != nullptr) {
@@ -476,11 +477,18 @@ bool Session::Core::counts_down(const Entry& entry) {
          entry.point.addresses.size() == 1;
 }
 
-/// A condition as the machine may work it out at an address. Locals are in the same registers
-/// there, or at the same distance from the same register, each time.
-std::optional<machine::Predicate> Session::Core::predicate_at(const Entry& entry,
+std::optional<machine::Predicate> Session::Core::predicate_at(Entry& entry,
                                                               std::uint32_t address) const {
   if (!entry.condition->uses_locals()) return entry.condition->predicate(machine());
+  const auto [known, is_new] = entry.predicates.try_emplace(address);
+  if (is_new) known->second = predicate_in_frame(entry, address);
+  return known->second;
+}
+
+/// A condition as the machine may work it out at an address. Locals are in the same registers
+/// there, or at the same distance from the same register, each time.
+std::optional<machine::Predicate> Session::Core::predicate_in_frame(const Entry& entry,
+                                                                    std::uint32_t address) const {
   const auto there = machine().clone();
   there->set_pc(address);
   // A frame like others: its pointer is where the stack is.

@@ -307,6 +307,8 @@ class Session::Core final : private machine::MarkListener {
     Breakpoint point;
     std::string line_text;  ///< of the line it was set on; lines move from build to build
     std::shared_ptr<const expression::Expression> condition;
+    /// Of a condition on locals, by address: as the machine may work it out there.
+    std::map<std::uint32_t, std::optional<machine::Predicate>> predicates;
     // Of what is no place:
     std::shared_ptr<const expression::Expression> object;  ///< or the expression of `when`
     unsigned object_type = 0;
@@ -470,8 +472,10 @@ class Session::Core final : private machine::MarkListener {
   void allow_passes();
   void allow_passes(const Entry& entry);
   static bool counts_down(const Entry& entry);
-  [[nodiscard]] std::optional<machine::Predicate> predicate_at(const Entry& entry,
+  [[nodiscard]] std::optional<machine::Predicate> predicate_at(Entry& entry,
                                                                std::uint32_t address) const;
+  [[nodiscard]] std::optional<machine::Predicate> predicate_in_frame(const Entry& entry,
+                                                                     std::uint32_t address) const;
   static bool rule_says_pause(const BreakpointSpec& spec, std::uint64_t passes);
   Pause finish(const Outcome& outcome, Pause::Cause at_end, std::string detail = {});
   void begin_run();
