@@ -180,7 +180,16 @@ Result<void> Console::do_check(const Words& words) {
                                         : Mode::kOff;
   const std::string name = words.text("CHECK");
   const bool all = words.has("all");
-  if (!all && !words.has("values")) return session_->set_check(name, mode);
+  if (!all && !words.has("values")) {
+    auto set = session_->set_check(name, mode);
+    if (set || set.error().code != ErrorCode::kNotFound) return set;
+    std::vector<std::string> names{"all", "values"};
+    for (const Session::Check& check : session_->checks()) names.push_back(check.name);
+    Error error = set.error();
+    error.hint = did_you_mean(name, names);
+    if (error.hint.empty()) error.hint = "`show checks` has their names";
+    return fail(error);
+  }
   std::string cannot;
   for (const Session::Check& check : session_->checks()) {
     if (!all && !check.follows_values) continue;
