@@ -282,6 +282,9 @@ class Session::Core final : private machine::MarkListener {
   std::mutex posting_;
   std::vector<std::function<void()>> posted_;  ///< guarded by posting_
   void do_posted();
+  /// A run comes by at least this often: what the program has sent is told, requests are heard.
+  static constexpr std::uint64_t kSliceTicks = 4'000'000;
+  void tell_progress();
   std::atomic<bool> running_{false};
   Pause pause_;
   Picoseconds limit_, pace_;                        ///< of a run; 0: none

@@ -10,11 +10,6 @@
 #include "session/checks.h"
 
 namespace lucid {
-namespace {
-
-constexpr std::uint64_t kSliceTicks = 4'000'000;  // output is delivered at least this often
-
-}  // namespace
 
 void Session::Core::deliver() {
   const std::vector<SerialText> serial = machine().take_serial();
@@ -59,8 +54,7 @@ machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
     // A run that looks at each instruction comes by often, in little simulated time.
     constexpr unsigned kOften = 1024;
     const bool sliced = stop.why == machine::Stop::Why::kTime;
-    if (listener_ != nullptr && (sliced || ++stretches_ % kOften == 0))
-      listener_->on_progress(to_time(machine().ticks(), machine().info().clock_hz));
+    if (sliced || ++stretches_ % kOften == 0) tell_progress();
     if (stop.why == machine::Stop::Why::kTime && unmet_here()) {
       stop.why = machine::Stop::Why::kBreakpoint;
       return stop;
@@ -70,6 +64,11 @@ machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
       return stop;
     request.pass_first_breakpoint = false;
   }
+}
+
+void Session::Core::tell_progress() {
+  if (listener_ != nullptr)
+    listener_->on_progress(to_time(machine().ticks(), machine().info().clock_hz));
 }
 
 void Session::Core::do_posted() {

@@ -110,7 +110,7 @@ std::optional<Session::Core::Origins::Write> Session::Core::Origins::watch_throu
     stands = core_.happen() || stands;
     request.pass_first_breakpoint = stands;
     request.instructions = stands ? 1 : UINT64_MAX;
-    request.until_ticks = std::min(until.tick, core_.next_stop());
+    request.until_ticks = std::min({until.tick, core_.next_stop(), core_.later(Core::kSliceTicks)});
     const std::uint32_t pc = machine().pc();
     const bool writer = std::binary_search(writers.begin(), writers.end(), pc);
     machine().count_apart(true);
@@ -120,8 +120,13 @@ std::optional<Session::Core::Origins::Write> Session::Core::Origins::watch_throu
         found = Write{core_.now(), access.pc};
     if (stands && writer && stop.interrupt < 0 && stop.last_pc == pc && core_.now() <= at)
       found = Write{core_.now(), pc};
-    if (stop.why == machine::Stop::Why::kFault || stop.why == machine::Stop::Why::kRequested) break;
-    stands = stop.why == machine::Stop::Why::kBreakpoint;
+    if (stop.why == machine::Stop::Why::kFault) break;
+    if (stop.why == machine::Stop::Why::kTime) core_.tell_progress();
+    // What was posted waits; what is stood before is so still.
+    if (stop.why == machine::Stop::Why::kRequested)
+      core_.attention_ = false;
+    else
+      stands = stop.why == machine::Stop::Why::kBreakpoint;
   }
   for (const std::uint32_t writer : writers)
     (void)machine().set_breakpoint(writer, false).has_value();

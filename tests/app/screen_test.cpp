@@ -21,6 +21,12 @@ using namespace lucid::app;
 namespace {
 
 /// A terminal that nobody sees. While the program runs it gives what `meanwhile` says.
+std::string whole(const Frame& frame) {
+  std::string out;
+  for (int r = 0; r < frame.rows(); ++r) out += frame.text(r) + "\n";
+  return out;
+}
+
 class Paper final : public Terminal {
  public:
   Event next(int /*milliseconds*/) override {
@@ -28,7 +34,7 @@ class Paper final : public Terminal {
   }
   void draw(const Frame& frame) override {
     ++drawn;
-    last = frame.text(0);
+    last = whole(frame);
   }
   [[nodiscard]] std::pair<int, int> size() override { return {rows, columns}; }
 
@@ -104,12 +110,6 @@ struct Desktop {
 
 bool has(const std::string& text, const std::string& part) {
   return text.find(part) != std::string::npos;
-}
-
-std::string whole(const Frame& frame) {
-  std::string out;
-  for (int r = 0; r < frame.rows(); ++r) out += frame.text(r) + "\n";
-  return out;
 }
 
 /// What holds of every picture.
@@ -381,6 +381,42 @@ TEST_CASE("a screen that is left leaves nothing behind that would be drawn later
     CHECK(d.out.str().find("time is up") !=
           std::string::npos);  // answers go where they went before
   }
+}
+
+TEST_CASE("while the past is gone through a key ends it, and all else waits") {
+  Desktop d(kImages + "overshoot.elf", false);
+  d.screen->command("go for 5 s");
+  const std::uint64_t stood = d.session().chip().cycles();
+  std::vector<Key> typed{'2', kSpace, 'i'};  // the second layout; pause; step into
+  std::string shown, headline;
+  std::uint64_t stands = 0;
+  enum { kBefore, kWithin, kAfter } when = kBefore;
+  const auto typed_in_passing = [&] {
+    Event event{Event::Kind::kNone};
+    if (has(d.paper.last, "going through")) shown = d.paper.last;
+    if (shown.empty() || typed.empty()) return event;
+    event.kind = Event::Kind::kKey;
+    event.key = typed.front();
+    typed.erase(typed.begin());
+    return event;
+  };
+  d.paper.meanwhile = [&] {
+    if (when == kWithin) return typed_in_passing();
+    if (when == kAfter)
+      return Event{d.screen->running() ? Event::Kind::kNone : Event::Kind::kGone};
+    when = kWithin;
+    d.screen->command("back until chip.r24 == 300");  // never: all of it is looked at
+    stands = d.session().chip().cycles();
+    headline = d.log.headline;
+    when = kAfter;
+    return Event{Event::Kind::kNone};
+  };
+  CHECK(d.screen->run() == Screen::Left::kGone);
+  CHECK(has(shown, "Space ends it"));
+  CHECK(stands == stood);
+  CHECK(has(headline, "on request"));
+  CHECK(d.session().chip().cycles() > stood);
+  CHECK(d.screen->placement().panes.front().pane == "instructions");
 }
 
 TEST_CASE("settings: what is written is read, what is wrong is told with its line") {

@@ -75,8 +75,8 @@ class LogWriter final : public Writer {
     inner_->pause_serial();
     take();
   }
-  void progress(const std::string& /*now*/) override {
-    if (log_.on_progress) log_.on_progress();
+  void progress(const std::string& now) override {
+    if (log_.on_progress) log_.on_progress(now);
   }
   void end(const Result<void>& result) override {
     inner_->end(result);

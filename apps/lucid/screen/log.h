@@ -16,10 +16,11 @@ namespace lucid::app {
 
 struct Log {
   std::vector<Line> lines;
-  unsigned pauses = 0;                ///< that have been shown
-  std::string headline;               ///< of the last of them
-  bool serial = true;                 ///< what serial ports send stands here, too
-  std::function<void()> on_progress;  ///< called often while the program runs
+  unsigned pauses = 0;   ///< that have been shown
+  std::string headline;  ///< of the last of them
+  bool serial = true;    ///< what serial ports send stands here, too
+  /// Called often while the program runs, with how far it has come.
+  std::function<void(const std::string& now)> on_progress;
 };
 
 /// Writes as at the prompt, but for code and values around a pause: panes show those. `log`

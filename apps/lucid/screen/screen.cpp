@@ -34,7 +34,7 @@ Screen::Screen(Console& console, Terminal& terminal, History& history, Log& log,
     panes_[name] = std::move(pane);
   }
   writer_before_ = console_.write_with(log_writer(log_, console.options().style));
-  log_.on_progress = [this] { tick(); };
+  log_.on_progress = [this](const std::string& now) { tick(now); };
   if (!settings_path_.empty()) {
     std::ifstream in(settings_path_, std::ios::binary);
     std::ostringstream text;
@@ -93,7 +93,7 @@ Screen::Left Screen::run() {
   draw();
   while (!left_) {
     constexpr int kIdle = 500;  // milliseconds, after which signals are seen
-    Event event = terminal_.next(kIdle);
+    const Event event = next(kIdle);
     if (event.kind == Event::Kind::kNone) continue;
     // What has been typed by then is one picture.
     handle_all(event);
@@ -105,17 +105,49 @@ Screen::Left Screen::run() {
 
 /// While the program runs, on its thread: keys are read and panes drawn anew between instructions.
 /// A request that comes too late, when the program has paused or the screen is gone, does nothing.
-void Screen::tick() {
-  const auto now = std::chrono::steady_clock::now();
-  if (now - drawn_at_ < kRefresh || tick_posted_) return;
+void Screen::tick(const std::string& now) {
+  const auto clock = std::chrono::steady_clock::now();
+  if (clock - drawn_at_ < kRefresh) return;
+  drawn_at_ = clock;
+  if (tick_posted_) return hear_in_passing(now);
   tick_posted_ = true;
-  drawn_at_ = now;
   session().post([this, here = std::weak_ptr<bool>(here_)] {
     if (here.expired() || !running()) return;
-    if (!left_) handle_all(terminal_.next(0));
+    if (!left_) handle_all(next(0));
     draw();
     tick_posted_ = false;
   });
+}
+
+/// What was posted is not done: the past is being gone through again, and there is nothing to be
+/// seen of it. It can be ended; all else that is typed is for when one stands again.
+void Screen::hear_in_passing(const std::string& now) {
+  const Key pause = settings_.keys.at(Action::kPause);
+  for (Event event = terminal_.next(0); event.kind != Event::Kind::kNone;
+       event = terminal_.next(0)) {
+    if (event.kind == Event::Kind::kKey && event.key == pause && !typing()) {
+      console_.interrupt();
+      continue;
+    }
+    waiting_.push_back(event);
+    if (event.kind != Event::Kind::kGone) continue;
+    console_.interrupt();
+    return;
+  }
+  if (!drawn_ || drawn_->rows() != rows_ || left_) return;
+  Frame frame = *drawn_;
+  frame.put(rows_ - 2, 0, columns_,
+            Line{}.add(" going through the past again, at " + now + ": " +
+                           (typing() ? "Ctrl-C" : name_of(pause)) + " ends it",
+                       Look::kFresh));
+  terminal_.draw(frame);
+}
+
+Event Screen::next(int milliseconds) {
+  if (waiting_.empty()) return terminal_.next(milliseconds);
+  const Event out = waiting_.front();
+  waiting_.pop_front();
+  return out;
 }
 
 /// What is typed behind the key that leaves is for who comes then.
@@ -123,12 +155,13 @@ void Screen::handle_all(Event event) {
   while (event.kind != Event::Kind::kNone) {
     handle(event);
     if (left_) break;
-    event = terminal_.next(0);
+    event = next(0);
   }
 }
 
 void Screen::draw() {
-  terminal_.draw(frame());
+  drawn_ = frame();
+  terminal_.draw(*drawn_);
   drawn_at_ = std::chrono::steady_clock::now();
 }
 

@@ -5,6 +5,7 @@
 #define LUCID_APP_SCREEN_SCREEN_H
 
 #include <chrono>
+#include <deque>
 #include <map>
 #include <memory>
 #include <optional>
@@ -97,7 +98,9 @@ class Screen final : public Desk {
   void release(const Event& event);
   void act(Action action);
   void step(const std::string& words);
-  void tick();
+  void tick(const std::string& now);
+  void hear_in_passing(const std::string& now);
+  Event next(int milliseconds);
   void handle_all(Event event);
   void draw();
   void use(std::string name);  // a copy: what it names may go
@@ -151,6 +154,8 @@ class Screen final : public Desk {
   bool leave_when_paused_ = false;
   std::chrono::steady_clock::time_point drawn_at_;
   bool tick_posted_ = false;
+  std::optional<Frame> drawn_;  ///< the last one
+  std::deque<Event> waiting_;   ///< what was typed while the past was gone through
   std::shared_ptr<bool> here_ = std::make_shared<bool>(true);  ///< goes with the screen
   bool stale_ = true;  ///< something has happened since the last frame
 };
