@@ -464,7 +464,8 @@ class Session::Core final : private machine::MarkListener {
   void look_at_local(Entry& entry, const machine::Stop& stop, Outcome& outcome);
   [[nodiscard]] DataAccess account(const Entry& entry, const WatchedObject& object,
                                    const Partial& partial, const machine::Stop& stop) const;
-  [[nodiscard]] std::string object_text(const Entry& entry, const machine::Machine& at) const;
+  [[nodiscard]] std::string object_text(const Entry& entry, const machine::Machine& at,
+                                        const std::map<Address, std::uint8_t>& held = {}) const;
   [[nodiscard]] bool matches(const Entry& entry, const machine::Event& event,
                              const machine::Stop& stop) const;
   [[nodiscard]] std::string event_text(const machine::Event& event) const;

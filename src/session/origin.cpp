@@ -81,9 +81,10 @@ const std::vector<std::uint32_t>& Session::Core::Origins::writers_of(const Cell&
   return out;
 }
 
-/// Memory is watched. A register is written by instructions that are known, or as memory.
+/// Memory is watched. A register is written by instructions that are known, or as memory. With
+/// `crowded` it is given up, and that told, where it is written often.
 std::optional<Session::Core::Origins::Write> Session::Core::Origins::watch_through(
-    const Cell& cell, const record::Moment& until, const record::Moment& at) {
+    const Cell& cell, const record::Moment& until, const record::Moment& at, bool* crowded) {
   std::optional<Write> found;
   core_.make_marks();
   std::optional<Address> address;
@@ -106,6 +107,8 @@ std::optional<Session::Core::Origins::Write> Session::Core::Origins::watch_throu
   machine::RunRequest request;
   request.pause_requested = &core_.attention_;
   bool stands = false;
+  constexpr unsigned kMany = 256;
+  unsigned stops = 0;
   while (machine().ticks() < until.tick && !core_.pause_requested_) {
     stands = core_.happen() || stands;
     request.pass_first_breakpoint = stands;
@@ -121,7 +124,10 @@ std::optional<Session::Core::Origins::Write> Session::Core::Origins::watch_throu
     if (stands && writer && stop.interrupt < 0 && stop.last_pc == pc && core_.now() <= at)
       found = Write{core_.now(), pc};
     if (stop.why == machine::Stop::Why::kFault) break;
-    if (stop.why == machine::Stop::Why::kTime) core_.tell_progress();
+    if (stop.why == machine::Stop::Why::kTime)
+      core_.tell_progress();
+    else if (crowded != nullptr && ++stops > kMany)
+      break;
     // What was posted waits; what is stood before is so still.
     if (stop.why == machine::Stop::Why::kRequested)
       core_.attention_ = false;
@@ -131,16 +137,27 @@ std::optional<Session::Core::Origins::Write> Session::Core::Origins::watch_throu
   for (const std::uint32_t writer : writers)
     (void)machine().set_breakpoint(writer, false).has_value();
   if (address) (void)machine().watch(*address, 0).has_value();
+  if (crowded != nullptr) *crowded = stops > kMany;
   return found;
 }
 
 Result<std::optional<Session::Core::Origins::Write>> Session::Core::Origins::last_write(
     const Cell& cell, const record::Moment& at) {
   std::optional<Write> found;
-  constexpr std::uint64_t kStepped = 131'072;
+  constexpr std::uint64_t kStepped = 8'192;
+  bool near = true;
   core_.come_near(at);
   const auto look = [&](const record::Moment& until) -> std::optional<record::Moment> {
     const Point start{core_.now(), std::shared_ptr<const machine::Machine>(machine().clone())};
+    // What was not near is written seldom: a stretch in one go, or else from its end.
+    if (!std::exchange(near, false)) {
+      bool crowded = false;
+      core_.acts_until_ = at.acts;
+      found = watch_through(cell, {until.tick, at.acts}, at, &crowded);
+      if (found && !crowded) return found->after;
+      if (!crowded || core_.pause_requested_) return std::nullopt;
+      core_.restore(start);
+    }
     constexpr std::uint64_t kFirst = 256, kTimes = 8;
     std::uint64_t behind = until.tick;  // has been looked through
     for (std::uint64_t window = kFirst;; window *= kTimes) {

@@ -51,7 +51,7 @@ class Session::Core::Origins {
   const std::vector<std::uint32_t>& writers_of(const machine::Cell& cell);
   std::map<machine::Cell, std::vector<std::uint32_t>> writers_;
   std::optional<Write> watch_through(const machine::Cell& cell, const record::Moment& until,
-                                     const record::Moment& at);
+                                     const record::Moment& at, bool* crowded = nullptr);
   [[nodiscard]] const record::Act* edit_since(const machine::Cell& cell,
                                               const record::Moment& since,
                                               const record::Moment& at) const;

@@ -250,13 +250,25 @@ bool Session::Core::looks_at_every_instruction() const {
   return out;
 }
 
-/// The object of a data breakpoint as text, in a machine at any moment.
-std::string Session::Core::object_text(const Entry& entry, const machine::Machine& at) const {
+/// The object of a data breakpoint as text, in a machine at any moment. `held`: the bytes of an I/O
+/// register, if they are others than there.
+std::string Session::Core::object_text(const Entry& entry, const machine::Machine& at,
+                                       const std::map<Address, std::uint8_t>& held) const {
   const frames::Scope there{program_, at, flows_, static_end_, 0, {}};
-  const Result<expression::Operand> value =
+  Result<expression::Operand> value =
       entry.frame ? expression::object_at(entry.object_place, entry.object_type, there)
                   : entry.object->evaluate(there);
-  return value ? expression::written(*value, {}, there) : "?";
+  if (!value) return "?";
+  const frames::Place& place = value->place;
+  if (!held.empty() && value->type == 0 && place.kind == frames::Place::Kind::kMemory) {
+    std::uint64_t whole = 0;
+    for (const auto& [address, byte] : held)
+      whole |= std::uint64_t{byte} << 8 * (address.offset - place.address.offset);
+    whole >>= place.bit_offset;
+    if (place.bit_size != 0) whole &= (std::uint64_t{1} << place.bit_size) - 1;
+    value->value.integer = static_cast<std::int64_t>(whole);
+  }
+  return expression::written(*value, {}, there);
 }
 
 /// What an access came to, for the pause it may become.
@@ -266,9 +278,16 @@ DataAccess Session::Core::account(const Entry& entry, const WatchedObject& objec
   out.object = entry.point.spec.place;
   out.after = object_text(entry, machine());
   const auto before = machine().clone();
-  for (std::size_t i = 0; i < object.bytes.size(); ++i)
-    before->poke(object.bytes[i].address, partial.before[i]);
-  out.before = object_text(entry, *before);
+  // What a pin or a peripheral says cannot be written into a register.
+  std::map<Address, std::uint8_t> held;
+  bool taken = true;
+  for (std::size_t i = 0; i < object.bytes.size(); ++i) {
+    const Address& address = object.bytes[i].address;
+    before->poke(address, held[address] = partial.before[i]);
+    taken = taken && before->peek(address) == partial.before[i];
+  }
+  if (taken) held.clear();
+  out.before = object_text(entry, *before, held);
   out.stores = partial.stores;
   const std::uint32_t by = partial.stores.empty() ? stop.last_pc : partial.stores.back();
   out.by = location(by);

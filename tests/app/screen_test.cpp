@@ -402,8 +402,7 @@ TEST_CASE("while the past is gone through a key ends it, and all else waits") {
   };
   d.paper.meanwhile = [&] {
     if (when == kWithin) return typed_in_passing();
-    if (when == kAfter)
-      return Event{d.screen->running() ? Event::Kind::kNone : Event::Kind::kGone};
+    if (when == kAfter) return Event{d.screen->running() ? Event::Kind::kNone : Event::Kind::kGone};
     when = kWithin;
     d.screen->command("back until chip.r24 == 300");  // never: all of it is looked at
     stands = d.session().chip().cycles();

@@ -93,7 +93,7 @@ Screen::Left Screen::run() {
   draw();
   while (!left_) {
     constexpr int kIdle = 500;  // milliseconds, after which signals are seen
-    const Event event = next(kIdle);
+    const Event event = terminal_.next(kIdle);
     if (event.kind == Event::Kind::kNone) continue;
     // What has been typed by then is one picture.
     handle_all(event);
@@ -113,7 +113,7 @@ void Screen::tick(const std::string& now) {
   tick_posted_ = true;
   session().post([this, here = std::weak_ptr<bool>(here_)] {
     if (here.expired() || !running()) return;
-    if (!left_) handle_all(next(0));
+    if (!left_) handle_all(terminal_.next(0));
     draw();
     tick_posted_ = false;
   });
@@ -143,19 +143,12 @@ void Screen::hear_in_passing(const std::string& now) {
   terminal_.draw(frame);
 }
 
-Event Screen::next(int milliseconds) {
-  if (waiting_.empty()) return terminal_.next(milliseconds);
-  const Event out = waiting_.front();
-  waiting_.pop_front();
-  return out;
-}
-
 /// What is typed behind the key that leaves is for who comes then.
 void Screen::handle_all(Event event) {
   while (event.kind != Event::Kind::kNone) {
     handle(event);
     if (left_) break;
-    event = next(0);
+    event = terminal_.next(0);
   }
 }
 
@@ -233,6 +226,15 @@ void Screen::show_memory(const std::string& area, std::uint32_t address) {
 // Keys --------------------------------------------------------------------------------------------
 
 void Screen::handle(const Event& event) {
+  handle_one(event);
+  while (!waiting_.empty() && !console_.busy()) {
+    const Event waited = waiting_.front();
+    waiting_.pop_front();
+    if (!left_ || waited.kind == Event::Kind::kResize) handle_one(waited);
+  }
+}
+
+void Screen::handle_one(const Event& event) {
   if (stale_) (void)frame();  // what an event means is said by what is seen
   stale_ = true;
   const bool seen = event.kind == Event::Kind::kResize || event.kind == Event::Kind::kGone;

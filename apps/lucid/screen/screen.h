@@ -100,7 +100,7 @@ class Screen final : public Desk {
   void step(const std::string& words);
   void tick(const std::string& now);
   void hear_in_passing(const std::string& now);
-  Event next(int milliseconds);
+  void handle_one(const Event& event);
   void handle_all(Event event);
   void draw();
   void use(std::string name);  // a copy: what it names may go

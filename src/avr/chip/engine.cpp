@@ -194,6 +194,7 @@ void Engine::renew_observed() {
     if (!ram && (kinds & machine::kOnChange) != 0)
       observed_.emplace_back(address, *machine_.peek(address));
   }
+  observe_at_ = observed_.empty() ? kNever : 0;
   tapped_.clear();
   for (const auto& [address, kinds] : machine_.watched_)
     if ((kinds & machine::kTapChange) != 0) tapped_.emplace_back(address, *machine_.peek(address));
@@ -221,6 +222,22 @@ void Engine::observe() {
     stop_.accesses.push_back({address, true, value, now, stop_.last_pc});
     value = now;
   }
+  observe_at_ = observed_until();
+}
+
+/// Up to which cycle no observed byte changes, if nobody has the bus before. 0: it is not known, as
+/// of what instructions change by themselves.
+u64 Engine::observed_until() const {
+  u64 out = kNever;
+  for (const auto& [address, value] : observed_) {
+    if (address.space == Space::kEeprom) continue;  // programmed at an event
+    const Peripheral* owner =
+        address.space == Space::kData ? fabric_.owner[address.offset] : nullptr;
+    if (owner == nullptr || owner->is_off(machine_.world_)) return 0;
+    out = std::min(
+        out, owner->steady_until(machine_.world_, static_cast<u16>(address.offset), cpu_.now));
+  }
+  return out;
 }
 
 // Slow paths: everything that is not plain memory ------------------------------------------------
@@ -295,7 +312,8 @@ u8 Engine::slow_load(u16 address) {
       const u64 pending = cpu_.pending;
       value = owner->read(bus(), address, t);
       if (!tapped_.empty()) tell_tapped(cpu_.now);
-      if (due || world.next_due() != next || cpu_.pending != pending) set_deadline();
+      if (due || world.next_due() != next || cpu_.pending != pending || observe_at_ == 0)
+        set_deadline();
     } else if (fabric_.own[address]) {
       value = *machine_.peek({Space::kData, address});
     } else if (!fabric_.plain[address]) {
@@ -331,7 +349,8 @@ void Engine::slow_store(u16 address, u8 value, u8 mask) {
     }
     // Most writes to a port change nothing but its pins.
     const bool unheard = fabric_.of_port[address] && machine_.world_.next_due() > t &&
-                         !machine_.outputs_.tap.wants_any() && tapped_.empty() && levels_.empty();
+                         !machine_.outputs_.tap.wants_any() && tapped_.empty() && levels_.empty() &&
+                         observed_.empty();
     if (unheard && static_cast<const Port*>(owner)->write_unheard(bus(), address, value, mask, t))
       return;
     fire_due(t);
@@ -343,6 +362,7 @@ void Engine::slow_store(u16 address, u8 value, u8 mask) {
     if (!fabric_.plain[address]) note_unmodelled(address);
     byte = merged(byte, value, mask);
     if (!tapped_.empty()) tell_tapped(cpu_.now);
+    if (!observed_.empty()) observe_at_ = deadline_ = 0;  // some of them switch others
   }
 }
 
@@ -468,13 +488,13 @@ void Engine::set_deadline() {
   const World& world = machine_.world_;
   const bool interrupt = cpu_.pending != 0 && (cpu_.sreg & kI) != 0;
   if (interrupt || cpu_.hold != 0 || cpu_.asleep || cpu_.reset_cause != 0 || world.browned_out ||
-      fault_ != machine::Fault::kNone || !observed_.empty() || !stop_.accesses.empty() ||
+      fault_ != machine::Fault::kNone || observe_at_ <= cpu_.now || !stop_.accesses.empty() ||
       !machine_.outputs_.failure.empty() || !machine_.outputs_.events.empty() || pins_moved() ||
       request_.instructions != UINT64_MAX || request_.within_begin || world.boot.rww_busy) {
     deadline_ = 0;
     return;
   }
-  deadline_ = std::min({until_, world.next_due(), cpu_.now + kPauseGrain});
+  deadline_ = std::min({until_, world.next_due(), cpu_.now + kPauseGrain, observe_at_});
 }
 
 bool Engine::end(machine::Stop::Why why) {
@@ -542,7 +562,7 @@ bool Engine::enter_interrupt() {
 
 /// Anything that boundary() has to tell of, but for time and interrupts.
 bool Engine::something_happened() const {
-  return cpu_.reset_cause != 0 || fault_ != machine::Fault::kNone || !observed_.empty() ||
+  return cpu_.reset_cause != 0 || fault_ != machine::Fault::kNone || observe_at_ <= cpu_.now ||
          !stop_.accesses.empty() || !machine_.outputs_.events.empty() ||
          !machine_.outputs_.failure.empty() || pins_moved();
 }

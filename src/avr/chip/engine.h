@@ -77,7 +77,11 @@ class Engine final : private CodeReader {
   // A request to pause is looked at at least this often, in cycles.
   static constexpr u64 kPauseGrain = 100'000;
 
-  [[nodiscard]] Bus bus() { return {machine_.world_, machine_.outputs_}; }
+  /// Who has it may change what is observed.
+  [[nodiscard]] Bus bus() {
+    if (!observed_.empty()) observe_at_ = 0;
+    return {machine_.world_, machine_.outputs_};
+  }
   static std::shared_ptr<const base::Pattern> fresh(const AvrMachine& machine);
   [[nodiscard]] u16 flash_word(u32 word) const;
   [[nodiscard]] std::optional<u8> read_back(u32 pc) const override;
@@ -164,6 +168,7 @@ class Engine final : private CodeReader {
   void stand_before(u32 word, u8 label);
   LUCID_SLOW const Slot* settled(const Slot* slot);
   void observe();
+  [[nodiscard]] u64 observed_until() const;
   LUCID_SLOW void tell_tapped(u64 t);
   [[nodiscard]] bool pins_moved() const;
   void note_edges();
@@ -184,8 +189,9 @@ class Engine final : private CodeReader {
   std::vector<const u8*> flash_pages_;
   u32 translations_ = 0;   ///< since the translator was empty
   bool met_mark_ = false;  ///< the block under way was ended by one
-  /// Bytes that change otherwise than by a store: compared after each instruction.
+  /// Bytes that change otherwise than by a store.
   std::vector<std::pair<Address, u8>> observed_;
+  u64 observe_at_ = kNever;  ///< the cycle from which they are compared at the next boundary
   std::vector<std::pair<Address, u8>> tapped_;  ///< told when they change, of I/O and EEPROM
   std::vector<u8> levels_;  ///< of each port's pins as last seen, if edges are waited for
 

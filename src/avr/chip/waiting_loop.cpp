@@ -60,7 +60,7 @@ struct Engine::Round {
     if (owner == nullptr) return engine.fabric_.plain[address] ? world.data[address] : lose();
     if (owner->is_off(world)) return lose();
     const u64 steady = owner->steady_until(world, address, engine.cpu_.now);
-    if (steady == 0) return lose();
+    if (steady == 0 || owner->loading_acts(address)) return lose();
     until = std::min(until, steady);
     return owner->peek(world, address, engine.cpu_.now);
   }

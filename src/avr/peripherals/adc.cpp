@@ -253,9 +253,8 @@ void Adc::on_vector(const Bus& bus, unsigned /*vector*/) const {
   refresh_request(bus);
 }
 
-u64 Adc::steady_until(const World& world, u16 address, u64 /*t*/) const {
+u64 Adc::steady_until(const World& world, u16 /*address*/, u64 /*t*/) const {
   const AdcState& state = world.adc;
-  if (address != adcsra_) return 0;
   if (!state.converting) return kNever;
   return state.next + (state.sampled ? 0 : 23 * divider(world) / 2);
 }

@@ -32,6 +32,9 @@ class Adc final : public Peripheral {
   bool assume(const Bus& bus, u16 address, u8 value, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   [[nodiscard]] u64 steady_until(const World& world, u16 address, u64 t) const override;
+  [[nodiscard]] bool loading_acts(u16 address) const override {
+    return address == adc_ || address == adc_ + 1;
+  }
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   void on_vector(const Bus& bus, unsigned vector) const override;
   [[nodiscard]] u64 again(const World& world, unsigned vector, u64 from, u64 to) const override;

@@ -103,7 +103,8 @@ void Eeprom::reset(const Bus& bus) const {
 }
 
 u64 Eeprom::steady_until(const World& world, u16 address, u64 t) const {
-  return address == eecr_ && t >= world.eeprom_controller.master_until ? kNever : 0;
+  const u64 until = world.eeprom_controller.master_until;
+  return address == eecr_ && t < until ? until : kNever;
 }
 
 }  // namespace lucid::avr

@@ -277,12 +277,13 @@ class Peripheral {
   virtual void on_sleep(const Bus& /*bus*/, unsigned /*sm*/, u64 /*t*/) const {}
   virtual void on_event(const Bus& /*bus*/, unsigned /*slot*/, u64 /*due*/) const {}
   virtual void on_vector(const Bus& /*bus*/, unsigned /*vector*/) const {}
-  /// The first cycle from which a load of a register may give something else than at `t`, unless an
-  /// event of a slot, a store or somebody outside comes before; kNever: none. To load it again then
-  /// changes nothing. 0: it is not known.
+  /// The first cycle from which a register may be another than at `t`, unless an event of a slot, a
+  /// load, a store or somebody outside comes before; kNever: none. 0: it is not known.
   [[nodiscard]] virtual u64 steady_until(const World& /*world*/, u16 /*address*/, u64 /*t*/) const {
     return 0;
   }
+  /// Whether it makes a difference that a register is loaded again.
+  [[nodiscard]] virtual bool loading_acts(u16 /*address*/) const { return false; }
   /// How often the event that requests a vector has happened again in the cycles (from, to], while
   /// its flag was set, if the peripheral was set up then as it is now. To be asked before
   /// on_vector().

@@ -179,8 +179,6 @@ void Spi::reset(const Bus& bus) const {
   refresh_request(bus);
 }
 
-u64 Spi::steady_until(const World& /*world*/, u16 address, u64 /*t*/) const {
-  return address == spsr_ ? kNever : 0;
-}
+u64 Spi::steady_until(const World& /*world*/, u16 /*address*/, u64 /*t*/) const { return kNever; }
 
 }  // namespace lucid::avr

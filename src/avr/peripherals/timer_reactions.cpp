@@ -195,8 +195,11 @@ void Timer::reset(const Bus& bus) const {
   refresh_requests(bus);
 }
 
-u64 Timer::steady_until(const World& world, u16 address, u64 /*t*/) const {
-  return address == tifr_ && !crystal(world) ? kNever : 0;
+/// Flags have their events; so has what is captured.
+u64 Timer::steady_until(const World& world, u16 address, u64 t) const {
+  if (crystal(world)) return 0;
+  if (address != tcnt_ && !(wide_ && address == tcnt_ + 1)) return kNever;
+  return tick_of_edge(world, std::max(t, world.timers[index_].base), 1);
 }
 
 }  // namespace lucid::avr

@@ -531,8 +531,6 @@ void Usart::reset(const Bus& bus) const {
   bus.schedule(slot_ + 1, kNever);
 }
 
-u64 Usart::steady_until(const World& /*world*/, u16 address, u64 /*t*/) const {
-  return address == ucsra_ ? kNever : 0;
-}
+u64 Usart::steady_until(const World& /*world*/, u16 /*address*/, u64 /*t*/) const { return kNever; }
 
 }  // namespace lucid::avr

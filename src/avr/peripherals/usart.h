@@ -25,6 +25,7 @@ class Usart final : public Peripheral {
   bool assume(const Bus& bus, u16 address, u8 value, u64 t) const override;
   [[nodiscard]] u8 peek(const World& world, u16 address, u64 t) const override;
   [[nodiscard]] u64 steady_until(const World& world, u16 address, u64 t) const override;
+  [[nodiscard]] bool loading_acts(u16 address) const override { return address == at(kUdr); }
   void on_event(const Bus& bus, unsigned slot, u64 due) const override;
   void on_vector(const Bus& bus, unsigned vector) const override;
   bool bring_forward(const Bus& bus, unsigned vector, std::optional<u8> byte, u64 t) const override;

@@ -5,10 +5,12 @@
 
 #include <catch2/catch.hpp>
 #include <chrono>
+#include <map>
 #include <random>
 
 #include "lucid/bench.h"
 #include "lucid/chip.h"
+#include "lucid/session.h"
 #include "tools.h"
 
 using namespace lucid;
@@ -95,6 +97,49 @@ void switch_on_everything(Chip& chip, std::mt19937& random) {
   REQUIRE(chip.feed("USART0", "a few bytes on their way in"));
   REQUIRE(chip.feed_frame("USART0", {static_cast<std::uint16_t>(random() & 0x1ffU), true, true}));
   REQUIRE(chip.transfer({0x29, {1, 2, 3}, 2}));
+}
+
+/// A loop of loads and stores of I/O registers, and what stores other values into them; the stack
+/// pointer, the watchdog and what switches peripherals off are left alone.
+void fill_with_io(Chip& chip, std::mt19937& random) {
+  fill(chip, random);
+  std::vector<std::uint32_t> own;
+  for (const IoRegister& io : chip.info().io) {
+    const bool spared = io.name.rfind("PRR", 0) == 0 || io.name.rfind("SP", 0) == 0 ||
+                        io.name == "WDTCSR" || io.name == "SMCR" || io.name == "CLKPR" ||
+                        io.name == "MCUCR" || io.name == "XMCRA";
+    for (unsigned i = 0; i < io.bytes && !spared && io.address < 0x200; ++i)
+      own.push_back(io.address + i);
+  }
+  std::uint32_t at = 0x2000;
+  const auto put = [&](unsigned word) {
+    chip.poke({Space::kCode, at}, static_cast<std::uint8_t>(word));
+    chip.poke({Space::kCode, at + 1}, static_cast<std::uint8_t>(word >> 8));
+    at += 2;
+  };
+  for (unsigned i = 0; i < 120; ++i) {
+    const unsigned r = 16 + random() % 16;
+    const std::uint32_t address = own[random() % own.size()];
+    switch (random() % 5) {
+      case 0: put(0xe000 | (random() & 0xf0fU) | (r - 16) << 4); break;  // ldi
+      case 1: put(0x9403 | r << 4); break;                               // inc
+      case 2:                                                            // sts
+        put(0x9200 | r << 4);
+        put(address);
+        break;
+      case 3:  // lds
+        put(0x9000 | r << 4);
+        put(address);
+        break;
+      default:
+        for (unsigned nops = random() % 20; nops != 0; --nops) put(0);
+    }
+  }
+  const std::uint32_t back = (0x2000 - (at + 2)) / 2;
+  put(0xc000 | (back & 0xfffU));
+  REQUIRE(chip.set_register("pc", 0x2000));
+  REQUIRE(chip.set_register("sp", 0x500));
+  REQUIRE(chip.set_register("sreg", random() % 2 * 0x80));
 }
 
 /// Do the gears part within so many cycles of this chip?
@@ -230,6 +275,53 @@ TEST_CASE("random programs: run freely or step by step, the same world") {
   }
   WARN(instructions << " instructions compared, " << faults << " faults met");
   CHECK(instructions > 100'000);
+}
+
+TEST_CASE("a change of any register is told at its instruction, whether or not each is looked at") {
+  // To compare a register of the processor is to look at each instruction.
+  const unsigned first = test::fresh_seed();
+  INFO("LUCID_SEED=" << first);
+  std::map<std::string, unsigned> changes;
+  for (unsigned n = 0; n < (test::kSanitized ? 12 : 60); ++n) {
+    std::mt19937 random(first + n);
+    const char* const names[] = {"ATmega328P", "ATmega1284P", "ATmega2560"};
+    Chip::Options options{names[n % 3], 16'000'000};
+    options.translate_after = 2;
+    Chip chip = *Chip::make(options);
+    fill_with_io(chip, random);
+    switch_on_everything(chip, random);
+    for (unsigned i = 0; i < 12; ++i) {
+      const IoRegister& io = chip.info().io[random() % chip.info().io.size()];
+      INFO("program " << n << ", " << io.name << " of " << io.peripheral);
+      std::string told[2];
+      for (const bool each : {false, true}) {
+        Session session(chip);
+        BreakpointSpec spec;
+        spec.kind = BreakpointSpec::Kind::kChange;
+        spec.place = "chip." + io.name;
+        if (!session.pause_at(spec)) continue;  // nothing holds its bits
+        spec.place = "chip.sreg";
+        spec.condition = "1 == 2";
+        if (each) REQUIRE(session.pause_at(spec));
+        for (unsigned go = 0; go < 30; ++go) {
+          const Pause pause = session.go_for(std::uint64_t{5'000});
+          told[each] += fmt::format("{} {} {:#x}", static_cast<int>(pause.cause), pause.cycles,
+                                    session.chip().pc());
+          if (pause.data)
+            told[each] += fmt::format(" {} -> {}", pause.data->before, pause.data->after);
+          told[each] += "\n";
+          if (pause.cause != Pause::Cause::kData) break;
+          changes[io.peripheral] += each ? 1 : 0;
+        }
+        told[each] += fmt::format("{:x}", session.chip().hash());
+      }
+      CHECK(told[0] == told[1]);
+    }
+  }
+  std::string all;
+  for (const auto& [peripheral, count] : changes) all += fmt::format("{} {}, ", peripheral, count);
+  WARN("changes compared: " << all);
+  CHECK(changes.size() > 5);
 }
 
 TEST_CASE("the kiln on its bench: both gears, the same world all the time") {
