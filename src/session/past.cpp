@@ -351,7 +351,7 @@ std::optional<Session::Core::Point> Session::Core::point_before(const record::Mo
 void Session::Core::come_near(const record::Moment& moment) {
   constexpr std::uint64_t kNear = 8'192;
   constexpr std::size_t kMost = 2'000;
-  const std::optional<Point> from = point_before(moment, false);
+  const std::optional<Point> from = point_before(moment, true);
   if (!from || moment.tick - from->at.tick <= kNear) return;
   if (near_.size() > kMost) near_.clear();
   restore(*from);
