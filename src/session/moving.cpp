@@ -83,8 +83,8 @@ void Session::Core::do_posted() {
 void Session::Core::keep_pace() {
   const std::uint64_t hz = machine().info().clock_hz;
   next_pace_ = later(std::max<std::uint64_t>(1, to_ticks(pace_, hz)));
-  if (in_past()) {  // what comes from outside waits for the present
-    next_pace_ = std::max(next_pace_, timeline_.end().tick);
+  if (in_past()) {  // what comes from outside waits until the present is passed
+    next_pace_ = std::max(next_pace_, timeline_.end().tick + 1);
     return;
   }
   if (listener_ == nullptr) return;
