@@ -554,6 +554,7 @@ class Session::Core final : private machine::MarkListener {
   Result<std::optional<record::Moment>> latest_interrupt(std::uint32_t pc, std::uint32_t sp,
                                                          const record::Moment& before);
   std::uint32_t events_too_ = 0;  ///< that end a stretch of running, beside those people want
+  bool steps_ = false;            ///< a step is under way: a reset ends it
   Result<std::optional<record::Moment>> call_of_this_level(const record::Moment& end);
   Result<std::optional<record::Moment>> step_before(StepKind kind, StepUnit unit);
   Outcome line_step(StepKind kind);

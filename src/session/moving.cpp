@@ -10,6 +10,15 @@
 #include "session/checks.h"
 
 namespace lucid {
+namespace {
+
+const machine::Event* reset_in(const machine::Stop& stop) {
+  for (const machine::Event& event : stop.events)
+    if (event.kind == machine::EventKind::kReset) return &event;
+  return nullptr;
+}
+
+}  // namespace
 
 void Session::Core::deliver() {
   const std::vector<SerialText> serial = machine().take_serial();
@@ -112,12 +121,19 @@ Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Tar
     const bool one = object_under_way() || looks_at_every_instruction();
     if (one) stretch.instructions = 1;
     stretch.events = events_wanted() | events_too_;
+    if (steps_) stretch.events |= machine::bit(machine::EventKind::kReset);
     outcome.stop = run_in_slices(stretch);
     count_passed();
     if (outcome.stop.interrupt >= 0) interrupt = outcome.stop.interrupt;
     const auto why = outcome.stop.why;
     if (digest(outcome.stop, outcome)) {
       outcome.kind = Outcome::Kind::kBreakpoint;
+      break;
+    }
+    if (const machine::Event* reset = steps_ ? reset_in(outcome.stop) : nullptr) {
+      outcome.kind = Outcome::Kind::kBreakpoint;  // what was stepped through is no more
+      outcome.cause = Pause::Cause::kEvent;
+      outcome.detail = event_text(*reset);
       break;
     }
     if (why == machine::Stop::Why::kAccess || why == machine::Stop::Why::kEvent ||
@@ -458,6 +474,7 @@ Result<Pause> Session::Core::stepped(StepKind kind, StepUnit unit, std::uint64_t
   const Instant first_start{machine().cycles(), machine().ticks()};
   Pause pause;
   Remarks remarks;
+  steps_ = true;
   for (std::uint64_t i = 0; i < count; ++i) {
     pause = kind == StepKind::kOut           ? step_out()
             : unit == StepUnit::kInstruction ? step_instruction(kind)
@@ -477,6 +494,7 @@ Result<Pause> Session::Core::stepped(StepKind kind, StepUnit unit, std::uint64_t
       remarks.add("paused before the step was finished", 1);
     if (early) break;
   }
+  steps_ = false;
   // "Since the last pause" means since the whole command began.
   before_ = std::move(first_before);
   count_since(pause, first_start);

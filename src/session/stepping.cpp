@@ -237,7 +237,9 @@ class Session::Core::Step {
     Outcome here;
     here.kind = Outcome::Kind::kTarget;
     if (in_ + 1 < chain_.size() && pc == chain_[in_ + 1].pc && sp == frame().cfa) {
+      const bool handled = frame().interrupt;
       returned(in_ + 1);
+      if (handled && kind_ != StepKind::kOut && begins_line()) return here;
       return std::nullopt;
     }
     if (const auto found = behind_.find(pc); found != behind_.end() && found->second.sp == sp) {
@@ -268,6 +270,17 @@ class Session::Core::Step {
     if (lines() == nullptr && now.at_call && core_.remarks_.all.empty() && function() != nullptr &&
         in_ + 1 >= chain_.size())
       core_.remark("returned to code without source");
+  }
+
+  /// It has been interrupted before the first instruction of a line, whatever led there.
+  [[nodiscard]] bool begins_line() {
+    const LineFlow* lines = executed_ ? nullptr : this->lines();
+    const auto node = lines != nullptr ? lines->graph().node_at(place_) : std::nullopt;
+    if (!node || lines->line_of(*node).line == 0) return false;
+    const auto& before = lines->graph().nodes()[*node].before;
+    return !before.empty() && std::all_of(before.begin(), before.end(), [&](unsigned from) {
+      return lines->line_of(from) != lines->line_of(*node) && lines->is_arrival(from, *node);
+    });
   }
 
   /// Before an instruction that may go to another stack, or end the program.

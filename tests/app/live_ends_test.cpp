@@ -103,9 +103,9 @@ TEST_CASE("what came through a socket or a terminal comes again at its moments")
         remember();
       }
       for (unsigned i = 0; i < 4; ++i) {
-        const char* const kMoves[] = {"back for 37 ms", "back into",  "back over", "go for 20 ms",
-                                      "step over",      "step into",  "back to serial_get",
-                                      "back to start",  "back for 9 ms"};
+        const char* const kMoves[] = {"back for 37 ms",     "back into",     "back over",
+                                      "go for 20 ms",       "step over",     "step into",
+                                      "back to serial_get", "back to start", "back for 9 ms"};
         (void)console.execute(kMoves[random() % std::size(kMoves)]).has_value();
         if (session.behind().count == 0) execute("back for 10 ms");
         const Moment& moment = moments[random() % moments.size()];

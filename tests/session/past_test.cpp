@@ -208,7 +208,7 @@ TEST_CASE("at any moment, reached by any means, the world is the one that was") 
     }
     check();
     const unsigned rounds = slow ? 25 : 100;
-    for (unsigned i = 0; i < (test::kSanitized ? rounds / 4 : rounds); ++i) {
+    for (unsigned i = 0; i < (test::is_short() ? rounds / 4 : rounds); ++i) {
       INFO(i);
       if (random() % 3 == 0)
         forward(session, random, world.longest * 3);
@@ -302,7 +302,7 @@ TEST_CASE("a step back undoes a step: into of into, over of over while the level
   // At length: LUCID_STEPS.
   const char* wanted = std::getenv("LUCID_STEPS");
   const auto count = wanted != nullptr  ? static_cast<unsigned>(std::strtoul(wanted, nullptr, 10))
-                     : test::kSanitized ? 12U
+                     : test::is_short() ? 12U
                                         : 70U;
   std::vector<Row> rows{{test::kKilnOg, count}, {test::kKilnOs, count}};
   for (const std::string level : {"-O0", "-Og", "-O1", "-O2", "-Os"})
@@ -341,6 +341,37 @@ TEST_CASE("a step back undoes a step: into of into, over of over while the level
         }
         CHECK(wrong == 0);
       }
+}
+
+TEST_CASE("a reset ends a step, and can be gone back before") {
+  const std::string image = test::compiled("bites", R"(#include <avr/wdt.h>
+#include <stdint.h>
+volatile uint16_t n;
+__attribute__((noinline)) void work(void) {
+  for (uint16_t i = 0; i < 60000; i++)
+    n += i;
+}
+int main(void) {
+  wdt_enable(WDTO_15MS);
+  for (;;)
+    work();
+}
+)",
+                                           "-Og -gdwarf-4");
+  for (const StepKind kind : {StepKind::kOver, StepKind::kOut, StepKind::kInto}) {
+    Session session(*Chip::make({"ATmega328P", 16'000'000}));
+    REQUIRE(session.open(image));
+    REQUIRE(session.go_to(kind == StepKind::kOver ? "bites.c:11" : "work"));
+    const std::uint64_t cycles = session.chip().cycles(), hash = session.chip().hash();
+    const auto stepped = session.step(kind, StepUnit::kLine, 1'000'000);
+    REQUIRE(stepped);
+    CHECK(stepped->cause == Pause::Cause::kEvent);
+    CHECK(stepped->detail == "the chip has been reset (WDRF)");
+    CHECK(session.chip().pc() == 0);
+    REQUIRE(session.step(StepKind::kInto, StepUnit::kLine));  // the next life
+    REQUIRE(session.back_for(session.chip().cycles() - cycles));
+    CHECK(session.chip().hash() == hash);
+  }
 }
 
 TEST_CASE("what was set counts from where it was set; what was spent is there again") {
