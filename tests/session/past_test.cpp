@@ -299,14 +299,21 @@ TEST_CASE("a step back undoes a step: into of into, over of over while the level
     std::string image;
     unsigned steps;
   };
-  // At length: LUCID_STEPS.
+  // At length, and more builds: LUCID_STEPS.
   const char* wanted = std::getenv("LUCID_STEPS");
   const auto count = wanted != nullptr  ? static_cast<unsigned>(std::strtoul(wanted, nullptr, 10))
                      : test::is_short() ? 12U
-                                        : 70U;
+                                        : 500U;
   std::vector<Row> rows{{test::kKilnOg, count}, {test::kKilnOs, count}};
-  for (const std::string level : {"-O0", "-Og", "-O1", "-O2", "-Os"})
-    rows.push_back({test::compiled("past" + level, kSteps, level + " -gdwarf-4"), count});
+  for (const std::string level : {"-Og", "-O2", "-O0", "-O1", "-Os"})
+    rows.push_back({test::compiled("past" + level, kSteps, level + " -gdwarf-4"),
+                    rows.size() < 4 ? count : std::min(count, 70U)});
+  if (wanted != nullptr)
+    for (const std::string flags : {"", " -gdwarf-5", " -mcall-prologues", " -mrelax"})
+      for (const std::string level : {"-Og", "-O2", "-O0", "-O1", "-Os"}) {
+        const std::string name = "past" + level + std::to_string(rows.size());
+        rows.push_back({test::compiled(name, kSteps, level + " -gdwarf-4" + flags), count});
+      }
   for (const Row& row : rows)
     for (const StepUnit unit : {StepUnit::kLine, StepUnit::kInstruction})
       for (const StepKind kind : {StepKind::kInto, StepKind::kOver}) {
