@@ -309,7 +309,7 @@ TEST_CASE("a step back undoes a step: into of into, over of over while the level
     rows.push_back({test::compiled("past" + level, kSteps, level + " -gdwarf-4"),
                     rows.size() < 4 ? count : std::min(count, 70U)});
   if (wanted != nullptr)
-    for (const std::string flags : {"", " -gdwarf-5", " -mcall-prologues", " -mrelax"})
+    for (const std::string flags : {"", " -gdwarf-5", " -fno-inline", " -mrelax"})
       for (const std::string level : {"-Og", "-O2", "-O0", "-O1", "-Os"}) {
         const std::string name = "past" + level + std::to_string(rows.size());
         rows.push_back({test::compiled(name, kSteps, level + " -gdwarf-4" + flags), count});
