@@ -70,7 +70,8 @@ TEST_CASE("what came through a socket or a terminal comes again at its moments")
   const unsigned seed = test::fresh_seed();
   INFO("LUCID_SEED=" << seed);
   std::mt19937 random(seed);
-  for (const std::string& end : {"socket " + std::to_string(20'000 + seed % 20'000), "terminal"s}) {
+  // No port that another test may have with this seed.
+  for (const std::string& end : {"socket " + std::to_string(10'000 + seed % 10'000), "terminal"s}) {
     INFO(end);
     std::ostringstream out;
     Console::Options options;

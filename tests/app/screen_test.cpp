@@ -394,7 +394,7 @@ TEST_CASE("while the past is gone through a key ends it, and all else waits") {
   enum { kBefore, kWithin, kAfter } when = kBefore;
   const auto typed_in_passing = [&] {
     Event event{Event::Kind::kNone};
-    if (has(d.paper.last, "going through")) shown = d.paper.last;
+    if (has(d.paper.last, "looking through")) shown = d.paper.last;
     if (shown.empty() || typed.empty()) return event;
     event.kind = Event::Kind::kKey;
     event.key = typed.front();

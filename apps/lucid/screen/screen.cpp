@@ -119,8 +119,9 @@ void Screen::tick(const std::string& now) {
   });
 }
 
-/// What was posted is not done: the past is being gone through again, and there is nothing to be
-/// seen of it. It can be ended; all else that is typed is for when one stands again.
+/// What was posted is not done: a command looks through a run of its own (the past again, what
+/// would be), of which there is nothing to be seen. It can be ended; all else that is typed is for
+/// when one stands again.
 void Screen::hear_in_passing(const std::string& now) {
   const Key pause = settings_.keys.at(Action::kPause);
   for (Event event = terminal_.next(0); event.kind != Event::Kind::kNone;
@@ -134,10 +135,10 @@ void Screen::hear_in_passing(const std::string& now) {
     console_.interrupt();
     return;
   }
-  if (!drawn_ || drawn_->rows() != rows_ || left_) return;
+  if (!drawn_ || left_ || too_small()) return;
   Frame frame = *drawn_;
   frame.put(rows_ - 2, 0, columns_,
-            Line{}.add(" going through the past again, at " + now + ": " +
+            Line{}.add(" looking through a run, at " + now + ": " +
                            (typing() ? "Ctrl-C" : name_of(pause)) + " ends it",
                        Look::kFresh));
   terminal_.draw(frame);

@@ -155,7 +155,7 @@ class Screen final : public Desk {
   std::chrono::steady_clock::time_point drawn_at_;
   bool tick_posted_ = false;
   std::optional<Frame> drawn_;  ///< the last one
-  std::deque<Event> waiting_;   ///< what was typed while the past was gone through
+  std::deque<Event> waiting_;   ///< what was typed while a command looked through a run
   std::shared_ptr<bool> here_ = std::make_shared<bool>(true);  ///< goes with the screen
   bool stale_ = true;  ///< something has happened since the last frame
 };
