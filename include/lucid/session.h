@@ -200,8 +200,8 @@ class LUCID_API Session {
   Result<Pause> go_until_sent(const std::string& port, const std::string& text,
                               std::optional<Picoseconds> within = {});
   /// Line steps run interrupt handlers through; instruction steps enter them and say so. A
-  /// breakpoint, a fault or a reset by the chip itself (Cause::kEvent) ends them early. Error: kUsage
-  /// for no steps.
+  /// breakpoint, a fault or a reset by the chip itself (Cause::kEvent) ends them early. Error:
+  /// kUsage for no steps.
   Result<Pause> step(StepKind kind, StepUnit unit, std::uint64_t count = 1);
   /// The functions that the line at hand can still call here: those that a line step enters.
   [[nodiscard]] std::vector<std::string> step_targets() const;
