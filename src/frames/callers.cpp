@@ -2,8 +2,6 @@
 #include "frames/callers.h"
 
 #include <algorithm>
-#include <functional>
-#include <set>
 #include <utility>
 
 namespace lucid::frames {
@@ -81,6 +79,7 @@ class Unwinder {
       pc = frame.returns_to;
       sp = frame.cfa;
       at_call = !frame.interrupt && !task_begins_;
+      interrupted_here_ = frame.interrupt;
     }
   }
 
@@ -217,9 +216,56 @@ class Unwinder {
     }
   }
 
+  /// Where shared code leads: back to a caller, or into a function.
+  struct Led {
+    bool returns = false;
+    std::uint32_t pc = 0;        ///< into what it jumps
+    std::uint32_t entry_sp = 0;  ///< or the stack pointer at the entry of what returns
+    machine::FrameState state;
+  };
+
   /// Code that is shared belongs to the function that has jumped there: a copy of the machine runs
   /// to where it leads.
   bool from_shared(Frame& frame) {
+    auto led = run_shared(frame, false);
+    // What a handler has interrupted within an addition goes on with a carry that it has saved
+    // somewhere: with the right one, the frame is the nearest.
+    if (const auto other = interrupted_here_ ? run_shared(frame, true) : std::nullopt)
+      if (!led || (led->returns ? other->returns && above(frame, *other) < above(frame, *led)
+                                : !is_place(*led)))
+        led = other;
+    if (!led) return false;
+    if (led->returns) {
+      const auto anchor = target_.anchor(led->state);
+      if (anchor && anchor->dwarf_register == convention_.sp_dwarf)
+        keep_registers(frame, led->state,
+                       led->entry_sp - static_cast<std::uint32_t>(anchor->offset));
+      else
+        next_lost_ = ~std::uint64_t{0};
+      finish(frame, led->entry_sp);
+      find_owner(frame);
+      return true;
+    }
+    const bool table = shared(frame.pc) == machine::SharedCode::kTable;
+    const Function* owner = program_.function_at(led->pc);
+    if (owner == nullptr) return false;
+    frame.function = owner;
+    return from_flow(frame, table ? led->pc : frame.pc, frame.sp);
+  }
+
+  [[nodiscard]] std::uint32_t above(const Frame& frame, const Led& led) const {
+    return (led.entry_sp - frame.sp) & pointer_mask_;
+  }
+  /// Does an instruction that is come to begin there?
+  [[nodiscard]] bool is_place(const Led& led) const {
+    const Function* owner = program_.function_at(led.pc);
+    if (owner == nullptr) return false;
+    const FlowGraph& graph = flows_.of(program_, machine_, *owner);
+    const auto node = graph.node_at(led.pc);
+    return node && graph.nodes()[*node].address == led.pc && graph.state_at(*node) != nullptr;
+  }
+
+  [[nodiscard]] std::optional<Led> run_shared(const Frame& frame, bool other_carry) const {
     const auto copy = machine_.clone();
     for (const RegisterName& name : target_.registers()) {
       const auto index = machine_.find_dwarf_register(name.dwarf);
@@ -230,35 +276,23 @@ class Unwinder {
     if (const auto index = machine_.find_dwarf_register(convention_.sp_dwarf))
       copy->set_register(*index, frame.sp);
     copy->set_pc(frame.pc);
-    target_.mask_interrupts(*copy);
-    machine::FrameState state = seen_from(*copy);
+    if (other_carry) target_.turn_carry(*copy);
+    Led led;
+    led.state = seen_from(*copy);
     machine::RunRequest one;
     one.instructions = 1;
     one.pass_first_breakpoint = true;
     for (unsigned i = 0; i < kMostShared; ++i) {
       const Instruction instruction = copy->instruction_at(copy->pc(), false);
-      const bool returns = instruction.flow == Flow::kReturn;
-      target_.follow(instruction, state);
+      led.returns = instruction.flow == Flow::kReturn;
+      target_.follow(instruction, led.state);
+      target_.mask_interrupts(*copy);  // it restores a saved status
       copy->run(one);
-      if (returns) {
-        const std::uint32_t entry_sp = copy->sp() - convention_.return_bytes;
-        const auto anchor = target_.anchor(state);
-        if (anchor && anchor->dwarf_register == convention_.sp_dwarf)
-          keep_registers(frame, state, entry_sp - static_cast<std::uint32_t>(anchor->offset));
-        else
-          next_lost_ = ~std::uint64_t{0};
-        finish(frame, entry_sp);
-        find_owner(frame);
-        return true;
-      }
-      if (shared(copy->pc()) != machine::SharedCode::kNone) continue;
-      const bool table = shared(frame.pc) == machine::SharedCode::kTable;
-      const Function* owner = program_.function_at(copy->pc());
-      if (owner == nullptr) return false;
-      frame.function = owner;
-      return from_flow(frame, table ? copy->pc() : frame.pc, frame.sp);
+      led.pc = copy->pc();
+      led.entry_sp = copy->sp() - convention_.return_bytes;
+      if (led.returns || shared(led.pc) == machine::SharedCode::kNone) return led;
     }
-    return false;
+    return std::nullopt;
   }
 
   /// Whose frame it is that shared code takes down: what was called, if it gets there.
@@ -491,7 +525,8 @@ class Unwinder {
   std::map<int, Kept> registers_, next_registers_;  ///< of the frame at hand, and of its caller
   std::uint64_t lost_ = 0, next_lost_ = 0;
   bool task_begins_ = false;
-  bool interrupted_ = false;  ///< a frame of an interrupt has been found
+  bool interrupted_here_ = false;  ///< the frame at hand is not the innermost, a handler came in it
+  bool interrupted_ = false;       ///< a frame of an interrupt has been found
 };
 
 }  // namespace
@@ -518,101 +553,4 @@ std::optional<std::uint64_t> register_in(const Frame& frame, const machine::Mach
 
 std::uint32_t look_address(const Frame& frame) { return frame.at_call ? frame.pc - 1 : frame.pc; }
 
-namespace {
-
-/// The tail calls that lead from one function to another; nullopt if there is no way, or several.
-std::optional<std::vector<const CallSite*>> tail_calls(const Program& program, std::uint32_t from,
-                                                       std::uint32_t to) {
-  std::optional<std::vector<const CallSite*>> found;
-  unsigned ways = 0;
-  unsigned looked = 0;
-  std::vector<const CallSite*> path;
-  const std::function<void(std::uint32_t)> search = [&](std::uint32_t at) {
-    const Function* function = program.function_at(at);
-    if (function == nullptr || path.size() >= kMostTailCalls || ++looked > 1000) return;
-    for (const CallSite* site : program.tail_calls_in(*function)) {
-      const bool again = std::find(path.begin(), path.end(), site) != path.end();
-      if (!site->callee || again) continue;
-      path.push_back(site);
-      if (*site->callee == to) {
-        ++ways;
-        found = path;
-      } else {
-        search(*site->callee);
-      }
-      path.pop_back();
-    }
-  };
-  search(from);
-  return ways == 1 ? found : std::nullopt;
-}
-
-/// The levels between a frame and the call that led to it: functions that jumped on.
-void add_left_levels(const Program& program, const Frame& frame, const Frame& caller,
-                     std::vector<Frame>& out) {
-  const CallSite* site = caller.at_call ? program.call_site_at(caller.pc) : nullptr;
-  if (site == nullptr || !site->callee || frame.function == nullptr || frame.interrupt ||
-      *site->callee == frame.function->begin)
-    return;
-  const auto path = tail_calls(program, *site->callee, frame.function->begin);
-  if (!path) return;
-  for (auto jump = path->rbegin(); jump != path->rend(); ++jump) {
-    Frame left;
-    left.pc = (*jump)->returns_to;
-    left.at_call = true;
-    left.left = true;
-    left.cfa = frame.cfa;
-    left.lost = ~std::uint64_t{0};
-    left.function = program.function_at(look_address(left));
-    out.push_back(std::move(left));
-  }
-}
-
-}  // namespace
-
-std::vector<Frame> call_levels(const Program& program, const machine::Machine& machine,
-                               Flows& flows) {
-  std::vector<Frame> out;
-  const std::vector<Frame> frames = unwind(program, machine, flows);
-  for (std::size_t i = 0; i < frames.size(); ++i) {
-    Frame frame = frames[i];
-    if (i > 0) add_left_levels(program, frames[i - 1], frame, out);
-    const InlinedCall* inner = nullptr;
-    for (const InlinedCall* call : program.inlined_at(look_address(frame))) {
-      Frame level = frame;
-      level.inlined = call;
-      level.inner = std::exchange(inner, call);
-      level.interrupt = false;
-      out.push_back(std::move(level));
-    }
-    frame.inner = inner;
-    out.push_back(std::move(frame));
-  }
-  return out;
-}
-
 }  // namespace lucid::frames
-
-namespace lucid {
-
-std::string callers_end_text(CallersEnd end) {
-  switch (end) {
-    case CallersEnd::kNone: return "it goes on";
-    case CallersEnd::kStart: return "the program begins here";
-    case CallersEnd::kTaskBegins: return "nothing has called this: a task begins here";
-    case CallersEnd::kNoCall:
-      return "no call stands before the return address: a task begins here, or the stack is "
-             "damaged";
-    case CallersEnd::kOtherCall:
-      return "the call before the return address leads elsewhere: the stack may be damaged";
-    case CallersEnd::kNoFunction: return "the return address is in no function";
-    case CallersEnd::kNoInstruction: return "no instruction begins at the interrupted address";
-    case CallersEnd::kNoFrame:
-      return "where its return address lies cannot be told at this instruction";
-    case CallersEnd::kNotOnStack: return "the stack holds no further return address";
-    case CallersEnd::kTooMany: return "there are more";
-  }
-  return {};
-}
-
-}  // namespace lucid

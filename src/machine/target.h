@@ -220,6 +220,8 @@ class Target {
   [[nodiscard]] virtual bool is_handler_name(const std::string& /*name*/) const { return false; }
   /// Lets a copy of a machine run a few instructions without being interrupted.
   virtual void mask_interrupts(Machine& /*machine*/) const {}
+  /// The carry of an addition in several parts, where there is one, becomes the other.
+  virtual void turn_carry(Machine& /*machine*/) const {}
   /// The number that the toolchain's linker gives to an address: it has all memories in one space.
   [[nodiscard]] virtual std::uint32_t linker_address(Address address) const {
     return address.offset;

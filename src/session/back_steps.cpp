@@ -234,9 +234,7 @@ class Session::Core::Walk {
 
 /// Code without source that nobody has called.
 bool Session::Core::stands_in_start_up() {
-  const Function* function = program_.function_at(machine().pc());
-  return (function == nullptr || !function->has_lines) &&
-         frames::unwind(program_, machine(), flows_).size() < 2;
+  return !has_lines_here() && frames::unwind(program_, machine(), flows_).size() < 2;
 }
 
 Session::Core::Outcome Session::Core::run_to_main() {
@@ -287,8 +285,7 @@ Result<std::optional<record::Moment>> Session::Core::step_before(StepKind kind, 
   const record::Moment end = now();
   const std::uint32_t pc = machine().pc();
   if (kind == StepKind::kOut && program_.inlined_at(pc).empty()) return call_of_this_level(end);
-  const Function* function = program_.function_at(pc);
-  if (unit == StepUnit::kLine && function != nullptr && function->has_lines) {
+  if (unit == StepUnit::kLine && has_lines_here()) {
     const Quiet quiet(*this);
     Walk walk(*this, end);
     return kind == StepKind::kInto   ? walk.into()

@@ -82,6 +82,7 @@ class Session::Core final : private machine::MarkListener {
                               std::uint64_t until);
   Pause step_instruction(StepKind kind);
   Pause step_line(StepKind kind);
+  [[nodiscard]] bool has_lines_here();
   Pause step_out();
   [[nodiscard]] Result<GraphView> graph(const std::string& expression, unsigned most) const;
   [[nodiscard]] Result<std::vector<std::string>> macros(const std::string& place) const;

@@ -523,10 +523,18 @@ Pause Session::Core::step_instruction(StepKind kind) {
   return finish(outcome, Pause::Cause::kStep);
 }
 
+/// Code that is shared between functions belongs to the one that has jumped there.
+bool Session::Core::has_lines_here() {
+  const Function* function = program_.function_at(machine().pc());
+  if (function != nullptr && !function->has_lines &&
+      machine().target().shared_code(function->name) != machine::SharedCode::kNone)
+    function = frames::unwind(program_, machine(), flows_).front().function;
+  return function != nullptr && function->has_lines;
+}
+
 Pause Session::Core::step_line(StepKind kind) {
   begin_run();
-  const Function* function = program_.function_at(machine().pc());
-  if (function == nullptr || !function->has_lines) {
+  if (!has_lines_here()) {
     // No source here: an instruction is the smallest thing to step by.
     Pause pause = step_instruction(kind);
     remark("no source here: stepped by instruction");

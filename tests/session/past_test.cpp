@@ -308,8 +308,12 @@ TEST_CASE("a step back undoes a step: into of into, over of over while the level
   for (const std::string level : {"-Og", "-O2", "-O0", "-O1", "-Os"})
     rows.push_back({test::compiled("past" + level, kSteps, level + " -gdwarf-4"),
                     rows.size() < 4 ? count : std::min(count, 70U)});
+  // A step back by line goes through what functions share, and what comes in between.
+  rows.push_back({test::compiled("past-shared", kSteps, "-O0 -gdwarf-4 -mcall-prologues"),
+                  std::min(count, 400U)});
   if (wanted != nullptr)
-    for (const std::string flags : {"", " -gdwarf-5", " -fno-inline", " -mrelax"})
+    for (const std::string flags :
+         {"", " -gdwarf-5", " -fno-inline", " -mrelax", " -mcall-prologues"})
       for (const std::string level : {"-Og", "-O2", "-O0", "-O1", "-Os"}) {
         const std::string name = "past" + level + std::to_string(rows.size());
         rows.push_back({test::compiled(name, kSteps, level + " -gdwarf-4" + flags), count});

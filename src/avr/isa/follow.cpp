@@ -435,4 +435,8 @@ void AvrTarget::mask_interrupts(machine::Machine& machine) const {
   machine.set_register(kSreg, machine.register_value(kSreg) & 0x7fU);
 }
 
+void AvrTarget::turn_carry(machine::Machine& machine) const {
+  machine.set_register(kSreg, machine.register_value(kSreg) ^ 1U);
+}
+
 }  // namespace lucid::avr

@@ -72,6 +72,7 @@ class AvrTarget final : public machine::Target {
       const Instruction& instruction) const override;
   [[nodiscard]] bool is_handler_name(const std::string& name) const override;
   void mask_interrupts(machine::Machine& machine) const override;
+  void turn_carry(machine::Machine& machine) const override;
   [[nodiscard]] std::uint32_t linker_address(Address address) const override;
   [[nodiscard]] Address placed(std::uint32_t linker_address) const override {
     return placed_by_linker(linker_address);
