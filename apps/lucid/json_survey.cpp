@@ -38,8 +38,9 @@ Json json(const SpreadView& s) {
 
 Json SurveyJson::operator()(const Profile& p) const {
   const ProfileView& v = p.view;
-  Json out{{"view", "profile"},      {"cycles", v.cycles},   {"asleep", v.asleep},
-           {"entering", v.entering}, {"unknown", v.unknown}, {"picoseconds", v.span.count}};
+  Json out{{"view", "profile"},          {"cycles", v.cycles},   {"asleep", v.asleep},
+           {"entering", v.entering},     {"unknown", v.unknown}, {"waiting", v.waiting},
+           {"picoseconds", v.span.count}};
   out["functions"] = Json::array();
   for (const ProfileView::Function& f : v.functions) {
     Json row{{"name", f.name},
@@ -50,6 +51,7 @@ Json SurveyJson::operator()(const Profile& p) const {
     if (!f.inlined_in.empty()) row["inlined_in"] = f.inlined_in;
     if (f.handler) row["handler"] = true;
     if (f.total) row["cycles_with_calls"] = *f.total;
+    if (f.stack) row["stack"] = *f.stack;
     out["functions"].push_back(std::move(row));
   }
   out["calls"] = Json::array();
@@ -65,6 +67,14 @@ Json SurveyJson::operator()(const Profile& p) const {
                             {"line", l.where.line},
                             {"passes", l.passes},
                             {"cycles", l.cycles}});
+  out["waits"] = Json::array();
+  for (const ProfileView::Wait& w : v.waits)
+    out["waits"].push_back({{"function", w.function},
+                            {"rounds", w.rounds},
+                            {"cycles", w.cycles},
+                            {"looks", w.looks},
+                            {"counts", w.counts},
+                            {"where", json(w.where)}});
   return out;
 }
 
@@ -95,6 +105,7 @@ Json SurveyJson::operator()(const InterruptList& list) const {
     if (i.wait.count != 0) {
       row["held_by"] = kHeldBy[static_cast<unsigned>(i.held_by)];
       if (!i.held_by_handler.empty()) row["held_by_handler"] = i.held_by_handler;
+      if (i.off_since) row["off_since"] = json(*i.off_since);
       row["asked_for_at"] = json(i.requested_at);
       row["entered_at"] = json(i.entered_at);
     }

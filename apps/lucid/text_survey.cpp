@@ -83,8 +83,8 @@ std::string SurveyViews::operator()(const Profile& p) const {
   const ProfileView& v = p.view;
   std::string out = fmt::format("{} cycles in {}", grouped(v.cycles), to_text(v.span));
   for (const auto& [words, part] :
-       {std::pair{"asleep", v.asleep}, std::pair{"entering interrupts", v.entering},
-        std::pair{"in no function", v.unknown}})
+       {std::pair{"asleep", v.asleep}, std::pair{"waiting in loops", v.waiting},
+        std::pair{"entering interrupts", v.entering}, std::pair{"in no function", v.unknown}})
     if (part * 2000 >= v.cycles && part != 0)  // less would be shown as 0.0 %
       out += fmt::format(" · {} {}", words, share(part, v.cycles));
   out += "\n";
@@ -109,16 +109,17 @@ std::string SurveyViews::operator()(const Profile& p) const {
       out += style_.dim(fmt::format("  {} more lines\n", v.lines.size() - p.most));
     return out;
   }
-  const auto total = [&](const std::string& text) {
-    return v.calls.empty() ? std::string() : fmt::format("{:>16}", text);
+  const auto with_calls = [&](const std::string& total, const std::string& stack) {
+    return v.calls.empty() ? std::string() : fmt::format("{:>16}{:>7}", total, stack);
   };
   out += style_.dim(fmt::format("{:>8}{:>16}{}{:>14}  {}\n", "share", "own cycles",
-                                total("with calls"), "calls", "function"));
+                                with_calls("with calls", "stack"), "calls", "function"));
   for (std::size_t i = 0; i < std::min(p.most, v.functions.size()); ++i) {
     const ProfileView::Function& f = v.functions[i];
     std::string line =
         fmt::format("{:>8}{:>16}{}{:>14}  ", share(f.self, v.cycles), grouped(f.self),
-                    total(f.total ? grouped(*f.total) : ""), grouped(f.calls));
+                    with_calls(f.total ? grouped(*f.total) : "", f.stack ? grouped(*f.stack) : ""),
+                    grouped(f.calls));
     std::string more;
     if (!f.inlined_in.empty()) more = " inlined in " + plain(f.inlined_in);
     if (f.handler) more = " handler";
@@ -129,6 +130,27 @@ std::string SurveyViews::operator()(const Profile& p) const {
   }
   if (v.functions.size() > p.most)
     out += style_.dim(fmt::format("  {} more functions\n", v.functions.size() - p.most));
+  return out + waits(p);
+}
+
+/// Loops that do nothing else: they are in their functions' cycles, too.
+std::string SurveyViews::waits(const Profile& p) const {
+  const ProfileView& v = p.view;
+  if (v.waits.empty()) return "";
+  std::string out = style_.dim(
+      fmt::format("{:>8}{:>16}{:>14}  {}\n", "share", "cycles", "rounds", "loop that waits"));
+  for (std::size_t i = 0; i < std::min(p.most, v.waits.size()); ++i) {
+    const ProfileView::Wait& w = v.waits[i];
+    const char* const what = w.looks && w.counts ? "looks, and counts how often"
+                             : w.looks           ? "looks until something changes"
+                             : w.counts          ? "counts"
+                                                 : "until an interrupt leads out of it";
+    out += fmt::format("{:>8}{:>16}{:>14}  {}", share(w.cycles, v.cycles), grouped(w.cycles),
+                       grouped(w.rounds), style_.bold(plain(w.function)));
+    out += style_.dim((place(w.where).empty() ? "" : "  " + place(w.where)) + "  " + what) + "\n";
+  }
+  if (v.waits.size() > p.most)
+    out += style_.dim(fmt::format("  {} more loops\n", v.waits.size() - p.most));
   return out;
 }
 
@@ -211,6 +233,9 @@ std::string SurveyViews::held(const InterruptView& i) const {
   using By = InterruptView::HeldBy;
   switch (i.held_by) {
     case By::kOff:
+      if (i.off_since)
+        return fmt::format("interrupts were off from {} on, until before {}", at(*i.off_since),
+                           at(i.entered_at));
       return fmt::format("interrupts were off; asked for in {}, entered before {}",
                          at(i.requested_at), at(i.entered_at));
     case By::kHandler: return "the handler of " + i.held_by_handler + " was under way";

@@ -44,6 +44,7 @@ class SurveyViews {
   [[nodiscard]] std::string listing(const Coverage& coverage) const;
   [[nodiscard]] std::string lines_of(const CoverageView& view) const;
   [[nodiscard]] std::string held(const InterruptView& interrupt) const;
+  [[nodiscard]] std::string waits(const Profile& p) const;
 
   const Style& style_;
 };

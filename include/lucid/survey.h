@@ -52,6 +52,9 @@ struct ProfileView {
     /// counts once.
     std::optional<std::uint64_t> total;
     std::uint64_t instructions = 0;
+    /// Bytes of stack in use at most in it, by its calls and by what its code then pushes; what it
+    /// calls has rows of its own. Counted with calls only; not where the code does not tell.
+    std::optional<std::uint32_t> stack;
   };
   std::vector<Function> functions;  ///< that have executed, most cycles first
   struct Line {
@@ -60,6 +63,17 @@ struct ProfileView {
     std::uint64_t cycles = 0;
   };
   std::vector<Line> lines;  ///< the same
+  /// A loop that does nothing but wait: no round leaves anything behind but a number that counts.
+  struct Wait {
+    std::string function;  ///< in which it stands, or the body that is inlined there
+    Location where;        ///< its first instruction
+    bool looks = false;    ///< at memory or an I/O register
+    bool counts = false;   ///< a number in registers; neither: only an interrupt leads out of it
+    std::uint64_t rounds = 0;
+    std::uint64_t cycles = 0;  ///< without those of a loop within it that waits, too
+  };
+  std::vector<Wait> waits;    ///< most cycles first; they are their functions' and lines', too
+  std::uint64_t waiting = 0;  ///< cycles of all of them
   /// A function as it was called, from the program or a handler down. What is entered by a jump
   /// goes with who jumped; stacks that the program switches by itself are not followed.
   struct Call {
@@ -152,8 +166,11 @@ struct InterruptView {
     kSleep
   } held_by = HeldBy::kInstruction;
   std::string held_by_handler;  ///< of kHandler
-  Location requested_at;        ///< the next instruction when it was requested
-  Location entered_at;          ///< and when it was entered
+  /// Of kOff: the instruction that had turned interrupts off, if the function's code has but one
+  /// that leads to where it was requested.
+  std::optional<Location> off_since;
+  Location requested_at;  ///< the next instruction when it was requested
+  Location entered_at;    ///< and when it was entered
 };
 
 }  // namespace lucid

@@ -56,6 +56,7 @@ void CallTree::enter(std::uint32_t address, std::uint32_t sp, std::uint64_t begu
   stolen_ += cycle - begun;
   const std::uint32_t root = root_of(address);
   ++nodes_[root].calls;
+  nodes_[root].sp = std::min(nodes_[root].sp, sp);
   frames_[depth_++] = {root, sp, cycle - stolen_};
 }
 

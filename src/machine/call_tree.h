@@ -20,7 +20,8 @@ class CallTree {
     std::uint32_t parent = 0;   ///< a root is its own
     bool handler = false;       ///< the root of a handler's tree
     std::uint64_t calls = 0;
-    std::uint64_t cycles = 0;  ///< with those below, without handlers and sleep
+    std::uint64_t cycles = 0;       ///< with those below, without handlers and sleep
+    std::uint32_t sp = UINT32_MAX;  ///< the lowest stack pointer behind a call
     std::vector<std::pair<std::uint32_t, std::uint32_t>> below;  ///< by address, the nodes
   };
 
@@ -34,6 +35,7 @@ class CallTree {
                                    ? list.front().second
                                    : below(frames_[depth_ - 1].node, address);
     ++nodes_[node].calls;
+    if (sp < nodes_[node].sp) nodes_[node].sp = sp;
     frames_[depth_++] = {node, sp, cycle - stolen_};
   }
   /// By a return, also from an interrupt; `sp` is the stack pointer behind it.

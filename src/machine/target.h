@@ -212,6 +212,17 @@ class Target {
   [[nodiscard]] virtual bool stays_in_registers(const Instruction& /*instruction*/) const {
     return false;
   }
+  /// What an instruction is to a loop that may do nothing but wait.
+  enum class InLoop : std::uint8_t {
+    kWorks,   ///< it changes more than general registers and flags, or leads elsewhere
+    kKeeps,   ///< it does not
+    kLooks,   ///< the same, and loads something
+    kCounts,  ///< it adds a number to one of them, or takes it away
+    kCarries  ///< and what that carries to the next one
+  };
+  [[nodiscard]] virtual InLoop in_loop(const Instruction& /*instruction*/) const {
+    return InLoop::kWorks;
+  }
   /// Whether interrupts may come behind an instruction.
   [[nodiscard]] virtual InterruptEffect interrupt_effect(const Instruction& /*instruction*/) const {
     return InterruptEffect::kNone;

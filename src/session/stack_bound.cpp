@@ -55,6 +55,12 @@ class Session::Core::StackBounds {
     return out;
   }
 
+  /// What a function pushes, calls left out; nothing if its code does not tell.
+  std::optional<std::uint32_t> own(const Function& function) {
+    const Bound& bound = of(function);
+    return bound.own_known ? std::optional(bound.own) : std::nullopt;
+  }
+
  private:
   using View = StackBoundView::Function;
   struct Bound {
@@ -62,6 +68,7 @@ class Session::Core::StackBounds {
     std::optional<std::uint32_t> bytes;  ///< with what it calls
     std::string why;                     ///< that is not known
     const Function* deepest = nullptr;   ///< what it calls then
+    bool own_known = false;
     bool done = false;
   };
 
@@ -133,6 +140,7 @@ class Session::Core::StackBounds {
       out.why = fmt::format("{} jumps to where is not known", function.name);
     if (unknown && out.why.empty())
       out.why = fmt::format("{} moves the stack pointer by what is not known", function.name);
+    out.own_known = !unknown && !flow.has_unknown_jump();
     std::uint32_t most = out.own + inner;
     for (const Call& call : calls) {
       recursion_.clear();
@@ -257,6 +265,23 @@ class Session::Core::StackBounds {
   std::vector<const Function*> way_;       ///< to the one that is looked at
   std::string recursion_;
 };
+
+/// Bytes in use at most in each function that has been called; `sp`: the lowest stack pointer when
+/// it was entered, by its beginning.
+std::map<std::uint32_t, std::uint32_t> Session::Core::stack_in_use(
+    const std::map<std::uint32_t, std::uint32_t>& sp) const {
+  std::map<std::uint32_t, std::uint32_t> out;
+  const MemoryArea* ram = machine().area("ram");
+  if (ram == nullptr) return out;
+  const std::uint32_t empty = ram->end - machine().target().convention().stack_gap;
+  StackBounds bounds(*this);
+  for (const auto& [begin, entered] : sp) {
+    const Function* function = program_.function_at(begin);
+    const auto own = function != nullptr ? bounds.own(*function) : std::nullopt;
+    if (own && entered <= empty) out[begin] = empty - entered + *own;
+  }
+  return out;
+}
 
 Result<StackBoundView> Session::Core::stack_bound() const {
   if (machine().target().convention().return_bytes == 0)

@@ -116,6 +116,20 @@ std::vector<ProfileView::Call> Session::Core::calls(const machine::Counts& count
   return out;
 }
 
+/// The most bytes of stack in use in each function, by where it begins.
+std::map<std::uint32_t, std::uint32_t> Session::Core::stack_of(
+    const machine::Counts& counts) const {
+  std::map<std::uint32_t, std::uint32_t> sp;
+  for (const machine::CallTree::Node& node : counts.calls) {
+    if (node.sp == UINT32_MAX) continue;
+    const auto jump = node.handler ? machine().instruction_at(node.address, false).target
+                                   : std::optional<std::uint32_t>();
+    const auto known = sp.emplace(jump.value_or(node.address), node.sp).first;
+    known->second = std::min(known->second, node.sp);
+  }
+  return stack_in_use(sp);
+}
+
 Result<ProfileView> Session::Core::profile() const {
   const auto counts = this->counts();
   if (!counts) return fail(counts.error());
@@ -172,10 +186,14 @@ Result<ProfileView> Session::Core::profile() const {
       again = out.calls[*above].function == call.function;
     if (!again) totals[call.function] += call.cycles;
   }
+  const auto stack = stack_of(*counts);
   for (auto& [key, row] : functions) {
-    if (row.inlined_in.empty())
+    if (row.inlined_in.empty()) {
       if (const auto total = totals.find(row.name); total != totals.end())
         row.total = total->second;
+      if (const auto bytes = stack.find(row.where.address); bytes != stack.end())
+        row.stack = bytes->second;
+    }
     out.functions.push_back(std::move(row));
   }
   std::stable_sort(out.functions.begin(), out.functions.end(),
@@ -194,6 +212,7 @@ Result<ProfileView> Session::Core::profile() const {
   }
   std::stable_sort(out.lines.begin(), out.lines.end(),
                    [](const auto& a, const auto& b) { return a.cycles > b.cycles; });
+  add_waits(*counts, out);
   const std::uint64_t told = known + out.asleep + out.entering;
   out.unknown = out.cycles - std::min(out.cycles, told);
   return out;
@@ -309,6 +328,8 @@ Result<std::vector<InterruptView>> Session::Core::interrupts() const {
     for (const InterruptVector& other : info.vectors)
       if (row.held_by == InterruptView::HeldBy::kHandler && other.number == c.longest.vector)
         row.held_by_handler = other.name;
+    if (row.held_by == InterruptView::HeldBy::kOff)
+      row.off_since = turned_off(c.longest.requested_pc);
     row.requested_at = location(c.longest.requested_pc);
     row.entered_at = location(c.longest.entered_pc);
     out.push_back(std::move(row));

@@ -88,6 +88,31 @@ bool AvrTarget::stays_in_registers(const Instruction& instruction) const {
   return kOps.count(entry_of(instruction).op) != 0;
 }
 
+machine::Target::InLoop AvrTarget::in_loop(const Instruction& instruction) const {
+  constexpr unsigned kZero = 1;  // the register that compilers keep at zero
+  const Entry entry = entry_of(instruction);
+  switch (entry.op) {
+    case kDEC:
+    case kINC:
+    case kSUBI:
+    case kSBIW:
+    case kADIW: return InLoop::kCounts;
+    case kSBCI: return InLoop::kCarries;
+    case kADC:
+    case kSBC: return entry.b == kZero && entry.a != kZero ? InLoop::kCarries : InLoop::kKeeps;
+    case kLD_X:
+    case kLD_Y:
+    case kLD_Z:
+    case kLDD_Y:
+    case kLDD_Z:
+    case kLDS:
+    case kIN:
+    case kSBIC:
+    case kSBIS: return InLoop::kLooks;
+    default: return stays_in_registers(instruction) ? InLoop::kKeeps : InLoop::kWorks;
+  }
+}
+
 machine::InterruptEffect AvrTarget::interrupt_effect(const Instruction& instruction) const {
   using machine::InterruptEffect;
   const Entry entry = entry_of(instruction);

@@ -68,6 +68,7 @@ class AvrTarget final : public machine::Target {
   [[nodiscard]] std::optional<FixedAccess> fixed_access(
       const Instruction& instruction, const machine::FrameState* state) const override;
   [[nodiscard]] bool stays_in_registers(const Instruction& instruction) const override;
+  [[nodiscard]] InLoop in_loop(const Instruction& instruction) const override;
   [[nodiscard]] machine::InterruptEffect interrupt_effect(
       const Instruction& instruction) const override;
   [[nodiscard]] bool is_handler_name(const std::string& name) const override;
