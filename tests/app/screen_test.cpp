@@ -10,6 +10,7 @@
 #include <random>
 #include <set>
 
+#include "lucid/finding.h"
 #include "screen/lists.h"
 #include "screen/screen.h"
 #include "text.h"
@@ -239,6 +240,10 @@ void check_truth(Desktop& d) {
     }
     if (name == "timeline" && session.timeline().on)
       CHECK(has(text, to_text(session.chip().time())));
+    if (name == "findings")
+      for (const FindingView& f : session.findings())
+        if (static_cast<int>(session.findings().size()) < area.rows)
+          CHECK(has(text, f.check + "  " + to_text(f.at)));
     if (name == "traces")
       for (const Session::TraceView& t : session.traces())
         if (static_cast<int>(session.traces().size()) * 3 + 2 < area.rows) CHECK(has(text, t.name));
@@ -279,6 +284,7 @@ TEST_CASE("every layout at every size shows what the session says, in every stat
       {"optimised", {"pause at control.c:19", "go", "step", "step"}, "kiln-os.elf", true},
       {"all breakpoints off", {"pause at main", "breakpoints off", "pause at 0x100"}},
       {"timeline off", {"timeline off", "go for 1 s"}},
+      {"torn", {"go for 1200ms"}, "torn-tick.elf", true},
   };
   const unsigned seed = test::fresh_seed();
   for (const State& state : states) {

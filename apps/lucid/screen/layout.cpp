@@ -308,10 +308,10 @@ bool resize(Arrangement& arrangement, const std::string& pane, bool wide, int ce
 }
 
 const std::vector<std::string>& pane_names() {
-  static const std::vector<std::string> kNames{"code",    "instructions", "variables", "watches",
-                                               "callers", "registers",    "io",        "memory",
-                                               "stack",   "pins",         "parts",     "traces",
-                                               "serial",  "breakpoints",  "timeline",  "prompt"};
+  static const std::vector<std::string> kNames{
+      "code",   "instructions", "variables", "watches",  "callers", "registers",
+      "io",     "memory",       "stack",     "pins",     "parts",   "traces",
+      "serial", "breakpoints",  "timeline",  "findings", "prompt"};
   return kNames;
 }
 

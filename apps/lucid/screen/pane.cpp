@@ -220,7 +220,7 @@ std::vector<std::unique_ptr<Pane>> make_panes() {
   for (auto* make : {make_variables_pane, make_watches_pane, make_callers_pane, make_registers_pane,
                      make_io_pane, make_memory_pane, make_stack_pane, make_pins_pane,
                      make_parts_pane, make_traces_pane, make_serial_pane, make_breakpoints_pane,
-                     make_timeline_pane, make_prompt_pane})
+                     make_timeline_pane, make_findings_pane, make_prompt_pane})
     out.push_back(make());
   return out;
 }

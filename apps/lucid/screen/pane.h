@@ -206,6 +206,7 @@ std::unique_ptr<Pane> make_traces_pane();
 std::unique_ptr<Pane> make_serial_pane();
 std::unique_ptr<Pane> make_breakpoints_pane();
 std::unique_ptr<Pane> make_timeline_pane();
+std::unique_ptr<Pane> make_findings_pane();
 std::unique_ptr<Pane> make_prompt_pane();
 
 /// What the screen asks of two of them.
