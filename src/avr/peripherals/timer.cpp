@@ -41,6 +41,9 @@ Timer::Timer(unsigned number, unsigned bits, const Pins& pins, const Names& name
   for (unsigned i = 0; i < 3; ++i)
     ocr_[i] = names.reg(fmt::format("OCR{}{}{}", number, "ABC"[i], wide_ ? "L" : ""));
   if (older_) ocr_[0] = reg("OCR{}");
+  // Timer0 of the ATmega64 and 128, which can count a crystal, has Timer2's prescaler.
+  const bool crystals = number == 2 || (older_ && ocr_[0] != 0 && !pins_.clock);
+  dividers_ = crystals ? &kDividers2 : &kDividers;
   const std::array<std::string_view, 6> vectors{"OVF", "COMPA", "COMPB", "COMPC", "-", "CAPT"};
   for (unsigned i = 0; i < 6; ++i) {
     vectors_[i] = names.vector({fmt::format("TIMER{}_{}", number, vectors[i]),
@@ -151,17 +154,19 @@ Timer::Plan Timer::plan(const World& world) const {
   plan.max = wide_ ? 0xffff : 0xff;
   plan.capture = word(world, icr_);
   plan.flags = all_flags_;
+  for (unsigned i = 0; i < 3; ++i) plan.written[i] = word(world, ocr_[i]);
+  if ((world.data[older_ ? tccrb_ : tccra_] & (older_ ? 0x30U : 0xfcU)) == 0) return plan;
   const bool pwm = plan.mode.shape == Shape::kFast || plan.mode.shape == Shape::kPhase;
   // Toggling in PWM is for OCnA alone, and where OCRnA or ICRn is TOP in the modes named below.
   const unsigned wave = wgm(world);
   const bool toggles =
       wide_ ? wave == 9 || wave == 11 || wave == 14 || wave == 15 : (wave & 4U) != 0;
   for (unsigned i = 0; i < 3; ++i) {
-    plan.written[i] = word(world, ocr_[i]);
     const auto com = static_cast<u8>(older_ ? (i == 0 ? world.data[tccrb_] >> 4 & 3U : 0U)
                                             : world.data[tccra_] >> (6 - 2 * i) & 3U);
     const bool off = ocr_[i] == 0 || (pwm && com == 1 && (i != 0 || !toggles));
     plan.outputs[i] = off ? u8{0} : com;
+    plan.moves = plan.moves || plan.outputs[i] != 0;
   }
   return plan;
 }
@@ -279,7 +284,26 @@ void Timer::leave(TimerState& state, const Plan& plan) {
   state.compare = plan.written;
 }
 
+/// Does it only count up, round a circle, with nothing but flags at some places? Then `end` is the
+/// last of those places.
+bool Timer::goes_round(const TimerState& state, const Plan& plan, unsigned& end) {
+  const Shape shape = plan.mode.shape;
+  const unsigned last = top(state, plan);
+  end = shape == Shape::kNormal ? plan.max : last;
+  return !plan.moves && shape != Shape::kPhase && !state.match_blocked && state.count <= last &&
+         (shape != Shape::kFast || state.compare == plan.written);
+}
+
 void Timer::walk(TimerState& state, const Plan& plan, u64 edges) {
+  if (unsigned end = 0; goes_round(state, plan, end)) {
+    for (unsigned left = within_reach(state, plan, end) & ~unsigned{state.flags}; left != 0;
+         left &= left - 1)
+      if (edges > edges_to(state, lowest_bit(left), end))
+        state.flags |= static_cast<u8>(1U << lowest_bit(left));
+    const u64 count = state.count + edges;
+    state.count = static_cast<u16>(count <= end ? count : count % (u64{end} + 1));
+    return;
+  }
   for (unsigned stops = 0; edges != 0; ++stops) {
     if (stops == kTwoPeriods) {  // from here on two periods change nothing
       const u64 last = top(state, plan);
@@ -300,12 +324,7 @@ void Timer::walk(TimerState& state, const Plan& plan, u64 edges) {
 // Time
 // ------------------------------------------------------------------------------------------
 
-u64 Timer::divider(const World& world) const {
-  const unsigned cs = world.data[tccrb_] & 7U;
-  // Timer0 of the ATmega64 and 128, which can count a crystal, has Timer2's prescaler.
-  const bool crystals = number_ == 2 || (older_ && ocr_[0] != 0 && !pins_.clock);
-  return crystals ? kDividers2[cs] : kDividers[cs];
-}
+u64 Timer::divider(const World& world) const { return (*dividers_)[world.data[tccrb_] & 7U]; }
 
 bool Timer::counts_pin(const World& world) const {
   return number_ != 2 && (world.data[tccrb_] & 7U) >= 6 && pins_.clock;
@@ -373,41 +392,24 @@ void Timer::show(const Bus& bus, const Plan& plan, Shown before, u64 t) const {
   for (unsigned i = 0; moved != 0 && i < 3; ++i)
     if ((moved >> i & 1U) != 0 && pins_.compare[i] && plan.outputs[i] != 0)
       set_pin(bus, i, (state.outputs >> i & 1U) != 0, t);
-  for (unsigned flag = 0; risen != 0 && flag < 6; ++flag)
-    if ((risen >> flag & 1U) != 0) raised(bus, vectors_[flag], t);
+  for (unsigned left = risen; left != 0; left &= left - 1)
+    raised(bus, vectors_[lowest_bit(left)], t);
 }
 
-/// The flags that the counter can raise on its way.
-unsigned Timer::within_reach(const TimerState& state, const Plan& plan) {
-  const u16 last = top(state, plan);
-  if (state.count > last || plan.mode.shape == Shape::kFast || plan.mode.shape == Shape::kPhase)
-    return plan.flags;
-  unsigned flags = last == plan.max ? kTov : 0;
+/// The flags that a counter which goes round raises on its way.
+unsigned Timer::within_reach(const TimerState& state, const Plan& plan, unsigned end) {
+  unsigned flags = plan.mode.shape == Shape::kFast || end == plan.max ? kTov : 0;
   if (plan.mode.top == Top::kCapture) flags |= kIcf;
   for (unsigned i = 0; i < 3; ++i)
-    if (state.compare[i] <= last) flags |= unsigned{kOcfa} << i;
+    if (state.compare[i] <= end) flags |= unsigned{kOcfa} << i;
   return flags & plan.flags;
 }
 
-/// Edges until one of some flags rises, for a counter that only counts up and moves no output;
-/// nothing: that has to be walked.
-std::optional<u64> Timer::edges_to_flag(const TimerState& state, const Plan& plan, unsigned flags) {
-  const Shape shape = plan.mode.shape;
-  const unsigned last = top(state, plan), count = state.count;
-  if (shape == Shape::kPhase || state.match_blocked || count > last ||
-      (shape == Shape::kFast && state.compare != plan.written))
-    return std::nullopt;
-  const unsigned end = shape == Shape::kNormal ? plan.max : last;
-  u64 soonest = kNever;
-  const auto leaves = [&](unsigned value) {
-    const unsigned ahead = value >= count ? value - count : value + end + 1 - count;
-    soonest = std::min<u64>(soonest, ahead + 1);
-  };
-  for (unsigned i = 0; i < 3; ++i)
-    if ((flags & unsigned{kOcfa} << i) != 0 && state.compare[i] <= end) leaves(state.compare[i]);
-  if ((flags & kTov) != 0) leaves(end);
-  if ((flags & kIcf) != 0 && plan.mode.top == Top::kCapture) leaves(last);
-  return soonest;
+/// Edges until a counter that goes round holds the value that raises a flag when it is left.
+unsigned Timer::edges_to(const TimerState& state, unsigned flag, unsigned end) {
+  constexpr unsigned kFirst = 1, kChannels = 3;  // OCFnA is bit 1
+  const unsigned place = flag - kFirst < kChannels ? state.compare[flag - kFirst] : end;
+  return place >= state.count ? place - state.count : place + end + 1 - state.count;
 }
 
 /// The next moment at which a flag rises or an output moves. After two periods without, none will.
@@ -416,12 +418,15 @@ void Timer::schedule(const Bus& bus) const { schedule(bus, plan(bus.world)); }
 void Timer::schedule(const Bus& bus, const Plan& plan) const {
   const TimerState& now = bus.world.timers[index_];
   u64 soonest = std::min({now.capture_at, now.clock_at[0], now.clock_at[1]});
-  const bool moves = plan.outputs != std::array<u8, 3>{};
-  const unsigned wanted = within_reach(now, plan) & ~unsigned{now.flags};
-  if (divider(bus.world) == 0 || (!moves && wanted == 0)) {
+  unsigned end = 0;
+  if (divider(bus.world) == 0 || (!plan.moves && (plan.flags & ~unsigned{now.flags}) == 0)) {
     // Nothing.
-  } else if (const auto ahead = moves ? std::nullopt : edges_to_flag(now, plan, wanted)) {
-    if (*ahead != kNever) soonest = std::min(soonest, tick_of_edge(bus.world, now.base, *ahead));
+  } else if (goes_round(now, plan, end)) {
+    u64 ahead = kNever;
+    for (unsigned left = within_reach(now, plan, end) & ~unsigned{now.flags}; left != 0;
+         left &= left - 1)
+      ahead = std::min<u64>(ahead, edges_to(now, lowest_bit(left), end));
+    if (ahead != kNever) soonest = std::min(soonest, tick_of_edge(bus.world, now.base, ahead + 1));
   } else {
     TimerState state = now;
     u64 edges = 0;

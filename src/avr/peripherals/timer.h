@@ -95,6 +95,7 @@ class Timer final : public Peripheral {
     std::array<u16, 3> written;  ///< OCRnx
     std::array<u8, 3> outputs;   ///< COMnx, 0 where the pin is not the timer's
     u8 flags;                    ///< those that there are
+    bool moves;                  ///< an output
   };
   static constexpr u8 kTov = 1, kOcfa = 2, kIcf = 0x20;
   static constexpr u64 kSynchroniser = 3;  ///< cycles from an edge at a pin to what it does
@@ -119,9 +120,10 @@ class Timer final : public Peripheral {
   static void match(TimerState& state, const Plan& plan, Way way);
   static void set_output(TimerState& state, const Plan& plan, unsigned channel, bool down);
   [[nodiscard]] static bool loads_at_bottom(const TimerState& state, const Plan& plan);
-  [[nodiscard]] static unsigned within_reach(const TimerState& state, const Plan& plan);
-  [[nodiscard]] static std::optional<u64> edges_to_flag(const TimerState& state, const Plan& plan,
-                                                        unsigned flags);
+  [[nodiscard]] static bool goes_round(const TimerState& state, const Plan& plan, unsigned& end);
+  [[nodiscard]] static unsigned within_reach(const TimerState& state, const Plan& plan,
+                                             unsigned end);
+  [[nodiscard]] static unsigned edges_to(const TimerState& state, unsigned flag, unsigned end);
   static void walk(TimerState& state, const Plan& plan, u64 edges);
 
   /// Ticks a count; 0 if the counter stands still or counts a pin.
@@ -161,6 +163,7 @@ class Timer final : public Peripheral {
   bool wide_;
   Pins pins_;
   u64 clock_hz_;
+  const std::array<u64, 8>* dividers_ = nullptr;  ///< by CS
   unsigned index_, slot_;
   u16 tccra_, tccrb_, tccrc_, tcnt_, icr_, timsk_, tifr_, assr_, acsr_;
   std::array<u16, 3> ocr_;
