@@ -114,9 +114,15 @@ void Timer::on_event(const Bus& bus, unsigned slot, u64 due) const {
 void Timer::on_vector(const Bus& bus, unsigned vector) const {
   TimerState& state = bus.world.timers[index_];
   const Plan now = plan(bus.world);
-  catch_up(bus, now, bus.world.cpu.now);
-  for (unsigned flag = 0; flag < 6; ++flag)
-    if (vectors_[flag] == vector) state.flags = static_cast<u8>(state.flags & ~(1U << flag));
+  unsigned flag = 0;
+  while (vectors_[flag] != vector) ++flag;
+  // Nothing else has happened if none is due, nor this again, if there was no time for it.
+  const u64 t = bus.world.cpu.now;
+  unsigned end = 0;
+  const bool still = bus.world.due(slot_) > t && goes_round(state, now, end) &&
+                     t - std::min(t, state.base) <= edges_to(state, flag, end);
+  if (!still) catch_up(bus, now, t);
+  state.flags = static_cast<u8>(state.flags & ~(1U << flag));
   schedule(bus, now);
   refresh_requests(bus);
 }
