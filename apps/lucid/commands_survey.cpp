@@ -193,7 +193,7 @@ Result<void> Console::do_check(const Words& words) {
   std::string cannot;
   for (const Session::Check& check : session_->checks()) {
     if (!all && !check.follows_values) continue;
-    const auto set = session_->set_check(check.name, mode);
+    auto set = session_->set_check(check.name, mode);
     if (!set && set.error().code != ErrorCode::kUnsupported) return set;
     if (!set) cannot += (cannot.empty() ? "" : ", ") + check.name;
   }

@@ -201,12 +201,11 @@ Result<void> sort_out(Arguments& a) {
   std::vector<std::string> scripts;
   a.image = a.play_image;
   for (const std::string& name : a.scripts) {
-    if (std::filesystem::path(name).extension() == ".loop") {
+    // A single one is a script by whatever name.
+    if (a.scripts.size() == 1 || std::filesystem::path(name).extension() == ".loop") {
       scripts.push_back(name);
-    } else if (a.image.empty() && a.scripts.size() > 1) {
+    } else if (a.image.empty()) {
       a.image = name;
-    } else if (a.scripts.size() == 1) {
-      scripts.push_back(name);  // a script by whatever name
     } else {
       return fail(ErrorCode::kUsage, "'" + name + "' is one image more than there can be",
                   "scripts end in .loop");

@@ -84,9 +84,7 @@ class Frame {
   Frame(int rows, int columns, bool utf8);
   [[nodiscard]] int rows() const { return rows_; }
   [[nodiscard]] int columns() const { return columns_; }
-  [[nodiscard]] const Cell& at(int row, int column) const {
-    return cells_[static_cast<std::size_t>(row * columns_ + column)];
-  }
+  [[nodiscard]] const Cell& at(int row, int column) const { return cells_[place(row, column)]; }
   /// A line into so many cells of a row, filled up with blanks; a mark stands where it is cut. What
   /// is no printable character is written as \xNN. `part`: that piece stands out.
   void put(int row, int column, int room, const Line& line, int part = 0);
@@ -98,9 +96,11 @@ class Frame {
   std::optional<std::pair<int, int>> caret;  ///< row and column
 
  private:
-  Cell& cell(int row, int column) {
-    return cells_[static_cast<std::size_t>(row * columns_ + column)];
+  [[nodiscard]] std::size_t place(int row, int column) const {
+    return static_cast<std::size_t>(row) * static_cast<std::size_t>(columns_) +
+           static_cast<std::size_t>(column);
   }
+  Cell& cell(int row, int column) { return cells_[place(row, column)]; }
   int rows_, columns_;
   bool utf8_;
   std::vector<Cell> cells_;

@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <cctype>
 #include <set>
+#include <utility>
 
 #include "code_map.h"
 #include "lucid/program.h"
@@ -322,9 +323,10 @@ class CodePane final : public ListPane, public CodeView {
     for (const Piece& piece : out.pieces) used += cells_of(piece.text, desk.utf8());
     std::string values;
     for (const std::string& value : line.values) {
-      const std::string next = values + (values.empty() ? "   " : "  ") + value;
+      std::string next = values;
+      next.append(values.empty() ? "   " : "  ").append(value);
       if (used + cells_of(next, desk.utf8()) > columns) break;
-      values = next;
+      values = std::move(next);
     }
     out.add(values, Look::kDim);
     return out;

@@ -34,7 +34,8 @@ class PromptPane final : public Pane, public TypingPane {
     if (!offered_.empty() && typing_) {  // what the line could go on to
       std::string text = " ";
       for (const std::string& word : offered_) {
-        const std::string next = text + " " + word;
+        std::string next = text;
+        next.append(" ").append(word);
         if (cells_of(next, utf8_) > columns - 2) {
           text += utf8_ ? " …" : " ..";
           break;

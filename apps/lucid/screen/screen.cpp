@@ -414,11 +414,11 @@ void Screen::type_command(const std::string& beginning) {
 
 void Screen::use(std::string name) {
   if (in_use_ != name) pane(in_use_).stop_typing();
-  in_use_ = name;
-  if (!alone_.empty() && alone_ != name) alone_.clear();
+  in_use_ = std::move(name);
+  if (!alone_.empty() && alone_ != in_use_) alone_.clear();
   arrange();
-  if (!in_sight(name)) {
-    alone_ = name;  // there is no place for it: it gets the whole screen
+  if (!in_sight(in_use_)) {
+    alone_ = in_use_;  // there is no place for it: it gets the whole screen
     arrange();
   }
 }
