@@ -481,8 +481,11 @@ class Unwinder {
     }
     const FlowGraph& graph = flows_.of(program_, machine_, *way);
     if (graph.has_unknown_jump()) return true;
-    if (const auto inner = graph.node_at(callee.begin); inner && graph.state_at(*inner) != nullptr)
-      return true;
+    // A library's function in assembly may lie within another one, and be jumped into.
+    for (auto inner = graph.node_at(callee.begin);
+         inner && *inner < graph.nodes().size() && graph.nodes()[*inner].address < callee.end;
+         ++*inner)
+      if (graph.state_at(*inner) != nullptr) return true;
     return std::any_of(graph.leaves().begin(), graph.leaves().end(), [&](const auto& leave) {
       return leads_to(leave.address, callee, depth + 1);
     });

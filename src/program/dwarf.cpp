@@ -444,8 +444,8 @@ class DwarfReader {
           dwarf_lineprologueend(line, &prologue_ends) != 0)
         continue;
       const bool live = std::any_of(live_.begin(), live_.end(), [&](const auto& range) {
-        return address >= range.first &&
-               (address < range.second || (ends && address == range.second));
+        // At the end lies the end of a sequence, or the beginning of what a linker has moved.
+        return address >= range.first && address <= range.second;
       });
       if (!live) continue;
       rows_.push_back({static_cast<std::uint32_t>(address),

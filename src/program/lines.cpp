@@ -6,12 +6,66 @@
 #include "program/program_data.h"
 
 namespace lucid::program {
+namespace {
 
-void finish_lines(std::vector<LineRow> rows, Program::Data& data) {
-  // Within one address: ends of sequences first, then in the compiler's order.
+/// Within one address: ends of sequences first, then in the compiler's order.
+void sort_rows(std::vector<LineRow>& rows) {
   std::stable_sort(rows.begin(), rows.end(), [](const LineRow& a, const LineRow& b) {
     return a.address != b.address ? a.address < b.address : a.ends > b.ends;
   });
+}
+
+/// A linker that shortens code (`--relax`) leaves some rows a word or more beside where functions
+/// meet, and functions longer than they are. What belongs to a function's beginning goes there, and
+/// what belongs to the one before goes back, by their lines: functions that follow each other in a
+/// file do not share any.
+void mend_where_functions_meet(std::vector<LineRow>& rows, std::vector<Function>& functions) {
+  constexpr std::uint32_t kWord = 2, kFarthest = 8;  // bytes
+  std::vector<Function*> sorted;
+  for (Function& function : functions) sorted.push_back(&function);
+  std::sort(sorted.begin(), sorted.end(),
+            [](const Function* a, const Function* b) { return a->begin < b->begin; });
+  bool moved = false;
+  for (std::size_t i = 1; i < sorted.size(); ++i) {
+    Function& one = *sorted[i - 1];
+    const Function& other = *sorted[i];
+    if (one.begin < other.begin && one.end > other.begin && one.end <= other.begin + kFarthest)
+      one.end = other.begin;  // its size is as it was
+    if (one.end + kFarthest < other.begin || !one.file || one.file != other.file || one.line == 0 ||
+        other.line == 0 || one.line == other.line)
+      continue;
+    const auto is_of = [](const LineRow& row, const Function& function, const Function& next) {
+      return !row.ends && row.file == function.file && row.line >= function.line &&
+             (next.line < function.line || row.line < next.line);
+    };
+    auto at = std::lower_bound(
+        rows.begin(), rows.end(), other.begin,
+        [](const LineRow& row, std::uint32_t address) { return row.address < address; });
+    const auto begin = at;
+    while (at != rows.end() && at->address == other.begin && !is_of(*at, other, one)) ++at;
+    if (at != rows.end() && at->address == other.begin) {
+      for (auto row = begin; row != at; ++row)
+        if (is_of(*row, one, other)) {
+          row->address -= kWord;
+          moved = true;
+        }
+      continue;
+    }
+    for (auto row = begin; row != rows.begin() && is_of(*(row - 1), other, one) &&
+                           (row - 1)->address + kFarthest > other.begin;
+         --row) {
+      (row - 1)->address = other.begin;
+      moved = true;
+    }
+  }
+  if (moved) sort_rows(rows);
+}
+
+}  // namespace
+
+void finish_lines(std::vector<LineRow> rows, Program::Data& data) {
+  sort_rows(rows);
+  mend_where_functions_meet(rows, data.functions);
   for (std::size_t i = 0; i + 1 < rows.size(); ++i) {
     const LineRow& row = rows[i];
     if (row.ends || row.line == 0) continue;

@@ -83,3 +83,86 @@ TEST_CASE(
   REQUIRE(trimmed.rfind("__vector_", 0) == 0);
   CHECK(session.locate(trimmed)->address == session.locate("TIMER1_COMPA_vect")->address);
 }
+
+TEST_CASE("main is the outermost level wherever it has led, in the library's assembly, too") {
+  const std::string source = R"(#include <math.h>
+#include <stdint.h>
+#include <stdlib.h>
+volatile uint16_t n = 7;
+volatile uint32_t wide = 70000;
+volatile int64_t widest = -5;
+volatile float real = 2.5f;
+int main(void) {
+  for (;;) {
+    real = n * 0.25f;
+    n = (uint16_t)real + 3;
+    real = sqrtf(real) + (float)wide - (int32_t)real;
+    wide = wide / 7 % 1000 + (uint32_t)(real > 3.0f);
+    widest = widest * 3 / (int16_t)(n | 1);
+    real = sinf(real) / 3.0f;
+    n += (uint16_t)abs((int)n) + (uint16_t)labs((long)wide);
+  }
+}
+)";
+  unsigned number = 0;
+  for (const char* flags : {"-Os", "-O2", "-O0", "-Og -mrelax", "-Os -mcall-prologues"}) {
+    Session session(*Chip::make({"ATmega328P", 16'000'000}));
+    REQUIRE(session.open(test::compiled("outermost" + std::to_string(number++), source,
+                                        std::string(flags) + " -gdwarf-4 -lm")));
+    REQUIRE(session.go_to("main"));
+    for (unsigned i = 0; i < 4'000; ++i) {
+      REQUIRE(session.step(StepKind::kInto, StepUnit::kInstruction));
+      const std::vector<CallLevel> levels = session.callers();
+      REQUIRE(!levels.empty());
+      INFO(flags << " " << session.pause().where.function << " " << session.pause().where.offset
+                 << ": " << callers_end_text(levels.front().end));
+      REQUIRE(levels.front().where.function == "main");
+    }
+  }
+}
+
+TEST_CASE("a function begins at its own line where the linker has shortened code") {
+  const std::string source = R"(#define APART __attribute__((noinline, noclone))
+volatile int x = 3;
+APART int first(int i) {
+  return i == 0 ? 16 : __builtin_clz(i);
+}
+APART int second(int i) {
+  return i != 0 ? __builtin_clz(i) : 16;
+}
+APART unsigned third(unsigned i) {
+  return i > 0 ? __builtin_ctz(i) : 16;
+}
+APART int fourth(int i) {
+  return i == 0 ? 16 : __builtin_popcount(i);
+}
+APART void nothing(void) {
+  x++;
+}
+int main(void) {
+  for (;;) {
+    x = first(x) + second(x);
+    x += third(x) + fourth(x);
+    nothing();
+  }
+}
+)";
+  for (const char* level : {"-Os", "-O1", "-O2", "-O3", "-O0", "-Og"})
+    for (const char* dwarf : {"-gdwarf-2", "-gdwarf-4"}) {
+      INFO(level << " " << dwarf);
+      const auto opened = [&](const std::string& flags) {
+        Session session(*Chip::make({"ATmega328P", 16'000'000}));
+        REQUIRE(session.open(test::compiled("shortened" + flags + level + dwarf, source,
+                                            flags + " " + level + " " + dwarf)));
+        return session;
+      };
+      const Session whole = opened(""), shortened = opened("-mrelax");
+      for (const char* name : {"first", "second", "third", "fourth", "nothing", "main"}) {
+        INFO(name);
+        const auto here = whole.locate(name), there = shortened.locate(name);
+        REQUIRE((here && there));
+        CHECK(here->function == there->function);
+        CHECK(here->line == there->line);
+      }
+    }
+}
