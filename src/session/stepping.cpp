@@ -272,14 +272,17 @@ class Session::Core::Step {
       core_.remark("returned to code without source");
   }
 
-  /// It has been interrupted before the first instruction of a line, whatever led there.
+  /// It has been interrupted before the first instruction of a line, or of a body that is inlined,
+  /// whatever led there.
   [[nodiscard]] bool begins_line() {
     const LineFlow* lines = executed_ ? nullptr : this->lines();
     const auto node = lines != nullptr ? lines->graph().node_at(place_) : std::nullopt;
     if (!node || lines->line_of(*node).line == 0) return false;
     const auto& before = lines->graph().nodes()[*node].before;
     return !before.empty() && std::all_of(before.begin(), before.end(), [&](unsigned from) {
-      return lines->line_of(from) != lines->line_of(*node) && lines->is_arrival(from, *node);
+      return (lines->line_of(from) != lines->line_of(*node) ||
+              lines->stack_of(from) != lines->stack_of(*node)) &&
+             lines->is_arrival(from, *node);
     });
   }
 
