@@ -105,7 +105,7 @@ bool is_quick_leaf(const Node& node, const Scope& scope, Node::Quick& quick) {
     case NodeKind::kMember:
     case NodeKind::kIndex:
     case NodeKind::kRegister:
-    case NodeKind::kPair: break;
+    case NodeKind::kPair:
     case NodeKind::kLocal: break;
     default: return false;
   }

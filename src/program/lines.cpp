@@ -21,6 +21,7 @@ void sort_rows(std::vector<LineRow>& rows) {
 /// file do not share any.
 void mend_where_functions_meet(std::vector<LineRow>& rows, std::vector<Function>& functions) {
   constexpr std::uint32_t kWord = 2, kFarthest = 8;  // bytes
+  constexpr unsigned kFewLines = 3;
   std::vector<Function*> sorted;
   for (Function& function : functions) sorted.push_back(&function);
   std::sort(sorted.begin(), sorted.end(),
@@ -44,7 +45,8 @@ void mend_where_functions_meet(std::vector<LineRow>& rows, std::vector<Function>
     const auto begin = at;
     while (at != rows.end() && at->address == other.begin && !is_of(*at, other, one)) ++at;
     if (at != rows.end() && at->address == other.begin) {
-      for (auto row = begin; row != at; ++row)
+      const bool opens = at->line <= other.line + kFewLines;  // to its brace
+      for (auto row = begin; opens && row != at; ++row)
         if (is_of(*row, one, other)) {
           row->address -= kWord;
           moved = true;
