@@ -9,7 +9,6 @@ namespace {
 
 constexpr unsigned kMostFrames = 256;
 constexpr unsigned kMostScanned = 256;
-constexpr unsigned kMostTailCalls = 8;
 constexpr unsigned kMostShared = 128;  // instructions of code that is shared with other functions
 
 std::optional<std::uint64_t> value_of(const machine::Machine& machine, int dwarf,

@@ -14,6 +14,9 @@
 
 namespace lucid::frames {
 
+/// Functions that jump on, one after the other, are followed so far.
+constexpr unsigned kMostTailCalls = 8;
+
 /// Where a register of a frame is kept by now: on the stack, or in a register.
 struct Kept {
   std::optional<std::uint32_t> address;  ///< in data space

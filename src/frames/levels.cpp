@@ -10,8 +10,6 @@
 namespace lucid::frames {
 namespace {
 
-constexpr unsigned kMostTailCalls = 8;
-
 /// The tail calls that lead from one function to another; nullopt if there is no way, or several.
 std::optional<std::vector<const CallSite*>> tail_calls(const Program& program, std::uint32_t from,
                                                        std::uint32_t to) {
