@@ -110,7 +110,7 @@ int main(void) {
     REQUIRE(session.open(test::compiled("outermost" + std::to_string(number++), source,
                                         std::string(flags) + " -gdwarf-4 -lm")));
     REQUIRE(session.go_to("main"));
-    for (unsigned i = 0; i < 4'000; ++i) {
+    for (unsigned i = 0; i < (test::is_short() ? 1'000 : 4'000); ++i) {
       REQUIRE(session.step(StepKind::kInto, StepUnit::kInstruction));
       const std::vector<CallLevel> levels = session.callers();
       REQUIRE(!levels.empty());
