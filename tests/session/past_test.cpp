@@ -208,7 +208,7 @@ TEST_CASE("at any moment, reached by any means, the world is the one that was") 
     }
     check();
     const unsigned rounds = slow ? 25 : 100;
-    for (unsigned i = 0; i < (test::is_short() ? rounds / 4 : rounds); ++i) {
+    for (unsigned i = 0; i < rounds; ++i) {
       INFO(i);
       if (random() % 3 == 0)
         forward(session, random, world.longest * 3);
@@ -302,7 +302,7 @@ TEST_CASE("a step back undoes a step: into of into, over of over while the level
   // At length, and more builds: LUCID_STEPS.
   const char* wanted = std::getenv("LUCID_STEPS");
   const auto count = wanted != nullptr  ? static_cast<unsigned>(std::strtoul(wanted, nullptr, 10))
-                     : test::is_short() ? 12U
+                     : test::is_short() ? 6U
                                         : 500U;
   std::vector<Row> rows{{test::kKilnOg, count}, {test::kKilnOs, count}};
   for (const std::string level : {"-Og", "-O2", "-O0", "-O1", "-Os"})

@@ -117,6 +117,7 @@ class Record {
 }  // namespace
 
 TEST_CASE("a missed place: what turned away, by a record of every instruction") {
+  if (std::getenv("LUCID_QUICK") != nullptr) return;  // seconds each
   const unsigned seed = test::fresh_seed();
   INFO("seed " << seed);
   std::mt19937 random(seed);
@@ -198,6 +199,7 @@ TEST_CASE("a missed place since a mark, in words that are found again") {
 }
 
 TEST_CASE("supposed changes, one or several, of objects and of instructions") {
+  if (std::getenv("LUCID_QUICK") != nullptr) return;  // seconds each
   Session session = kiln(test::kKilnOg);
   session.go_for(Picoseconds{3'500'000'000'000});
   const std::uint64_t hash = session.chip().hash();
@@ -376,6 +378,7 @@ TEST_CASE("two runs part where the fault is") {
 }
 
 TEST_CASE("builds of one program do not part, whatever the optimisation") {
+  if (std::getenv("LUCID_QUICK") != nullptr) return;  // seconds each
   const auto made = [](const std::string& path) {
     Session session(*Chip::make({"ATmega328P", kHz}));
     REQUIRE(session.open(path));
