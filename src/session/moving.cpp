@@ -52,6 +52,7 @@ machine::Stop Session::Core::run_in_slices(machine::RunRequest request) {
     request.until_ticks = std::min({end, later(kSliceTicks), limit_end_, next_pace_, next_stop()});
     machine().count_apart(again_ || walking_);
     machine::Stop stop = machine().run(request);
+    count_passed();  // a copy that is kept here has them
     deliver();
     look_at_timeline();
     if (machine().ticks() >= next_pace_) keep_pace();
@@ -123,7 +124,6 @@ Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Tar
     stretch.events = events_wanted() | events_too_;
     if (steps_) stretch.events |= machine::bit(machine::EventKind::kReset);
     outcome.stop = run_in_slices(stretch);
-    count_passed();
     if (outcome.stop.interrupt >= 0) interrupt = outcome.stop.interrupt;
     const auto why = outcome.stop.why;
     if (digest(outcome.stop, outcome)) {
