@@ -166,8 +166,8 @@ struct InterruptView {
     kSleep
   } held_by = HeldBy::kInstruction;
   std::string held_by_handler;  ///< of kHandler
-  /// Of kOff: the instruction that had turned interrupts off, if the function's code has but one
-  /// that leads to where it was requested.
+  /// Of kOff: what had turned interrupts off, if the function's code has but one such instruction
+  /// that leads to where it was requested; of an inlined body the line that calls it.
   std::optional<Location> off_since;
   Location requested_at;  ///< the next instruction when it was requested
   Location entered_at;    ///< and when it was entered

@@ -161,12 +161,13 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] std::set<unsigned> never_run(unsigned file, unsigned from, unsigned to) const;
   [[nodiscard]] Result<std::vector<InterruptView>> interrupts() const;
   void add_waits(const machine::Counts& counts, ProfileView& out) const;
-  [[nodiscard]] std::map<std::uint32_t, std::uint32_t> stack_of(
-      const machine::Counts& counts) const;
   [[nodiscard]] std::optional<Location> turned_off(std::uint32_t before) const;
+  [[nodiscard]] bool leaves_interrupts(const Function* function,
+                                       std::set<const Function*>& seen) const;
   class StackBounds;
   [[nodiscard]] std::map<std::uint32_t, std::uint32_t> stack_in_use(
-      const std::map<std::uint32_t, std::uint32_t>& sp) const;
+      const machine::Counts& counts) const;
+  [[nodiscard]] std::uint32_t begin_of(const machine::CallTree::Node& node) const;
   [[nodiscard]] Result<StackBoundView> stack_bound() const;
 
   // Checks: checks.cpp.

@@ -266,19 +266,21 @@ class Session::Core::StackBounds {
   std::string recursion_;
 };
 
-/// Bytes in use at most in each function that has been called; `sp`: the lowest stack pointer when
-/// it was entered, by its beginning.
+/// The most bytes in use in each function that has been called, by where it begins: as it was
+/// entered deepest, and with what it pushes.
 std::map<std::uint32_t, std::uint32_t> Session::Core::stack_in_use(
-    const std::map<std::uint32_t, std::uint32_t>& sp) const {
+    const machine::Counts& counts) const {
   std::map<std::uint32_t, std::uint32_t> out;
   const MemoryArea* ram = machine().area("ram");
   if (ram == nullptr) return out;
   const std::uint32_t empty = ram->end - machine().target().convention().stack_gap;
   StackBounds bounds(*this);
-  for (const auto& [begin, entered] : sp) {
-    const Function* function = program_.function_at(begin);
-    const auto own = function != nullptr ? bounds.own(*function) : std::nullopt;
-    if (own && entered <= empty) out[begin] = empty - entered + *own;
+  for (const machine::CallTree::Node& node : counts.calls) {
+    const std::uint32_t begin = begin_of(node);
+    const Function* const function = program_.function_at(begin);
+    if (function == nullptr || node.sp > empty) continue;  // the first of them is nobody's call
+    if (const auto own = bounds.own(*function))
+      out[begin] = std::max(out[begin], empty - node.sp + *own);
   }
   return out;
 }

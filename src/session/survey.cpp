@@ -89,6 +89,12 @@ Result<std::vector<InstructionCount>> Session::Core::instruction_counts() const 
   return out;
 }
 
+/// Of a handler: what its vector leads to.
+std::uint32_t Session::Core::begin_of(const machine::CallTree::Node& node) const {
+  if (!node.handler) return node.address;
+  return machine().instruction_at(node.address, false).target.value_or(node.address);
+}
+
 std::vector<ProfileView::Call> Session::Core::calls(const machine::Counts& counts) const {
   std::vector<ProfileView::Call> out;
   std::vector<std::size_t> place(counts.calls.size());
@@ -96,9 +102,7 @@ std::vector<ProfileView::Call> Session::Core::calls(const machine::Counts& count
     const machine::CallTree::Node& node = counts.calls[i];
     place[i] = out.size();
     ProfileView::Call call;
-    const auto jump = node.handler ? machine().instruction_at(node.address, false).target
-                                   : std::optional<std::uint32_t>();
-    const Function* const function = program_.function_at(jump.value_or(node.address));
+    const Function* const function = program_.function_at(begin_of(node));
     call.function = i == 0                ? "start-up"
                     : function != nullptr ? function->name
                                           : fmt::format("{:#06x}", node.address);
@@ -114,20 +118,6 @@ std::vector<ProfileView::Call> Session::Core::calls(const machine::Counts& count
     out.push_back(std::move(call));
   }
   return out;
-}
-
-/// The most bytes of stack in use in each function, by where it begins.
-std::map<std::uint32_t, std::uint32_t> Session::Core::stack_of(
-    const machine::Counts& counts) const {
-  std::map<std::uint32_t, std::uint32_t> sp;
-  for (const machine::CallTree::Node& node : counts.calls) {
-    if (node.sp == UINT32_MAX) continue;
-    const auto jump = node.handler ? machine().instruction_at(node.address, false).target
-                                   : std::optional<std::uint32_t>();
-    const auto known = sp.emplace(jump.value_or(node.address), node.sp).first;
-    known->second = std::min(known->second, node.sp);
-  }
-  return stack_in_use(sp);
 }
 
 Result<ProfileView> Session::Core::profile() const {
@@ -186,7 +176,7 @@ Result<ProfileView> Session::Core::profile() const {
       again = out.calls[*above].function == call.function;
     if (!again) totals[call.function] += call.cycles;
   }
-  const auto stack = stack_of(*counts);
+  const auto stack = stack_in_use(*counts);
   for (auto& [key, row] : functions) {
     if (row.inlined_in.empty()) {
       if (const auto total = totals.find(row.name); total != totals.end())

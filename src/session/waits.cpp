@@ -47,13 +47,13 @@ class Round {
   }
 
  private:
-  /// On to what follows, out of the loop, or back into it.
+  /// On to what follows, out of the loop, or back into it, in a loop that waits itself.
   [[nodiscard]] bool stays_straight(const Instruction& i) const {
     if (i.flow == Flow::kNext || i.flow == Flow::kSkip) return true;
     if ((i.flow != Flow::kBranch && i.flow != Flow::kJump) || !i.target) return false;
     const std::uint32_t behind = i.address + i.size;
     if (*i.target < loop_.begin || *i.target >= loop_.behind || *i.target == behind) return true;
-    return i.flow == Flow::kBranch && *i.target <= i.address;
+    return *i.target <= i.address && Round(machine_, i).waits().has_value();
   }
 
   bool take(const Instruction& i) {
@@ -152,7 +152,33 @@ void Session::Core::add_waits(const machine::Counts& counts, ProfileView& out) c
                    [](const auto& a, const auto& b) { return a.cycles > b.cycles; });
 }
 
-/// The instruction that had turned interrupts off, if but one leads there without others between.
+/// Do a function and all that it calls leave it to others whether interrupts are on?
+bool Session::Core::leaves_interrupts(const Function* function,
+                                      std::set<const Function*>& seen) const {
+  using machine::InterruptEffect;
+  if (function == nullptr) return false;
+  if (!seen.insert(function).second) return true;
+  const frames::FlowGraph& graph = flows_.of(program_, machine(), *function);
+  if (graph.has_unknown_jump()) return false;
+  std::vector<const Function*> next;
+  for (unsigned i = 0; i < graph.nodes().size(); ++i) {
+    const auto& node = graph.nodes()[i];
+    if (graph.state_at(i) == nullptr) continue;
+    const InterruptEffect effect =
+        machine().target().interrupt_effect(machine().instruction_at(node.address, false));
+    if (node.flow == Flow::kIndirectCall ||
+        (effect != InterruptEffect::kNone && effect != InterruptEffect::kSaves))
+      return false;
+    if (node.flow == Flow::kCall)
+      next.push_back(node.target ? program_.function_at(*node.target) : nullptr);
+  }
+  for (const auto& leave : graph.leaves()) next.push_back(program_.function_at(leave.address));
+  return std::all_of(next.begin(), next.end(),
+                     [&](const Function* called) { return leaves_interrupts(called, seen); });
+}
+
+/// The instruction that had turned interrupts off, if but one leads there without others between;
+/// of an inlined body, where it is called.
 std::optional<Location> Session::Core::turned_off(std::uint32_t before) const {
   using machine::InterruptEffect;
   const Function* const function = program_.function_at(before);
@@ -170,7 +196,13 @@ std::optional<Location> Session::Core::turned_off(std::uint32_t before) const {
     const auto& node = graph.nodes()[at];
     if (node.address == function->begin || node.before.empty()) return std::nullopt;
     for (const unsigned from : node.before) {
-      const std::uint32_t address = graph.nodes()[from].address;
+      const auto& way = graph.nodes()[from];
+      const std::uint32_t address = way.address;
+      const Function* const called = way.target ? program_.function_at(*way.target) : nullptr;
+      std::set<const Function*> seen_below;
+      if (way.flow == Flow::kIndirectCall ||
+          (way.flow == Flow::kCall && !leaves_interrupts(called, seen_below)))
+        return std::nullopt;
       switch (machine().target().interrupt_effect(machine().instruction_at(address, false))) {
         case InterruptEffect::kForbids:
           if (found && *found != address) return std::nullopt;
@@ -184,7 +216,17 @@ std::optional<Location> Session::Core::turned_off(std::uint32_t before) const {
     }
   }
   if (!found) return std::nullopt;
-  return location(*found);
+  Location out = location(*found);
+  if (const auto inlined = program_.inlined_at(*found); !inlined.empty()) {
+    const InlinedCall& outermost = *inlined.back();
+    out.line = outermost.call_line;
+    out.file.clear();
+    if (outermost.call_file) {
+      out.file_index = *outermost.call_file;
+      out.file = program_.files()[*outermost.call_file].name;
+    }
+  }
+  return out;
 }
 
 }  // namespace lucid

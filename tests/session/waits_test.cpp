@@ -45,6 +45,7 @@ TEST_CASE("loops that wait take what their formulas say, and none that works is 
 volatile uint8_t out;
 volatile char text[40] = "a text that is searched and copied";
 char copy[40];
+volatile char *volatile pointers[] = {{text, text + 1, copy, 0}};
 APART void narrow(void) {{ _delay_loop_1({}); }}
 APART void wide(void) {{ _delay_loop_2({}); }}
 APART void looks(void) {{ TIFR1 = _BV(OCF1A); while (!(TIFR1 & _BV(OCF1A))); }}
@@ -54,6 +55,13 @@ APART uint8_t divided(uint8_t a) {{ uint8_t q = 0; while (a >= 10) {{ a -= 10; q
 APART uint8_t crc(uint8_t a) {{ for (uint8_t i = 0; i < 8; i++) a = a & 1 ? a >> 1 ^ 0x8c : a >> 1; return a; }}
 APART uint16_t power(uint8_t n) {{ uint16_t v = 1; do v += v << 1; while (--n); return v; }}
 APART void fill(uint8_t n) {{ for (uint8_t i = 0; i < n; i++) copy[i] = i; }}
+APART void scans(uint8_t n) {{
+  do {{
+    volatile char *volatile *p = pointers;
+    while (*p++)
+      ;
+  }} while (--n);
+}}
 APART void wave(uint8_t n) {{ do {{ PORTB ^= 1; }} while (--n); }}
 APART uint8_t heard(void) {{ uint8_t n = 0; for (uint8_t i = 0; i < 50; i++) n += PINB & 1; return n; }}
 int main(void) {{
@@ -63,7 +71,7 @@ int main(void) {{
     narrow(); wide(); looks();
     out = timeout();
     out = length((const char *)text) + divided(k * 25) + crc(k) + power(k + 1) + heard();
-    fill(k); wave(k + 1);
+    fill(k); wave(k + 1); scans(k + 1);
     memcpy(copy, (const char *)text, strlen((const char *)text));
   }}
   for (;;);
@@ -89,7 +97,8 @@ int main(void) {{
     }
     CHECK(sum == profile.waiting);
     for (const ProfileView::Function& f : profile.functions) own[f.name] += f.self;
-    for (const char* name : {"length", "divided", "crc", "power", "fill", "wave", "heard"}) {
+    for (const char* name :
+         {"length", "divided", "crc", "power", "fill", "scans", "wave", "heard"}) {
       INFO(name);
       CHECK(waits.count(name) == 0);
     }
@@ -121,9 +130,16 @@ int main(void) {{
 TEST_CASE("what held an interrupt up is the instruction that turned interrupts off") {
   const std::string source = R"(#include <avr/interrupt.h>
 #include <avr/io.h>
+#include <util/atomic.h>
 volatile uint16_t n, m;
 ISR(TIMER1_COMPA_vect) {
   n++;
+}
+__attribute__((noinline)) void off(void) {
+  cli();
+}
+__attribute__((noinline)) void on(void) {
+  sei();
 }
 __attribute__((noinline)) void callee(void) {
   for (uint16_t i = 0; i < 200; i++)
@@ -144,7 +160,20 @@ int main(void) {
 #endif
       sei();
     } else {
+#ifdef BLOCK
+      ATOMIC_BLOCK(ATOMIC_FORCEON) { // block
+        for (uint8_t i = 0; i < 90; i++)
+          m ^= i;
+      }
+#endif
       cli(); // other
+#ifdef BELOW
+      on();
+      m++;
+      off();
+      for (uint8_t i = 0; i < 90; i++)
+        m ^= i;
+#endif
 #ifdef OTHER
       for (uint8_t i = 0; i < 90; i++)
         m ^= i;
@@ -158,7 +187,7 @@ int main(void) {
 }
 )";
   for (const char* level : {"-Os", "-O1", "-Og", "-O0"})
-    for (const std::string which : {"ONE", "OTHER", "CALLS"}) {
+    for (const std::string which : {"ONE", "OTHER", "BLOCK", "CALLS", "BELOW"}) {
       INFO(level << " " << which);
       Session session = opened(test::compiled("held" + which + level, source,
                                               std::string(level) + " -gdwarf-4 -D" + which));
@@ -169,13 +198,16 @@ int main(void) {
       REQUIRE(interrupts->size() == 1);
       const InterruptView& view = interrupts->front();
       REQUIRE(view.held_by == InterruptView::HeldBy::kOff);
-      if (which == "CALLS") {  // who has called it is not looked for
-        CHECK(view.requested_at.function == "callee");
+      const bool is_call = which == "BLOCK" && std::string(level) == "-O0";
+      if (which == "CALLS" || which == "BELOW" || is_call) {  // calls are not looked into for it
+        if (which == "CALLS") CHECK(view.requested_at.function == "callee");
         CHECK(!view.off_since);
         continue;
       }
       REQUIRE(view.off_since);
-      CHECK(view.off_since->line == line_of(source, which == "ONE" ? "// one" : "// other"));
+      CHECK(view.off_since->line == line_of(source, which == "ONE"     ? "// one"
+                                                    : which == "BLOCK" ? "// block"
+                                                                       : "// other"));
     }
 }
 
