@@ -455,7 +455,7 @@ class LUCID_API Session {
   /// Along the timeline. Nothing: it has not been reset while it ran.
   [[nodiscard]] std::optional<WatchdogView> watchdog() const;
   /// Along the timeline, since one of the checks that follow values is on: `never-written`,
-  /// `floating-input`, `null-pointer`, `gone-stack`, `heap`. Nothing: none is.
+  /// `floating-input`, `null-pointer`, `gone-stack`, `heap`, `out-of-bounds`. Nothing: none is.
   [[nodiscard]] std::optional<HeapView> heap() const;
 
   // Races -----------------------------------------------------------------------------------------

@@ -34,6 +34,7 @@ struct CallConvention {
   /// DWARF number of the register that says where an interrupt came from; -1: its entry pushes that
   /// as a call does.
   int interrupted_dwarf = -1;
+  int frame_dwarf = -1;  ///< DWARF number of the low byte's register by which locals are addressed
 };
 
 /// What start-up code and linker scripts call things.

@@ -6,6 +6,7 @@
 #define LUCID_MACHINE_VALUES_H
 
 #include <cstdint>
+#include <functional>
 #include <map>
 #include <vector>
 
@@ -22,6 +23,7 @@ struct ValueFault {
     kOutsideBlock,  ///< memory of the heap is accessed that is in no block
     kFreedAgain,    ///< what is given back has been before
     kNeverGiven,    ///< what is given back is no block
+    kOutside,       ///< an access through an address of an object leads outside of it
   };
   Kind kind = Kind::kDecision;
   std::uint32_t pc = 0;
@@ -31,8 +33,10 @@ struct ValueFault {
   std::uint32_t address = 0;
   std::uint8_t pins = 0;
   /// Of the heap: the block that is meant, and the instruction that called for it, or gave it back;
-  /// of the stack: that gave the memory up.
+  /// of the stack: that gave the memory up; of kOutside: the object, and where its address was
+  /// made.
   std::uint32_t begin = 0, bytes = 0, by = 0;
+  bool in_code = false;  ///< of kOutside: in code space
 };
 
 class ValueListener {
@@ -45,10 +49,26 @@ class ValueListener {
 /// The C library's functions that give and take memory.
 enum class HeapFunction : std::uint8_t { kMalloc, kCalloc, kRealloc, kFree };
 
+/// An object: `[begin, end)`, addresses or offsets in a frame.
+struct Extent {
+  std::int32_t begin = 0, end = 0;
+  std::int32_t unit = 1;  ///< bytes of an element, of an array
+};
+
+/// What an instruction that makes an address can mean.
+struct Surroundings {
+  bool knows_objects = true;  ///< false: start-up code, for which all data is one
+  /// The objects in the frame of its function, by offset from the frame's register.
+  std::vector<Extent> frame{};
+};
+
 struct ValueFollowing {
   ValueListener* listener = nullptr;             ///< null: nobody is told
   std::uint32_t static_end = 0;                  ///< of data: behind it are heap and stack
   std::map<std::uint32_t, HeapFunction> heap{};  ///< by where they begin
+  std::vector<Extent> data{}, code{};            ///< static objects by address, apart
+  /// Of an instruction; called on any thread.
+  std::function<Surroundings(std::uint32_t pc)> around{};
 };
 
 /// Memory that has been given and not given back.

@@ -33,6 +33,7 @@ constexpr CheckName kNames[] = {
     {"null-pointer", "a pointer leads to the lowest addresses, as a null pointer does"},
     {"gone-stack", "memory of a call that has returned is accessed"},
     {"heap", "memory of the heap is accessed that is in no block, or given back twice"},
+    {"out-of-bounds", "an access through an object's address leads outside of the object"},
 };
 
 constexpr std::size_t kDeepest = 16;  // handlers within handlers

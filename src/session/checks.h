@@ -34,6 +34,7 @@ class Session::Core::Checks final : private machine::InterruptListener,
     kNullPointer,
     kGoneStack,
     kHeap,
+    kBounds,
     kKinds
   };
 
@@ -85,6 +86,11 @@ class Session::Core::Checks final : private machine::InterruptListener,
   [[nodiscard]] std::string told(const machine::ValueFault& fault) const;
   [[nodiscard]] std::string pins_of(const machine::ValueFault& fault) const;
   [[nodiscard]] std::string value_name(std::uint32_t address) const;
+  struct LocalAt {
+    std::string name, path, function;  ///< `buffer`, `[3]`, ` of fill`
+  };
+  [[nodiscard]] std::optional<LocalAt> local_at(std::uint32_t address) const;
+  [[nodiscard]] std::string object_name(const machine::ValueFault& fault) const;
   /// True: it is new, and the run is to end there.
   bool found(Kind kind, FindingView finding);
 

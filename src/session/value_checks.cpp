@@ -3,9 +3,11 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+#include <set>
 
 #include "expression/object.h"
 #include "frames/callers.h"
+#include "frames/frame_objects.h"
 #include "session/checks.h"
 
 namespace lucid {
@@ -15,6 +17,43 @@ using machine::ValueFault;
 
 std::string in_bytes(std::uint32_t bytes) {
   return fmt::format("{} byte{}", bytes, bytes == 1 ? "" : "s");
+}
+
+/// `3 bytes behind the end of`.
+std::string far_from(const ValueFault& fault) {
+  return fault.address < fault.begin
+             ? in_bytes(fault.begin - fault.address) + " before"
+             : in_bytes(fault.address - fault.begin - fault.bytes + 1) + " behind the end of";
+}
+
+/// An array without a length at the end of a structure: the linker does not know its size, either.
+bool is_open(const Program& program, unsigned type) {
+  const Type& t = program.types()[type];
+  if (t.kind == Type::Kind::kArray) return t.count == 0;
+  return t.kind == Type::Kind::kStruct && !t.members.empty() &&
+         is_open(program, t.members.back().type);
+}
+
+/// Static objects of a space, as the linker and the compiler know them.
+std::vector<machine::Extent> objects_in(const Program& program, Space space) {
+  std::vector<machine::Extent> out;
+  std::set<std::uint32_t> begins;
+  const auto add = [&](const Address& address, std::uint32_t bytes, std::int32_t unit) {
+    if (address.space != space || bytes == 0) return;
+    const auto begin = static_cast<std::int32_t>(address.offset);
+    out.push_back({begin, begin + static_cast<std::int32_t>(bytes), unit});
+    begins.insert(address.offset);
+  };
+  for (const Symbol& symbol : program.symbols())
+    if (symbol.kind == Symbol::Kind::kObject) add(symbol.address, symbol.size, 1);
+  for (const Variable& variable : program.variables())
+    add(variable.address, program.types()[variable.type].bytes,
+        frames::unit_of(program, variable.type));
+  for (const Variable& variable : program.variables())
+    if (variable.address.space == space && is_open(program, variable.type))
+      if (const auto next = begins.upper_bound(variable.address.offset); next != begins.end())
+        add(variable.address, *next - variable.address.offset, 1);
+  return frames::apart(std::move(out));
 }
 
 }  // namespace
@@ -42,6 +81,17 @@ bool Session::Core::Checks::follow_values() {
     if (const Symbol* symbol = core_.program_.find_symbol(name);
         symbol != nullptr && symbol->address.space == Space::kCode)
       how.heap.emplace(symbol->address.offset, function);
+  how.data = objects_in(core_.program_, Space::kData);
+  how.code = objects_in(core_.program_, Space::kCode);
+  how.around = [program = core_.program_,
+                convention = core_.machine().target().convention()](std::uint32_t pc) {
+    machine::Surroundings out;
+    const Function* const function = program.function_at(pc);
+    out.knows_objects = function != nullptr && function->name.rfind("__", 0) != 0;
+    if (out.knows_objects && function->has_lines)
+      out.frame = frames::frame_objects(program, *function, convention);
+    return out;
+  };
   follows_ = core_.machine().follow_values(how);
   return follows_;
 }
@@ -56,6 +106,7 @@ bool Session::Core::Checks::found(const ValueFault& fault) {
     case ValueFault::Kind::kOutput: kind = floats ? kFloating : kNeverWritten; break;
     case ValueFault::Kind::kNull: kind = kNullPointer; break;
     case ValueFault::Kind::kGone: kind = kGoneStack; break;
+    case ValueFault::Kind::kOutside: kind = kBounds; break;
     default: break;
   }
   if (!is_on(kind)) return false;
@@ -106,12 +157,18 @@ std::string Session::Core::Checks::told(const ValueFault& fault) const {
     case ValueFault::Kind::kFreed:
       return fmt::format("{}, in {} of the heap that were given back{}", access,
                          in_bytes(fault.bytes), by);
-    case ValueFault::Kind::kOutsideBlock: {
-      const bool before = fault.address < fault.begin;
-      const std::uint32_t off =
-          before ? fault.begin - fault.address : fault.address - fault.begin - fault.bytes + 1;
-      return fmt::format("{}, {} {} {} that were asked for{}", access, in_bytes(off),
-                         before ? "before" : "behind the end of", in_bytes(fault.bytes), by);
+    case ValueFault::Kind::kOutsideBlock:
+      return fmt::format("{}, {} {} that were asked for{}", access, far_from(fault),
+                         in_bytes(fault.bytes), by);
+    case ValueFault::Kind::kOutside: {
+      const std::string there = fault.in_code ? fmt::format("{:#06x} in flash", fault.address)
+                                              : value_name(fault.address);
+      const Location made = core_.location(fault.by), here = core_.location(fault.pc);
+      return fmt::format("a {} {}, {} {} ({}){}", fault.write ? "store to" : "load from", there,
+                         far_from(fault), object_name(fault), in_bytes(fault.bytes),
+                         made.function == here.function || made.line == 0
+                             ? std::string()
+                             : ", whose address is from " + said(made));
     }
     case ValueFault::Kind::kFreedAgain:
       return fmt::format("{} of the heap at {:#06x} are given back again; first{}",
@@ -141,28 +198,21 @@ std::string Session::Core::Checks::pins_of(const ValueFault& fault) const {
   return out;
 }
 
-/// A static object, a local of a call level that is there or has been, or just the address.
-std::string Session::Core::Checks::value_name(std::uint32_t address) const {
+/// Of a call level that is there: the local that has an address, in memory or a register of it.
+std::optional<Session::Core::Checks::LocalAt> Session::Core::Checks::local_at(
+    std::uint32_t address) const {
   const machine::Machine& machine = core_.machine();
-  std::string name = core_.data_name(address);
-  std::string from = fmt::format("{:#06x}", address);
-  for (unsigned index = 0; index < machine.target().registers().size(); ++index) {
-    const auto bytes = machine.register_bytes(index);
-    if (bytes.size() == 1 && bytes[0] == Address{Space::kData, address})
-      from = machine.target().registers()[index].name;
-  }
   frames::Scope scope{core_.program_, machine, core_.flows_, core_.static_end_, 0, {}};
   scope.as_described = true;
   const auto levels = frames::call_levels(core_.program_, machine, core_.flows_);
-  for (; name.empty() && scope.level < levels.size(); ++scope.level)
+  for (; scope.level < levels.size(); ++scope.level)
     for (const Local* local : frames::locals_of(scope)) {
       const auto value = expression::local_value(*local, scope);
       if (!value) continue;
       const frames::Place& place = value->place;
-      bool is_it = false;
-      if (place.kind == frames::Place::Kind::kMemory)
-        is_it = place.address.space == Space::kData && address >= place.address.offset &&
-                address < place.address.offset + place.bytes;
+      const bool in_memory = place.kind == frames::Place::Kind::kMemory;
+      bool is_it = in_memory && place.address.space == Space::kData &&
+                   address >= place.address.offset && address < place.address.offset + place.bytes;
       const auto holds = [&](unsigned index) {
         const auto bytes = machine.register_bytes(index);
         return std::find(bytes.begin(), bytes.end(), Address{Space::kData, address}) != bytes.end();
@@ -174,13 +224,39 @@ std::string Session::Core::Checks::value_name(std::uint32_t address) const {
                  piece.address == Address{Space::kData, address});
       if (!is_it) continue;
       const frames::Frame& level = levels[scope.level];
-      name = local->name;
-      if (place.kind == frames::Place::Kind::kMemory)
-        name += core_.path_into(local->type, address - place.address.offset);
+      LocalAt out{local->name, {}, {}};
+      if (in_memory) out.path = core_.path_into(local->type, address - place.address.offset);
       if (level.function != nullptr && level.inlined == nullptr)
-        name += " of " + level.function->name;
-      break;
+        out.function = " of " + level.function->name;
+      return out;
     }
+  return std::nullopt;
+}
+
+/// The object that an access has left.
+std::string Session::Core::Checks::object_name(const ValueFault& fault) const {
+  const Address begin{fault.in_code ? Space::kCode : Space::kData, fault.begin};
+  for (const Variable& variable : core_.program_.variables())
+    if (variable.address == begin) return variable.name;
+  for (const Symbol& symbol : core_.program_.symbols())
+    if (symbol.kind == Symbol::Kind::kObject && symbol.address == begin) return symbol.name;
+  if (const auto local = fault.in_code ? std::nullopt : local_at(fault.begin))
+    return local->name + local->function;
+  return fmt::format("an object at {:#06x}", fault.begin);
+}
+
+/// A static object, a local of a call level that is there or has been, or just the address.
+std::string Session::Core::Checks::value_name(std::uint32_t address) const {
+  const machine::Machine& machine = core_.machine();
+  std::string name = core_.data_name(address);
+  std::string from = fmt::format("{:#06x}", address);
+  for (unsigned index = 0; index < machine.target().registers().size(); ++index) {
+    const auto bytes = machine.register_bytes(index);
+    if (bytes.size() == 1 && bytes[0] == Address{Space::kData, address})
+      from = machine.target().registers()[index].name;
+  }
+  if (name.empty())
+    if (const auto local = local_at(address)) name = local->name + local->path + local->function;
   if (!name.empty()) return fmt::format("{} ({})", name, from);
   if (const auto heap = machine.heap())
     for (const machine::HeapBlock& block : heap->blocks)

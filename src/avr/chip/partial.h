@@ -14,6 +14,8 @@ struct Partial {
   /// Where those bits come from: an address in data space; of a port's register also the pins that
   /// float, from bit kPinsShift on.
   u32 from = 0;
+  /// A copy's Pointers::Tag; arithmetic does not bring it on.
+  u32 made_from = 0;
 
   static constexpr unsigned kPinsShift = 16;
 

@@ -12,6 +12,7 @@ constexpr u32 kRegisters = 32;
 constexpr std::size_t kRemembered = 256;  // blocks that have been given back
 // Bytes around the blocks: what is accessed there was meant to be in one.
 constexpr u32 kNear = 32;
+constexpr unsigned kResult = 24;  // the pair of a function's argument and result
 
 u32 pair(const World& world, unsigned n) { return world.data[n] | u32{world.data[n + 1]} << 8; }
 
@@ -36,6 +37,7 @@ void Shadow::begin(const AvrMachine& machine) {
     from_[a] = a;
   }
   if (machine.world_.cpu.now == 0) std::fill_n(unknown_.begin(), kRegisters, u8{0xff});
+  pointers_.begin(unknown_.size(), *how_);
   flags_ = {};
   sp_ = machine.world_.cpu.sp;
   calls_.clear();
@@ -94,9 +96,12 @@ struct Shadow::Step {
     }
   }
   [[nodiscard]] Partial byte(u32 address) const {
-    return {world.data[address], shadow.unknown_[address], shadow.from_[address]};
+    Partial out{world.data[address], shadow.unknown_[address], shadow.from_[address]};
+    out.made_from = shadow.pointers_.of(address);
+    return out;
   }
   void set_byte(u32 address, const Partial& value) const {
+    shadow.pointers_.set(address, value.made_from);
     shadow.unknown_[address] = static_cast<u8>(value.unknown);
     shadow.from_[address] = value.from;
   }
@@ -133,6 +138,8 @@ struct Shadow::Step {
   void set_pair(unsigned n, const Partial& value) const {
     set_byte(n, value);
     set_byte(n + 1, value >> 8U);
+    if (const Pointers::Tag counted_on = shadow.pointers_.address(); counted_on != 0)
+      for (const unsigned half : {n, n + 1}) shadow.pointers_.set(half, counted_on);
   }
   Partial load(const Partial& data_address) const {
     judge(Kind::kAddress, data_address);
@@ -141,10 +148,10 @@ struct Shadow::Step {
       told_null(address, false);
       return u32{world.data[address]};
     }
-    if (is_memory(address)) {
+    if (!shadow.leaves_object(machine, entry, Pointers::Memory::kData, address, false) &&
+        is_memory(address))
       shadow.touch(machine, address, false);
-      return byte(address);
-    }
+    if (is_memory(address)) return byte(address);
     if (address == kSregAddress) return flags.low_bits() | u32{flags.i()} << 7U;
     const u32 value = machine.peek({Space::kData, address}).value_or(0);
     if (is_plain(address)) return {value, shadow.unknown_[address], shadow.from_[address]};
@@ -158,11 +165,14 @@ struct Shadow::Step {
   void store(const Partial& data_address, const Partial& value) const {
     judge(Kind::kAddress, data_address);
     const u32 address = data_address.value & 0xffffU;
+    const bool leaves =
+        address >= kRegisters &&
+        shadow.leaves_object(machine, entry, Pointers::Memory::kData, address, true);
     if (address < kRegisters) {
       told_null(address, true);
       set_byte(address, value);
     } else if (is_memory(address)) {
-      shadow.touch(machine, address, true);
+      if (!leaves) shadow.touch(machine, address, true);
       set_byte(address, value);
     } else if (address == kSregAddress) {
       flags.set_low_bits(value);
@@ -228,6 +238,7 @@ struct Shadow::Step {
   }
   [[nodiscard]] Partial flash(const Partial& address) const {
     judge(Kind::kAddress, address);
+    shadow.leaves_object(machine, entry, Pointers::Memory::kFlash, address.value, false);
     return 0;
   }
   [[nodiscard]] Partial rampz() const { return u32{world.data[kRampzAddress]}; }
@@ -279,7 +290,9 @@ bool Shadow::follow(const AvrMachine& machine, const Entry& entry) {
   settle_stack(machine, entry);
   if (!how_->heap.empty()) follow_heap(machine, cpu.pc);
   Step step(*this, machine, entry);
+  pointers_.before(entry);
   step.execute();
+  pointers_.after(machine.world_, machine.fabric_->target.core(), entry);
   // A stack pointer is written in halves: it is looked at when both are there.
   if (step.sp != cpu.sp) sp_ = step.sp;
   return ends_;
@@ -306,7 +319,7 @@ void Shadow::settle_stack(const AvrMachine& machine, const Entry& entry) {
 void Shadow::entered(const AvrMachine& machine) {
   sp_ = machine.world_.cpu.sp;
   const unsigned bytes = machine.fabric_->target.core().wide_pc() ? 3 : 2;
-  for (u32 a = sp_ + 1U; a <= sp_ + bytes && a < unknown_.size(); ++a) unknown_[a] = 0;
+  for (u32 a = sp_ + 1U; a <= sp_ + bytes && a < unknown_.size(); ++a) written(a);
   flags_.set_i(false);
 }
 
@@ -342,6 +355,35 @@ void Shadow::touch(const AvrMachine& machine, u32 address, bool write) {
   }
 }
 
+/// Does an access lead out of the object that its address has been made from? Tells it.
+bool Shadow::leaves_object(const AvrMachine& machine, const Entry& entry, Pointers::Memory memory,
+                           u32 address, bool write) {
+  if (pointers_.address() == 0 || in_allocator()) return false;
+  machine::ValueFault fault;
+  fault.address = address;
+  fault.write = write;
+  fault.in_code = memory == Pointers::Memory::kFlash;
+  if (const auto begin = pointers_.heap_block()) {
+    const auto block = blocks_.find(*begin);
+    // Of one that has been given back, what is there now tells.
+    if (block == blocks_.end() || (address >= *begin && address < *begin + block->second.bytes))
+      return false;
+    fault.kind = Kind::kOutsideBlock;
+    fault.begin = *begin;
+    fault.bytes = block->second.bytes;
+    fault.by = block->second.by;
+  } else if (const auto outside = pointers_.accessed(machine.world_, entry, memory, address)) {
+    fault.kind = Kind::kOutside;
+    fault.begin = outside->begin;
+    fault.bytes = outside->bytes;
+    fault.by = outside->made_at;
+  } else {
+    return false;
+  }
+  tell(fault);
+  return true;
+}
+
 std::map<u32, Shadow::Block>::const_iterator Shadow::block_at(u32 address) const {
   const auto above = blocks_.upper_bound(address);
   if (above == blocks_.begin()) return blocks_.end();
@@ -367,7 +409,7 @@ void Shadow::follow_heap(const AvrMachine& machine, u32 word) {
 /// Arguments and results as by the compiler's calling convention.
 void Shadow::call(const AvrMachine& machine, machine::HeapFunction function) {
   using machine::HeapFunction;
-  constexpr unsigned kFirst = 24, kSecond = 22;
+  constexpr unsigned kFirst = kResult, kSecond = 22;
   const World& world = machine.world_;
   const unsigned return_bytes = machine.fabric_->target.core().wide_pc() ? 3 : 2;
   Call made{function};
@@ -406,7 +448,7 @@ void Shadow::call(const AvrMachine& machine, machine::HeapFunction function) {
 void Shadow::returned(const AvrMachine& machine, const Call& call) {
   using machine::HeapFunction;
   if (call.function == HeapFunction::kFree) return;
-  const u32 begin = pair(machine.world_, 24);
+  const u32 begin = pair(machine.world_, kResult);
   if (begin == 0) {
     refused_ += call.bytes != 0 ? 1 : 0;
     return;
@@ -426,6 +468,7 @@ void Shadow::returned(const AvrMachine& machine, const Call& call) {
   const u32 end = std::min<u32>(begin + call.bytes, static_cast<u32>(unknown_.size()));
   for (u32 a = begin + kept; a < end; ++a) lose(a);
   for (u32 a = begin; a < end; ++a) left_by_[a] = 0;
+  pointers_.set_heap(kResult, begin);
   given_back_.erase(std::remove_if(given_back_.begin(), given_back_.end(),
                                    [&](const machine::HeapBlock& old) {
                                      return old.begin < end && begin < old.begin + old.bytes;

@@ -11,6 +11,7 @@
 
 #include "avr/chip/avr_machine.h"
 #include "avr/chip/partial.h"
+#include "avr/chip/pointers.h"
 #include "machine/values.h"
 
 namespace lucid::avr {
@@ -32,7 +33,9 @@ class Shadow {
   void entered(const AvrMachine& machine);
   /// A person has written a byte of data space.
   void written(u32 address) {
-    if (address < unknown_.size()) unknown_[address] = 0;
+    if (address >= unknown_.size()) return;
+    unknown_[address] = 0;
+    pointers_.set(address, 0);
   }
   [[nodiscard]] machine::Heap heap() const;
 
@@ -57,9 +60,12 @@ class Shadow {
   void lose(u32 address) {
     unknown_[address] = 0xff;
     from_[address] = address;
+    pointers_.set(address, 0);
   }
   void settle_stack(const AvrMachine& machine, const Entry& entry);
   void touch(const AvrMachine& machine, u32 address, bool write);
+  bool leaves_object(const AvrMachine& machine, const Entry& entry, Pointers::Memory memory,
+                     u32 address, bool write);
   void follow_heap(const AvrMachine& machine, u32 word);
   void call(const AvrMachine& machine, machine::HeapFunction function);
   void returned(const AvrMachine& machine, const Call& call);
@@ -74,6 +80,7 @@ class Shadow {
   std::vector<u8> unknown_;                            ///< by data address: bits
   /// The same: Partial::from.
   std::vector<u32> from_;
+  Pointers pointers_;
   std::vector<u32> left_by_;  ///< of memory that the stack has given up: the instruction
   BasicFlags<Partial> flags_;
   u16 sp_ = 0;  ///< up to which the stack is settled

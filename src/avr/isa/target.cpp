@@ -72,8 +72,17 @@ machine::CallConvention AvrTarget::convention() const {
   // avr-gcc's: r0, r18 to r27, r30, r31 are the callee's.
   constexpr std::uint64_t kClobbered = 0x1 | 0x0ffc0000 | 0xc0000000;
   constexpr std::uint64_t kArguments = 0x03ffff00;  // r8 to r25
-  return {32,         36,        static_cast<std::uint8_t>(core_.wide_pc() ? 3 : 2), 2, 1, 2, 2,
-          kClobbered, kArguments};
+  machine::CallConvention out;
+  out.sp_dwarf = 32;
+  out.return_dwarf = 36;
+  out.return_bytes = static_cast<std::uint8_t>(core_.wide_pc() ? 3 : 2);
+  out.instruction_unit = 2;
+  out.stack_gap = 1;
+  out.pointer_bytes = out.int_bytes = 2;
+  out.call_clobbered = kClobbered;
+  out.arguments = kArguments;
+  out.frame_dwarf = 28;
+  return out;
 }
 
 bool AvrTarget::stays_in_registers(const Instruction& instruction) const {
