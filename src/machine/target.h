@@ -209,6 +209,17 @@ class Target {
                                                                 const FrameState* /*state*/) const {
     return std::nullopt;
   }
+  /// An access through a pointer in registers of one byte each.
+  struct PointedAccess {
+    int pointer = -1;        ///< DWARF number of the register with its lowest byte
+    std::int32_t by = 0;     ///< from what that holds to the address
+    std::int32_t moves = 0;  ///< what is added to it
+    bool write = false;
+  };
+  [[nodiscard]] virtual std::optional<PointedAccess> pointed_access(
+      const Instruction& /*instruction*/) const {
+    return std::nullopt;
+  }
   /// It touches nothing but registers and flags, and calls nothing.
   [[nodiscard]] virtual bool stays_in_registers(const Instruction& /*instruction*/) const {
     return false;

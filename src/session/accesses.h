@@ -5,7 +5,9 @@
 #define LUCID_SESSION_ACCESSES_H
 
 #include <array>
+#include <functional>
 #include <map>
+#include <memory>
 #include <set>
 #include <string>
 #include <vector>
@@ -39,10 +41,15 @@ class Session::Core::Accesses {
 
   explicit Accesses(const Core& core) : core_(core) {}
 
-  /// Good until forget().
+  /// Where addresses are fixed. Good until forget().
   const std::vector<Open>& open_at(std::uint32_t pc);
+  /// With those through pointers that are in registers then; `value` has what a pointer holds.
+  using Value = std::function<std::uint32_t(int dwarf)>;
+  std::shared_ptr<const std::vector<Open>> open_at(std::uint32_t pc, const Value& value);
   /// By a handler and what it calls, as far as addresses are fixed.
   const std::vector<Access>& of(unsigned vector);
+  /// Does such code store through pointers, or call what is not known?
+  [[nodiscard]] bool stores_anywhere(unsigned vector);
   /// By an instruction, as far as its address is fixed.
   [[nodiscard]] std::optional<Access> at(const Function& function, unsigned node);
   /// Where the handler of a vector begins.
@@ -52,12 +59,45 @@ class Session::Core::Accesses {
   void forget();
 
  private:
+  struct Handler {
+    std::vector<Access> accesses;
+    bool stores_anywhere = false;
+  };
   struct Seen {
     Access access;
     unsigned file = 0, line = 0;
+    int pointer = -1;  ///< DWARF number of the register that `address` counts from; -1: it is fixed
   };
-
-  [[nodiscard]] std::vector<Open> find_open(std::uint32_t pc);
+  /// What executes around an instruction as far as there is one way: accesses in their order, those
+  /// from `split` on still to come.
+  struct Change {
+    Seen load;
+    Access store;  ///< of what has been made from that
+  };
+  struct Way {
+    std::vector<Seen> all;
+    std::size_t split = 0;
+    std::vector<Change> changes;  ///< that are under way
+    bool through_pointers = false;
+  };
+  [[nodiscard]] std::uint64_t held_in(int pointer) const;
+  [[nodiscard]] std::uint32_t added(std::uint32_t address, std::uint32_t to) const;
+  const Way& way_at(std::uint32_t pc);
+  [[nodiscard]] Way find_way(std::uint32_t pc);
+  struct Step {
+    std::uint64_t reads = 0, writes = 0;  ///< registers
+    bool accesses = false;                ///< the byte
+    bool loses = false;                   ///< it leads elsewhere, or the pointer does
+    std::optional<Access> store;
+  };
+  [[nodiscard]] std::vector<Change> changes_at(const Function& function, unsigned here);
+  [[nodiscard]] Step step_of(const Function& function, unsigned node, const Seen& load);
+  [[nodiscard]] std::uint64_t made_from(const Function& function, unsigned from, const Seen& load,
+                                        unsigned here);
+  [[nodiscard]] std::optional<Access> store_of(const Function& function, const Seen& load,
+                                               std::uint64_t made, unsigned here);
+  [[nodiscard]] std::optional<Seen> seen_at(const Function& function, unsigned node);
+  [[nodiscard]] std::vector<Open> find_open(std::uint32_t pc, const Way& way);
   template <class IsPart>
   [[nodiscard]] std::vector<Access> split_parts(const std::vector<Seen>& all, std::size_t split,
                                                 std::size_t index, std::uint32_t bytes,
@@ -66,9 +106,8 @@ class Session::Core::Accesses {
   [[nodiscard]] std::optional<Object> part_at(const std::string& name, unsigned type,
                                               std::uint32_t begin, std::uint32_t address,
                                               unsigned depth) const;
-  [[nodiscard]] bool is_read_again(const Function& function, const Object& object,
-                                   std::uint32_t pc);
-  void collect(std::uint32_t begin, std::set<std::uint32_t>& seen, std::vector<Access>& out);
+  [[nodiscard]] bool is_read_again(const Object& object, std::uint32_t pc);
+  void collect(std::uint32_t begin, std::set<std::uint32_t>& seen, Handler& out);
   /// Of a function, by node: which byte it accesses, if that is fixed.
   using Fixed = std::vector<std::optional<machine::Target::FixedAccess>>;
   const Fixed& fixed_in(const Function& function);
@@ -77,11 +116,18 @@ class Session::Core::Accesses {
   struct Recent {
     std::uint32_t pc = 0;
     const std::vector<Open>* open = nullptr;
+    const Way* way = nullptr;
   };
   std::array<Recent, 256> recent_{};                 ///< of open_
-  std::map<std::uint32_t, std::vector<Open>> open_;  ///< by instruction
-  std::map<std::uint32_t, Fixed> fixed_;             ///< by a function's begin
-  std::map<unsigned, std::vector<Access>> by_vector_;
+  std::map<std::uint32_t, Way> ways_;                ///< by instruction
+  std::map<std::uint32_t, std::vector<Open>> open_;  ///< the same
+  /// And by what their pointers hold.
+  std::map<std::pair<std::uint32_t, std::vector<std::uint32_t>>,
+           std::shared_ptr<const std::vector<Open>>>
+      pointed_;
+  std::map<std::uint32_t, Fixed> fixed_;  ///< by a function's begin
+  const Handler& handler_of(unsigned vector);
+  std::map<unsigned, Handler> by_vector_;
   frames::Flows flows_;
 };
 

@@ -106,8 +106,8 @@ void Session::Core::Checks::take(const machine::Note& note) {
 bool Session::Core::Checks::found(Kind kind, FindingView finding) {
   constexpr std::size_t kMost = 1000;
   finding.check = kNames[kind].name;
-  // A loop is one wherever in it one stands.
-  const bool by_place = finding.where && kind != kNoVolatile;
+  // A loop, and a line, are one wherever in it one stands.
+  const bool by_place = finding.where && kind != kNoVolatile && kind != kTorn;
   const std::string key =
       fmt::format("{} {} {}", kind, finding.text, by_place ? finding.where->address : 0);
   const auto [known, is_new] = known_.try_emplace(key, findings_.size());
@@ -161,13 +161,15 @@ bool Session::Core::Checks::entered(unsigned vector, const State& state) {
   entered.flags = state.flags;
   std::copy_n(state.registers, state.bytes, entered.registers.begin());
   if (is_on(kTorn)) {
-    if (const std::vector<Open>& open = accesses_.open_at(state.pc); !open.empty()) {
-      entered.open = &open;
-      for (const Open& one : open) {
-        entered.before.push_back(bytes_of(one.object));
-        entered.read_by.push_back(one.how == Open::How::kWrites ? reader_of(entered, one.object)
-                                                                : 0);
-      }
+    entered.open = accesses_.open_at(state.pc, [&](int pointer) {
+      std::uint32_t out = 0;
+      for (unsigned i = core_.machine().target().convention().pointer_bytes; i > 0; --i)
+        out = out << 8U | state.registers[static_cast<unsigned>(pointer) + i - 1];
+      return out;
+    });
+    for (const Open& one : *entered.open) {
+      entered.before.push_back(bytes_of(one.object));
+      entered.touched_by.push_back(toucher_of(entered, one));
     }
   }
   return ends;
@@ -256,15 +258,15 @@ bool Session::Core::Checks::compare_objects(const Entered& entered) {
     const auto writer = std::find_if(by_handler.begin(), by_handler.end(), [&](const auto& access) {
       return access.write && open.object.holds(access.address);
     });
-    if (open.object.io && writer == by_handler.end()) continue;
+    const std::uint32_t toucher = entered.touched_by[i];
+    if (open.object.io && writer == by_handler.end() && toucher == 0) continue;
     const bool changed = now != entered.before[i];
-    const std::uint32_t reader = changed ? 0 : entered.read_by[i];
-    if (!changed && reader == 0) continue;
+    if (!changed && (toucher == 0 || open.how != Open::How::kWrites)) continue;
     FindingView finding;
     finding.where = core_.location(entered.pc);
     finding.other = handler(entered.vector);
-    if (writer != by_handler.end()) finding.other = core_.location(writer->pc);
-    if (!changed) finding.other = core_.location(reader);
+    if (toucher != 0) finding.other = core_.location(toucher);
+    if (changed && writer != by_handler.end()) finding.other = core_.location(writer->pc);
     const char* how = open.how == Open::How::kReads    ? "read"
                       : open.how == Open::How::kWrites ? "written"
                                                        : "changed";
@@ -391,22 +393,28 @@ bool Session::Core::Checks::is_endless(const State& state) const {
   return false;
 }
 
-/// The instruction by which the handler that has just been entered loads an object, on a copy; 0:
-/// it does not.
-std::uint32_t Session::Core::Checks::reader_of(const Entered& entered, const Object& object) {
-  const auto is_in = [&](std::uint32_t address) {
-    return address >= object.begin && address < object.begin + object.bytes;
-  };
+/// What a handler that has just been entered does to an object that is half written, or to an I/O
+/// register, which the hardware may change as well; 0: nothing.
+std::uint32_t Session::Core::Checks::toucher_of(const Entered& entered, const Open& open) {
+  const bool reads = open.how == Open::How::kWrites;
+  if (!reads && !open.object.io) return 0;  // what it holds afterwards tells
   const auto& all = accesses_.of(entered.vector);
-  if (std::none_of(all.begin(), all.end(), [&](const Accesses::Access& access) {
-        return !access.write && is_in(access.address);
-      }))
-    return 0;
+  const bool is_known = std::any_of(all.begin(), all.end(), [&](const Accesses::Access& access) {
+    return access.write != reads && open.object.holds(access.address);
+  });
+  if (reads ? !is_known : is_known || !accesses_.stores_anywhere(entered.vector)) return 0;
+  return touched_on_a_copy(entered, open.object, !reads);
+}
+
+/// The handler's instruction that accesses an object.
+std::uint32_t Session::Core::Checks::touched_on_a_copy(const Entered& entered, const Object& object,
+                                                       bool write) {
   const auto copy = core_.machine().clone();
   for (const std::uint32_t address : core_.marks_) (void)copy->set_breakpoint(address, false);
   for (const auto& [address, kinds] : core_.watches_) (void)copy->watch(address, 0);
   for (std::uint32_t i = 0; i < object.bytes; ++i)
-    (void)copy->watch({Space::kData, object.begin + i}, machine::kOnRead);
+    (void)copy->watch({Space::kData, object.begin + i},
+                      write ? machine::kOnWrite : machine::kOnRead);
   (void)copy->set_breakpoint(entered.pc, true);
   constexpr std::uint64_t kLongest = 1'000'000;  // cycles
   machine::RunRequest request;
@@ -415,7 +423,7 @@ std::uint32_t Session::Core::Checks::reader_of(const Entered& entered, const Obj
     const machine::Stop stop = copy->run(request);
     request.pass_first_breakpoint = true;
     for (const machine::Access& access : stop.accesses)
-      if (!access.write && is_in(access.address.offset)) return access.pc;
+      if (access.write == write && object.holds(access.address.offset)) return access.pc;
     const bool goes_on = stop.why == machine::Stop::Why::kAccess ||
                          (stop.why == machine::Stop::Why::kBreakpoint && copy->sp() < entered.sp);
     if (!goes_on) return 0;

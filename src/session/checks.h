@@ -60,9 +60,10 @@ class Session::Core::Checks final : private machine::InterruptListener,
     std::uint64_t tick = 0;
     std::array<std::uint8_t, 32> registers{};
     std::uint8_t flags = 0;
-    const std::vector<Open>* open = nullptr;
+    std::shared_ptr<const std::vector<Open>> open;
     std::vector<std::vector<std::uint8_t>> before;  ///< of each, its bytes
-    std::vector<std::uint32_t> read_by;             ///< of each, by which instruction; 0: none
+    /// Of each, the instruction that reads it, or of an I/O register stores to it; 0: none.
+    std::vector<std::uint32_t> touched_by;
   };
   void attend();
   bool entered(unsigned vector, const State& state) override;
@@ -77,7 +78,9 @@ class Session::Core::Checks final : private machine::InterruptListener,
   bool look_for_endless(const State& state);
   [[nodiscard]] bool is_still(std::uint32_t pc);
   [[nodiscard]] bool is_endless(const State& state) const;
-  [[nodiscard]] std::uint32_t reader_of(const Entered& entered, const Object& object);
+  [[nodiscard]] std::uint32_t toucher_of(const Entered& entered, const Open& open);
+  [[nodiscard]] std::uint32_t touched_on_a_copy(const Entered& entered, const Object& object,
+                                                bool write);
   [[nodiscard]] std::vector<std::uint8_t> bytes_of(const Object& object) const;
   [[nodiscard]] Location handler(unsigned vector) const;
   [[nodiscard]] std::string said(const Location& where) const;

@@ -11,9 +11,9 @@ namespace {
 
 // By it functions within functions are told where the outer one's frame is: all of it.
 constexpr unsigned kStaticChain = 2;
-constexpr unsigned kX = 26, kY = 28, kZ_ = 30;
+constexpr unsigned kY = 28, kPointerZ = 30;
 // A loop that goes down begins behind its object, one from 1 on before it.
-constexpr std::int32_t kNear = 32;
+constexpr std::int32_t kBeside = 32;
 constexpr std::int32_t kStep = 8;  // two elements of most arrays
 constexpr u8 kAstray = 4;  // accesses near no object after which a constant is an ordinary number
 constexpr u32 kMost = 0xffff;
@@ -30,7 +30,7 @@ const Extent* extent_at(const std::vector<Extent>& extents, std::int32_t at) {
 }
 
 bool is_near(const Extent& extent, std::int32_t at) {
-  return at >= extent.begin - kNear && at <= extent.end + kNear;
+  return at >= extent.begin - kBeside && at <= extent.end + kBeside;
 }
 
 bool is_near(const std::vector<Extent>& extents, std::int32_t at) {
@@ -48,8 +48,9 @@ std::optional<Extent> meant(const std::vector<Extent>& objects, bool in_frame,
   // Objects of a frame are all reached from whichever base is at hand.
   if (!in_frame && own != nullptr && own != there && is_near(*own, at)) {
     // It leaves its object at once; unless a neighbour's loop begins behind it or counts from 1.
-    const std::int32_t edge = at >= own->end ? (there != nullptr ? there->begin : own->end)
-                                             : (there != nullptr ? there->end : own->begin - kNear);
+    const std::int32_t edge = at >= own->end
+                                  ? (there != nullptr ? there->begin : own->end)
+                                  : (there != nullptr ? there->end : own->begin - kBeside);
     const std::int32_t reach = std::max(kStep, there != nullptr ? 2 * there->unit : 0);
     if (std::abs(edge - constant) > reach) return *own;
   }
@@ -59,34 +60,9 @@ std::optional<Extent> meant(const std::vector<Extent>& objects, bool in_frame,
 
 /// The register pair by which an instruction accesses memory; 0: none.
 unsigned pointer_of(const Entry& entry) {
-  switch (entry.op) {
-    case kLD_X:
-    case kLD_XI:
-    case kLD_XD:
-    case kST_X:
-    case kST_XI:
-    case kST_XD: return kX;
-    case kLD_Y:
-    case kLD_YI:
-    case kLD_YD:
-    case kLDD_Y:
-    case kST_Y:
-    case kST_YI:
-    case kST_YD:
-    case kSTD_Y: return kY;
-    case kLD_Z:
-    case kLD_ZI:
-    case kLD_ZD:
-    case kLDD_Z:
-    case kST_Z:
-    case kST_ZI:
-    case kST_ZD:
-    case kSTD_Z:
-    case kLPM_0:
-    case kLPM:
-    case kLPM_I: return kZ_;
-    default: return 0;
-  }
+  if (entry.op == kLPM_0 || entry.op == kLPM || entry.op == kLPM_I) return kPointerZ;
+  const auto access = pointer_access(entry);
+  return access ? access->pair : 0;
 }
 
 }  // namespace

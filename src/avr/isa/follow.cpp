@@ -324,45 +324,15 @@ void AvrTarget::follow(const Instruction& instruction, FrameState& state) const 
     if ((written >> n & 1U) != 0) f.set(n, {});
 }
 
-namespace {
-
-/// A load or store by a pointer: which, and how far from it.
-struct PointerAccess {
-  unsigned op;
-  int pointer;
-  bool write;
-  std::int32_t by;  ///< LDD and STD have theirs in the instruction
-};
-
-std::optional<PointerAccess> pointer_access(const Entry& entry) {
-  static constexpr PointerAccess kAll[] = {
-      {kLD_X, kX, false, 0},  {kLD_XI, kX, false, 0}, {kLD_XD, kX, false, -1},
-      {kLD_Y, kY, false, 0},  {kLD_YI, kY, false, 0}, {kLD_YD, kY, false, -1},
-      {kLD_Z, kZ, false, 0},  {kLD_ZI, kZ, false, 0}, {kLD_ZD, kZ, false, -1},
-      {kLDD_Y, kY, false, 0}, {kLDD_Z, kZ, false, 0}, {kST_X, kX, true, 0},
-      {kST_XI, kX, true, 0},  {kST_XD, kX, true, -1}, {kST_Y, kY, true, 0},
-      {kST_YI, kY, true, 0},  {kST_YD, kY, true, -1}, {kST_Z, kZ, true, 0},
-      {kST_ZI, kZ, true, 0},  {kST_ZD, kZ, true, -1}, {kSTD_Y, kY, true, 0},
-      {kSTD_Z, kZ, true, 0}};
-  for (PointerAccess access : kAll) {
-    if (access.op != entry.op) continue;
-    const bool displaced =
-        entry.op == kLDD_Y || entry.op == kLDD_Z || entry.op == kSTD_Y || entry.op == kSTD_Z;
-    if (displaced) access.by = entry.k;
-    return access;
-  }
-  return std::nullopt;
-}
-
-}  // namespace
+namespace {}  // namespace
 
 std::optional<machine::StackSpan> AvrTarget::stack_store(const Instruction& instruction,
                                                          const FrameState& state) const {
   const Entry entry = entry_of(instruction);
   auto access = pointer_access(entry);
-  if (entry.op == kPUSH) access = PointerAccess{kPUSH, kSpLow, true, 0};
+  if (entry.op == kPUSH) access = PointerAccess{kSpLow, true, 0, -1};
   if (!access || !access->write) return std::nullopt;
-  const auto at = stack_offset_in(state, access->pointer);
+  const auto at = stack_offset_in(state, access->pair);
   if (!at) return std::nullopt;
   return machine::StackSpan{*at + access->by, 1};
 }
@@ -423,12 +393,19 @@ std::optional<machine::Target::FixedAccess> AvrTarget::fixed_access(const Instru
   if (entry.op == kSBI || entry.op == kCBI) return FixedAccess{kIoBegin + io, true, true};
   const auto access = pointer_access(entry);
   if (!access || state == nullptr) return std::nullopt;
-  const auto pointer = static_cast<std::size_t>(access->pointer);
+  const auto pointer = static_cast<std::size_t>(access->pair);
   const Known& low = state->registers[pointer];
   const Known& high = state->registers[pointer + 1];
   if (low.kind != Kind::kConstant || high.kind != Kind::kConstant) return std::nullopt;
   const std::int32_t base = (low.number & 0xff) | (high.number & 0xff) << 8;
   return FixedAccess{static_cast<std::uint32_t>(base + access->by) & 0xffffU, access->write};
+}
+
+std::optional<machine::Target::PointedAccess> AvrTarget::pointed_access(
+    const Instruction& instruction) const {
+  const auto access = pointer_access(entry_of(instruction));
+  if (!access) return std::nullopt;
+  return PointedAccess{access->pair, access->by, access->moves, access->write};
 }
 
 void AvrTarget::mask_interrupts(machine::Machine& machine) const {

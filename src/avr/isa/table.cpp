@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include "avr/isa/table.h"
 
+#include <array>
 #include <vector>
 
 namespace lucid::avr {
@@ -163,6 +164,35 @@ Entry decode(const Core& core, std::uint16_t word, std::uint16_t next, std::uint
   }
   if (op == kLDS || op == kSTS) entry.k = next;
   return entry;
+}
+
+std::optional<PointerAccess> pointer_access(const Entry& entry) {
+  constexpr std::uint8_t kX = 26, kY = 28, kZ = 30;
+  static const std::array<PointerAccess, 256> kAll = [] {
+    std::array<PointerAccess, 256> all{};
+    const auto add = [&](std::uint8_t pair, std::uint8_t load, std::uint8_t store, std::int32_t by,
+                         std::int32_t moves) {
+      all[load] = {pair, false, by, moves};
+      all[store] = {pair, true, by, moves};
+    };
+    add(kX, kLD_X, kST_X, 0, 0);
+    add(kX, kLD_XI, kST_XI, 0, 1);
+    add(kX, kLD_XD, kST_XD, -1, -1);
+    add(kY, kLD_Y, kST_Y, 0, 0);
+    add(kY, kLD_YI, kST_YI, 0, 1);
+    add(kY, kLD_YD, kST_YD, -1, -1);
+    add(kY, kLDD_Y, kSTD_Y, 0, 0);
+    add(kZ, kLD_Z, kST_Z, 0, 0);
+    add(kZ, kLD_ZI, kST_ZI, 0, 1);
+    add(kZ, kLD_ZD, kST_ZD, -1, -1);
+    add(kZ, kLDD_Z, kSTD_Z, 0, 0);
+    return all;
+  }();
+  PointerAccess access = kAll[entry.op];
+  if (access.pair == 0) return std::nullopt;
+  if (entry.op == kLDD_Y || entry.op == kLDD_Z || entry.op == kSTD_Y || entry.op == kSTD_Z)
+    access.by = entry.k;
+  return access;
 }
 
 bool result_is_undefined(const Entry& entry) {

@@ -5,6 +5,7 @@
 
 #include <array>
 #include <cstdint>
+#include <optional>
 #include <string_view>
 
 #include "lucid/instruction.h"
@@ -74,6 +75,16 @@ std::uint8_t op_of(std::uint16_t word);
 /// Decodes on `core`. `pc` is the word address, from which relative targets count; targets are not
 /// yet wrapped to a flash size.
 Entry decode(const Core& core, std::uint16_t word, std::uint16_t next, std::uint32_t pc);
+
+/// An access to data space through a pair of registers.
+struct PointerAccess {
+  std::uint8_t pair = 0;  ///< the low one: 26, 28 or 30
+  bool write = false;
+  std::int32_t by = 0;     ///< from what the pair holds to the address
+  std::int32_t moves = 0;  ///< what is added to the pair
+};
+/// nullopt: the instruction is none.
+std::optional<PointerAccess> pointer_access(const Entry& entry);
 
 /// True if the manual leaves the result open, such as `ld r26, X+`.
 bool result_is_undefined(const Entry& entry);

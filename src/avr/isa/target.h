@@ -65,6 +65,8 @@ class AvrTarget final : public machine::Target {
   [[nodiscard]] std::string flags_register() const override { return "sreg"; }
   [[nodiscard]] std::string handler_name(unsigned vector) const override;
   [[nodiscard]] std::string handler_title(const InterruptVector& vector) const override;
+  [[nodiscard]] std::optional<PointedAccess> pointed_access(
+      const Instruction& instruction) const override;
   [[nodiscard]] std::optional<FixedAccess> fixed_access(
       const Instruction& instruction, const machine::FrameState* state) const override;
   [[nodiscard]] bool stays_in_registers(const Instruction& instruction) const override;
