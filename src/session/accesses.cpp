@@ -25,7 +25,7 @@ const std::vector<Session::Core::Accesses::Open>& Session::Core::Accesses::open_
     known->second = find_open(pc, fixed);
   }
   recent = {pc, &known->second, &way};
-  return *recent.open;
+  return known->second;
 }
 
 /// The registers of a pointer, by DWARF number: one for each of its bytes.
