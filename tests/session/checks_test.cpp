@@ -369,6 +369,16 @@ TEST_CASE("halves in the wrong order and flags that are stored back are found", 
        "ADCSRA = 1 << ADEN | 1 << ADIE | 1 << ADSC; while (ADCSRA & 1 << ADSC) {} ADCSRA |= 1 << "
        "ADSC;",
        "ADCSRA is loaded and stored back, which writes ones to all flags in it: ADIF is cleared"},
+      {"conversion-right", "",
+       "ADCSRA = 1 << ADEN; for (;;) { ADCSRA |= 1 << ADSC; while (ADCSRA & 1 << ADSC) {} got = "
+       "ADC; "
+       "ADMUX ^= 1 << ADLAR; got = ADCH; }",
+       ""},
+      {"conversion-reversed", "",
+       "ADCSRA = 1 << ADEN; for (;;) { ADCSRA |= 1 << ADSC; while (ADCSRA & 1 << ADSC) {} got = "
+       "ADCH; "
+       "got = got * 256 + ADCL; }",
+       "ADC: a conversion was started though ADCL has been read, and ADCH not behind it"},
       {"conversion-polled", "",
        "ADCSRA = 1 << ADEN | 1 << ADSC; while (ADCSRA & 1 << ADSC) {} ADCSRA |= 1 << ADSC;", ""},
   };

@@ -221,7 +221,14 @@ void Adc::write(const Bus& bus, u16 address, u8 value, u8 mask, u64 t) const {
     if ((value & mask & kAdsc) != 0) bus.misused("ADC: a conversion was started while ADEN is 0");
   } else {
     if ((before & kAden) == 0) state.origin = t + 1;
-    if ((value & mask & kAdsc) != 0 && !state.converting) begin(bus, t, false);
+    if ((value & mask & kAdsc) != 0 && !state.converting) {
+      if (state.locked)
+        bus.misused(
+            "ADC: a conversion was started though ADCL has been read, and ADCH not behind it: "
+            "until "
+            "then results are lost");
+      begin(bus, t, false);
+    }
   }
   schedule(bus);
   refresh_request(bus);
