@@ -34,12 +34,13 @@ bool is_open(const Program& program, unsigned type) {
          is_open(program, t.members.back().type);
 }
 
-/// Static objects of a space, as the linker and the compiler know them.
-std::vector<machine::Extent> objects_in(const Program& program, Space space) {
+/// Static objects of a space, as the linker and the compiler know them; from `first` on: those that
+/// the linker has left out are at 0.
+std::vector<machine::Extent> objects_in(const Program& program, Space space, std::uint32_t first) {
   std::vector<machine::Extent> out;
   std::set<std::uint32_t> begins;
   const auto add = [&](const Address& address, std::uint32_t bytes, std::int32_t unit) {
-    if (address.space != space || bytes == 0) return;
+    if (address.space != space || bytes == 0 || address.offset < first) return;
     const auto begin = static_cast<std::int32_t>(address.offset);
     out.push_back({begin, begin + static_cast<std::int32_t>(bytes), unit});
     begins.insert(address.offset);
@@ -81,8 +82,9 @@ bool Session::Core::Checks::follow_values() {
     if (const Symbol* symbol = core_.program_.find_symbol(name);
         symbol != nullptr && symbol->address.space == Space::kCode)
       how.heap.emplace(symbol->address.offset, function);
-  how.data = objects_in(core_.program_, Space::kData);
-  how.code = objects_in(core_.program_, Space::kCode);
+  const MemoryArea* const ram = core_.machine().area("ram");
+  how.data = objects_in(core_.program_, Space::kData, ram != nullptr ? ram->begin : 1);
+  how.code = objects_in(core_.program_, Space::kCode, 1);
   how.around = [program = core_.program_,
                 convention = core_.machine().target().convention()](std::uint32_t pc) {
     machine::Surroundings out;

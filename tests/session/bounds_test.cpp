@@ -27,6 +27,7 @@ volatile char command[12], behind[40];
 struct { uint8_t n; char name[6]; } record;
 struct { uint8_t n; char open[]; } sized = {3, {1, 2, 3}};
 struct point { int x, y; } points[3];
+uint8_t left_out[40];
 const uint8_t steps[] PROGMEM = {1, 2, 4, 8, 16}, others[] PROGMEM = {1, 2, 4, 8, 16};
 APART void keep(void *p) { __asm__ volatile("" : : "r"(p) : "memory"); }
 APART void fills(uint8_t n) {
@@ -69,6 +70,11 @@ APART uint8_t from_one(uint8_t n) {
 }
 APART int distance(struct point *p) { return p - points; }
 APART uint8_t far(struct point *p) { return first[distance(p)]; }
+int equal(const void *a, const void *b) {
+  seen = ((const struct point *)a)->x + ((const struct point *)b)->x;  // BAD
+  return 0;
+}
+APART void sorted(uint8_t n) { qsort(points, n, sizeof *points, equal); }
 APART void named(const char *s) {
   strcpy(record.name, s);  // BAD
   keep(&record);
@@ -117,6 +123,7 @@ int main(void) {
   seen = local(9) + local(10) + pairs(0) + pairs(3);
   seen = down(7) + down(9);
   seen = from_one(8) + from_one(9);
+  sorted(3), sorted(4);
   seen = far(points + 2) + all_of(3) + taken(3, 1, 2, 3);
   named("abcde"), named("abcdef");
   prints(12345), prints(-12345);
@@ -248,7 +255,8 @@ APART uint8_t through(volatile uint8_t *p) {
 
 TEST_CASE("accesses outside of an object are found, and no others") {
   for (const std::string level : {"-O0", "-O1", "-Os", "-O2", "-Og"})
-    for (const std::string more : {"", "-mcall-prologues", "-flto"}) {
+    for (const std::string more : {"", "-mcall-prologues", "-flto",
+                                   "-ffunction-sections -fdata-sections -Wl,--gc-sections"}) {
       const bool large = more.empty();
       const std::string flags = level + " " + more + " -fno-inline -w -gdwarf-4";
       INFO(flags);

@@ -17,6 +17,7 @@ constexpr const char* kRight[] = {
     "20090527-1.c",  // decides by a member that it has not set
     "941014-2.c",    // reads what malloc() has left
     "strlen-7.c",    // copies a text over the end of its block
+    "pr79354.c",     // copies four bytes into an int, which has two here
     // Called again and again: counters go on and index behind their array, or a loop has no rounds
     // and a local no value; memory runs out.
     "990222-1.c", "pr48814-2.c", "pr57130.c", "pr78675.c", "920810-1.c"};

@@ -179,12 +179,12 @@ void Pointers::before(const Entry& entry) {
 
 void Pointers::after(const World& world, const Core& core, const Entry& entry) {
   const u32 at = 2 * world.cpu.pc;
-  const auto previous = [&] {
-    const u32 before = at >= 2 ? at - 2 : 0;
+  const auto previous = [&](u32 words = 1) {
+    const u32 before = at >= 2 * words ? at - 2 * words : 0;
     const auto word = [&](u32 address) {
       return static_cast<u16>(world.flash[address] | world.flash[address + 1] << 8);
     };
-    return decode(core, word(before), word(at), before / 2);
+    return decode(core, word(before), word(before + 2), before / 2);
   };
   switch (entry.op) {
     case kADD:
@@ -194,6 +194,15 @@ void Pointers::after(const World& world, const Core& core, const Entry& entry) {
     case kSUBI:
     case kINC:
     case kDEC: tags_[entry.a] = left_; break;
+    case kMOV: {
+      // The lower registers get constants by way of one of the others.
+      if (entry.a % 2 == 0 || entry.a > 15) break;
+      const Entry high = previous(1), move = previous(2), low = previous(3);
+      if (high.op == kLDI && move.op == kMOV && low.op == kLDI && high.a == entry.b &&
+          move.a + 1 == entry.a && low.a == move.b)
+        set_pair(move.a, from_constant(world, low.k | high.k << 8));
+      break;
+    }
     case kMOVW: set_pair(entry.a, entry.a == kStaticChain && in_frame(left_) ? 0 : left_); break;
     case kIN:
       if (const u32 io = static_cast<u32>(entry.k) + 0x20; io == kSpl || io == kSph)
