@@ -564,7 +564,7 @@ const std::vector<Command>& commands() {
        "List: "
        "it is told, once a place. Pause: there. `over` sets how long a handler may take, and lists "
        "those that take longer. `values` are those that follow each value through registers and "
-       "memory (never-written, heap …); while one of them is on, runs take some 40 times as long.",
+       "memory (never-written, heap …); while one of them is on, runs take some 50 times as long.",
        "check torn-access pause",
        &Console::do_check},
       {"race search",

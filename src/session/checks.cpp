@@ -32,7 +32,7 @@ constexpr CheckName kNames[] = {
     {"floating-input", "a decision depends on an input that nothing holds at a level"},
     {"null-pointer", "a pointer leads to the lowest addresses, as a null pointer does"},
     {"gone-stack", "memory of a call that has returned is accessed"},
-    {"heap", "memory of the heap is accessed that is in no block, or given back twice"},
+    {"heap", "memory of the heap is accessed outside of its block, or given back twice"},
     {"out-of-bounds", "an access through an object's address leads outside of the object"},
 };
 
