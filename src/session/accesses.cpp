@@ -6,6 +6,11 @@
 #include <algorithm>
 
 namespace lucid {
+namespace {
+
+constexpr unsigned kAround = 32;  // instructions before and behind one that a change may take
+
+}  // namespace
 
 const std::vector<Session::Core::Accesses::Open>& Session::Core::Accesses::open_at(
     std::uint32_t pc) {
@@ -190,12 +195,6 @@ auto Session::Core::Accesses::find_way(std::uint32_t pc) -> Way {
                                      [](const Change& change) { return change.load.pointer >= 0; });
   return way;
 }
-
-namespace {
-
-constexpr unsigned kAround = 32;  // instructions before and behind one that a change may take
-
-}  // namespace
 
 /// Bytes that have been loaded, whichever way has led here, and are stored with what has been made
 /// from them, whichever way leads on.

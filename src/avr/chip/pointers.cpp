@@ -20,13 +20,17 @@ constexpr u32 kMost = 0xffff;
 
 using machine::Extent;
 
-const Extent* extent_at(const std::vector<Extent>& extents, std::int32_t at) {
+/// The last one that begins there or before; null: none does.
+const Extent* last_before(const std::vector<Extent>& extents, std::int32_t at) {
   const auto behind = std::upper_bound(
       extents.begin(), extents.end(), at,
       [](std::int32_t value, const Extent& extent) { return value < extent.begin; });
-  if (behind == extents.begin()) return nullptr;
-  const Extent& extent = *std::prev(behind);
-  return at < extent.end ? &extent : nullptr;
+  return behind == extents.begin() ? nullptr : &*std::prev(behind);
+}
+
+const Extent* extent_at(const std::vector<Extent>& extents, std::int32_t at) {
+  const Extent* const extent = last_before(extents, at);
+  return extent != nullptr && at < extent->end ? extent : nullptr;
 }
 
 bool is_near(const Extent& extent, std::int32_t at) {
@@ -34,8 +38,8 @@ bool is_near(const Extent& extent, std::int32_t at) {
 }
 
 bool is_near(const std::vector<Extent>& extents, std::int32_t at) {
-  return std::any_of(extents.begin(), extents.end(),
-                     [at](const Extent& extent) { return is_near(extent, at); });
+  const Extent* const extent = last_before(extents, at + kBeside);  // they are apart
+  return extent != nullptr && is_near(*extent, at);
 }
 
 u32 pair_of(const World& world, unsigned n) { return world.data[n] | u32{world.data[n + 1]} << 8U; }
@@ -251,15 +255,13 @@ std::optional<Pointers::Outside> Pointers::accessed(const World& world, const En
                                                     Memory memory, u32 address) {
   Tag is = address_;
   // Objects of a frame have one base, and offsets from it in the instructions.
-  if (const bool displaced =
-          entry.op == kLDD_Z || entry.op == kSTD_Z || entry.op == kLDD_Y || entry.op == kSTD_Y;
-      displaced && entry.k != 0) {
+  if (const auto access = pointer_access(entry); access && access->by > 0) {
     if (is_frame(is)) {
-      const bool indexed = entry.op == kLDD_Z || entry.op == kSTD_Z;
-      is = indexed ? from_frame(world, 2 * world.cpu.pc, entry.k, 0) : 0;
+      is = access->pair != kY ? from_frame(world, 2 * world.cpu.pc, access->by, 0) : 0;
     } else if (in_frame(is)) {
       const Made& base = made_[index(is)];
-      const u32 place = make(base.at, base.constant + entry.k, true, static_cast<u32>(entry.k));
+      const u32 place =
+          make(base.at, base.constant + access->by, true, static_cast<u32>(access->by));
       is = place == 0 ? 0 : tag(place, is);
     }
   }
