@@ -68,7 +68,7 @@ struct ProfileView {
     std::string function;  ///< in which it stands, or the body that is inlined there
     Location where;        ///< its first instruction
     bool looks = false;    ///< at memory or an I/O register
-    bool counts = false;   ///< a number in registers; neither: only an interrupt leads out of it
+    bool counts = false;   ///< a number; neither: only an interrupt leads out of it
     std::uint64_t rounds = 0;
     std::uint64_t cycles = 0;  ///< without those of a loop within it that waits, too
   };

@@ -2,7 +2,9 @@
 // Loops that do nothing but wait, as the code shows them: delay loops, and loops that look at
 // something until it changes. And the instruction that had turned interrupts off.
 #include <algorithm>
+#include <map>
 #include <set>
+#include <tuple>
 
 #include "session/core.h"
 
@@ -16,7 +18,7 @@ struct Loop {
   bool looks = false, counts = false;
 };
 
-/// One round of straight code that leads back to its beginning.
+/// One round of straight code that leads back to its beginning. General registers are bits.
 class Round {
  public:
   Round(const machine::Machine& machine, const Instruction& closing)
@@ -27,26 +29,55 @@ class Round {
 
   /// nullopt: it does more than wait.
   std::optional<Loop> waits() {
-    constexpr std::uint32_t kLongest = 48;  // bytes
+    constexpr std::uint32_t kLongest = 128;  // bytes
     if (loop_.begin > closing_.address || loop_.behind - loop_.begin > kLongest)
       return std::nullopt;
-    for (std::uint32_t at = loop_.begin; at < loop_.behind;) {
-      const Instruction i = machine_.instruction_at(at, false);
-      at += std::max<std::uint32_t>(i.size, 1);
-      const bool last = i.address == closing_.address;
-      if ((at == loop_.behind) != last || (!last && !stays_straight(i)) || !take(i))
-        return std::nullopt;
-    }
-    // What it takes over from the round before is one number, of which nothing else is made.
-    const std::uint64_t of_number = made_of(counted_);
-    if ((carried_ & made_) != 0 || (places_ & of_number) != 0 || numbers_ > 1) return std::nullopt;
+    Round before(machine_, closing_);
+    if (!before.goes_through()) return std::nullopt;
+    before_ = &before;
+    number_ = before.counted_;
+    loaded_ = before.loaded_;
+    const bool through = goes_through();
+    before_ = nullptr;
+    // What it takes over from the round before is one number, of which no place is made.
+    if (!through || (carried_ & made_) != 0 || numbers_ > 1 || !stored_is_one_object())
+      return std::nullopt;
     loop_.counts = numbers_ != 0;
-    const bool decided = looked_ || (decides_ & (of_number | made_of(looked_at_))) != 0;
-    if ((loop_.looks || loop_.counts) && !decided) return std::nullopt;
+    if ((loop_.looks || loop_.counts) && !decided_) return std::nullopt;
     return loop_;
   }
 
  private:
+  /// A byte in memory that keeps its place through the loop: at a fixed address, or so far from
+  /// what a pair of registers holds.
+  struct Cell {
+    int pointer = -1;
+    std::int32_t at = 0;
+    bool operator<(const Cell& other) const {
+      return std::tie(pointer, at) < std::tie(other.pointer, other.at);
+    }
+    bool operator==(const Cell& other) const { return pointer == other.pointer && at == other.at; }
+    [[nodiscard]] std::uint64_t pair() const {
+      return pointer < 0 ? 0 : std::uint64_t{3} << static_cast<unsigned>(pointer);
+    }
+  };
+  /// What a register holds that has been loaded from a cell.
+  struct Loaded {
+    Cell cell;
+    bool counts = false;   ///< it has been counted up or down, as the lowest byte
+    bool changed = false;  ///< that, or as another one
+  };
+
+  bool goes_through() {
+    for (std::uint32_t at = loop_.begin; at < loop_.behind;) {
+      const Instruction i = machine_.instruction_at(at, false);
+      at += std::max<std::uint32_t>(i.size, 1);
+      const bool last = i.address == closing_.address;
+      if ((at == loop_.behind) != last || (!last && !stays_straight(i)) || !take(i)) return false;
+    }
+    return true;
+  }
+
   /// On to what follows, out of the loop, or back into it, in a loop that waits itself.
   [[nodiscard]] bool stays_straight(const Instruction& i) const {
     if (i.flow == Flow::kNext || i.flow == Flow::kSkip) return true;
@@ -56,61 +87,117 @@ class Round {
     return *i.target <= i.address && Round(machine_, i).waits().has_value();
   }
 
-  bool take(const Instruction& i) {
-    const InLoop what = target_.in_loop(i);
-    if (what == InLoop::kWorks) return false;
-    const std::uint64_t reads = target_.reads(i), writes = target_.writes(i);
-    carried_ |= reads & ~written_;
-    if (what == InLoop::kCounts || what == InLoop::kCarries) {
-      const bool own = (writes & written_) == 0;  // else it is made anew each round
-      numbers_ += own && what == InLoop::kCounts ? 1 : 0;
-      if (own) counted_ |= writes;
-    } else {
-      made_ |= writes;
-      if (!skipped_) written_ |= writes;
-      moves_.emplace_back(reads, writes);
+  struct Touched {
+    Cell cell;
+    bool write = false;
+  };
+  [[nodiscard]] std::optional<Touched> touched(const Instruction& i) const {
+    if (const auto access = target_.pointed_access(i)) {
+      if (access->moves != 0) return std::nullopt;
+      return Touched{{access->pointer, access->by}, access->write};
     }
-    if (what == InLoop::kLooks) {
-      loop_.looks = true;
-      places_ |= reads;
-      looked_at_ |= writes;
-      looked_ = looked_ || i.flow == Flow::kSkip;
-    }
-    // The flags that a branch asks for are of the instruction before it.
-    if (i.flow == Flow::kBranch) decides_ |= before_;
-    if (i.flow == Flow::kSkip) decides_ |= reads;
-    before_ = reads;
-    skipped_ = i.flow == Flow::kSkip;
-    return true;
+    const auto access = target_.fixed_access(i, nullptr);
+    const MemoryArea* const ram = machine_.area("ram");
+    if (!access || ram == nullptr || access->address < ram->begin) return std::nullopt;
+    return Touched{{-1, static_cast<std::int32_t>(access->address)}, access->write};
   }
 
-  /// Some registers, and what is made of them.
-  [[nodiscard]] std::uint64_t made_of(std::uint64_t out) const {
-    for (std::uint64_t before = 0; before != out;) {
-      before = out;
-      for (const auto& [from, to] : moves_)
-        if ((from & out) != 0) out |= to;
+  /// A number in memory counts: what has been loaded from there goes back.
+  bool put_back(const Cell& cell, std::uint64_t reads) {
+    if (skipped_ || !stored_.insert(cell).second) return false;
+    if (before_ == nullptr) return true;
+    for (const auto& [reg, loaded] : loaded_) {
+      if ((reads & ~cell.pair()) != std::uint64_t{1} << reg || !(loaded.cell == cell)) continue;
+      numbers_ += loaded.counts ? 1 : 0;
+      return loaded.changed;
     }
-    return out;
+    return false;
+  }
+  [[nodiscard]] bool stored_is_one_object() const {
+    constexpr std::int32_t kLargest = 8;
+    if (stored_.empty()) return true;
+    const auto size = static_cast<std::int32_t>(stored_.size());
+    const Cell &first = *stored_.begin(), &last = *stored_.rbegin();
+    return size <= kLargest && first.pointer == last.pointer && last.at - first.at + 1 == size &&
+           (first.pair() & all_written_) == 0;
+  }
+
+  void note_loaded(InLoop what, const std::optional<Touched>& touched, std::uint64_t writes) {
+    bool lowest = true;
+    for (unsigned reg = 0; writes >> reg != 0; ++reg) {
+      if ((writes >> reg & 1U) == 0) continue;
+      const auto found = loaded_.find(reg);
+      const bool counts = what == InLoop::kCounts || what == InLoop::kCarries;
+      if (touched && !skipped_) {
+        loaded_.insert_or_assign(reg, Loaded{touched->cell});
+      } else if (found != loaded_.end() && counts && !skipped_) {
+        found->second.counts |= lowest && what == InLoop::kCounts;
+        found->second.changed = true;
+      } else if (found != loaded_.end()) {
+        loaded_.erase(found);
+      }
+      lowest = false;
+    }
+  }
+
+  /// Follows what is made of a number, or of what was looked at.
+  void pass_on(std::uint64_t& marked, std::uint64_t reads, std::uint64_t writes, bool source) {
+    if (source || (reads & marked) != 0)
+      marked |= writes;
+    else if (!skipped_)
+      marked &= ~writes;
+  }
+
+  bool take(const Instruction& i) {
+    const InLoop what = target_.in_loop(i);
+    const std::uint64_t reads = target_.reads(i), writes = target_.writes(i);
+    const auto cell = touched(i);
+    const bool stores = what == InLoop::kWorks;
+    if (stores && (!cell || !cell->write || !put_back(cell->cell, reads))) return false;
+    carried_ |= (stores ? cell->cell.pair() : reads) & ~written_;
+    const bool decides = (reads & (number_ | seen_)) != 0;
+    // The flags that a branch asks for are of the instruction before it.
+    decided_ = decided_ || (i.flow == Flow::kBranch && decides_) ||
+               (i.flow == Flow::kSkip && (decides || what == InLoop::kLooks));
+    decides_ = decides;
+    if (!stores) {
+      const bool counts = what == InLoop::kCounts || what == InLoop::kCarries;
+      const bool looks = what == InLoop::kLooks;
+      const bool of_number = cell && before_ != nullptr && before_->stored_.count(cell->cell) != 0;
+      if (looks && (reads & number_) != 0) return false;
+      loop_.looks = loop_.looks || (looks && !of_number);
+      note_loaded(what, cell, writes);
+      const bool own = counts && (writes & written_) == 0;  // else it is made anew each round
+      numbers_ += own && what == InLoop::kCounts ? 1 : 0;
+      if (own) counted_ |= writes;
+      if (!counts) made_ |= writes;
+      if (!counts && !skipped_) written_ |= writes;
+      all_written_ |= writes;
+      pass_on(number_, reads, writes, own || (looks && of_number));
+      pass_on(seen_, reads, writes, looks && !of_number);
+    }
+    skipped_ = i.flow == Flow::kSkip;
+    return true;
   }
 
   const machine::Machine& machine_;
   const machine::Target& target_;
   const Instruction& closing_;
+  const Round* before_ = nullptr;  ///< while a round follows that is known
   Loop loop_;
-  // General registers, a bit each:
-  std::uint64_t written_ = 0;    ///< in each round, before they are read
-  std::uint64_t carried_ = 0;    ///< read as the round before has left them
-  std::uint64_t counted_ = 0;    ///< a number's
-  std::uint64_t made_ = 0;       ///< written otherwise
-  std::uint64_t places_ = 0;     ///< that say where it looks
-  std::uint64_t looked_at_ = 0;  ///< what it found there
-  std::uint64_t decides_ = 0;    ///< whether it goes on
-  std::uint64_t before_ = 0;     ///< read by the instruction before
-  bool looked_ = false;          ///< a place itself decides
-  bool skipped_ = false;         ///< the instruction at hand may be
-  unsigned numbers_ = 0;
-  std::vector<std::pair<std::uint64_t, std::uint64_t>> moves_;  ///< from registers to others
+  std::uint64_t written_ = 0;  ///< in each round, before they are read
+  std::uint64_t carried_ = 0;  ///< read as the round before has left them
+  std::uint64_t counted_ = 0;  ///< a number's
+  std::uint64_t made_ = 0;     ///< written otherwise
+  std::uint64_t all_written_ = 0;
+  std::uint64_t number_ = 0;           ///< hold the number, or what is made of it
+  std::uint64_t seen_ = 0;             ///< what it has looked at, or what is made of that
+  bool decides_ = false;               ///< the instruction before has read one of these
+  bool decided_ = false;               ///< and that says whether the loop goes on
+  bool skipped_ = false;               ///< the instruction at hand may be
+  unsigned numbers_ = 0;               ///< that count, in registers or in memory
+  std::map<unsigned, Loaded> loaded_;  ///< by register
+  std::set<Cell> stored_;              ///< of a number in memory
 };
 
 }  // namespace

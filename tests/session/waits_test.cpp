@@ -39,6 +39,7 @@ TEST_CASE("loops that wait take what their formulas say, and none that works is 
   std::mt19937 random(test::fresh_seed());
   const unsigned narrow = 1 + random() % 255, wide = 1 + random() % 5'000;
   const std::string source = fmt::format(R"(#include <avr/io.h>
+#include <avr/wdt.h>
 #include <string.h>
 #include <util/delay_basic.h>
 #define APART __attribute__((noinline, noclone))
@@ -50,6 +51,12 @@ APART void narrow(void) {{ _delay_loop_1({}); }}
 APART void wide(void) {{ _delay_loop_2({}); }}
 APART void looks(void) {{ TIFR1 = _BV(OCF1A); while (!(TIFR1 & _BV(OCF1A))); }}
 APART uint8_t timeout(void) {{ uint16_t i = 500; while (!(PINB & 1) && --i); return i != 0; }}
+APART void memory8(void) {{ for (volatile uint8_t i = 0; i < 100; i++); }}
+APART void memory16(void) {{ for (volatile int16_t i = 300; i > 0; i--); }}
+APART void memory32(void) {{ for (volatile uint32_t i = 0; i < 70000; i += 300); }}
+volatile uint32_t idle;
+APART void idles(void) {{ TIFR1 = _BV(OCF1A); while (!(TIFR1 & _BV(OCF1A)) && idle < 1000000) idle++; }}
+APART void fed(void) {{ TIFR1 = _BV(OCF1A); while (!(TIFR1 & _BV(OCF1A))) wdt_reset(); }}
 APART uint8_t length(const char *s) {{ uint8_t n = 0; while (*s++) n++; return n; }}
 APART uint8_t divided(uint8_t a) {{ uint8_t q = 0; while (a >= 10) {{ a -= 10; q++; }} return q; }}
 APART uint8_t crc(uint8_t a) {{ for (uint8_t i = 0; i < 8; i++) a = a & 1 ? a >> 1 ^ 0x8c : a >> 1; return a; }}
@@ -63,12 +70,18 @@ APART void scans(uint8_t n) {{
   }} while (--n);
 }}
 APART void wave(uint8_t n) {{ do {{ PORTB ^= 1; }} while (--n); }}
+APART void two(void) {{ volatile uint8_t a = 90, b = 0; while (a >= 10) {{ a -= 10; b++; }} }}
+APART void search(void) {{ volatile uint8_t i = 0; while (text[i]) i++; }}
+APART void fills(void) {{ for (volatile uint8_t i = 0; i < 9; i++) copy[i] = i; }}
+APART void halves(void) {{ for (volatile uint16_t i = 999; i > 0; i >>= 1); }}
+APART void tone(void) {{ for (volatile uint8_t i = 0; i < 9; i++) PORTB++; }}
 APART uint8_t heard(void) {{ uint8_t n = 0; for (uint8_t i = 0; i < 50; i++) n += PINB & 1; return n; }}
 int main(void) {{
   OCR1A = 3999;
   TCCR1B = _BV(WGM12) | _BV(CS10);
   for (uint8_t k = 0; k < 10; k++) {{
-    narrow(); wide(); looks();
+    narrow(); wide(); looks(); memory8(); memory16(); memory32(); idles(); fed();
+    two(); search(); fills(); halves(); tone();
     out = timeout();
     out = length((const char *)text) + divided(k * 25) + crc(k) + power(k + 1) + heard();
     fill(k); wave(k + 1); scans(k + 1);
@@ -78,7 +91,7 @@ int main(void) {{
 }}
 )",
                                          narrow, wide);
-  for (const char* level : {"-Os", "-O1", "-O2", "-O3", "-Og"}) {
+  for (const char* level : {"-Os", "-O1", "-O2", "-O3", "-Og", "-O0"}) {
     INFO(level << " " << narrow << " " << wide);
     Session session = opened(
         test::compiled(std::string("waits") + level, source, std::string(level) + " -gdwarf-4"));
@@ -97,8 +110,8 @@ int main(void) {{
     }
     CHECK(sum == profile.waiting);
     for (const ProfileView::Function& f : profile.functions) own[f.name] += f.self;
-    for (const char* name :
-         {"length", "divided", "crc", "power", "fill", "scans", "wave", "heard"}) {
+    for (const char* name : {"length", "divided", "crc", "power", "fill", "scans", "wave", "heard",
+                             "two", "search", "fills", "halves", "tone"}) {
       INFO(name);
       CHECK(waits.count(name) == 0);
     }
@@ -120,10 +133,18 @@ int main(void) {{
     is("main", false, false);
     CHECK(is("looks", true, false).where.line == line_of(source, "void looks"));
     // But for the first and the last instructions of the function, and the branch at the end.
-    const std::uint64_t most = is("timeout", true, true).cycles;
-    CHECK(most <= own["timeout"]);
-    CHECK(most + 10 * 16 >= own["timeout"]);
-    CHECK(waits.size() == 4U + (narrow > 1 ? 1 : 0) + (wide > 1 ? 1 : 0) - 1);
+    const std::map<std::string, bool> counting{{"timeout", true},
+                                               {"memory8", false},
+                                               {"memory16", false},
+                                               {"memory32", false},
+                                               {"idles", true}};
+    for (const auto& [name, looks] : counting) {
+      const std::uint64_t most = is(name.c_str(), looks, true).cycles;
+      CHECK(most <= own[name]);
+      CHECK(most + 10 * 60 >= own[name]);
+    }
+    is("fed", true, false);
+    CHECK(waits.size() == 8U + (narrow > 1 ? 1 : 0) + (wide > 1 ? 1 : 0));
   }
 }
 

@@ -118,6 +118,7 @@ machine::Target::InLoop AvrTarget::in_loop(const Instruction& instruction) const
     case kIN:
     case kSBIC:
     case kSBIS: return InLoop::kLooks;
+    case kWDR: return InLoop::kKeeps;  // it keeps the watchdog off meanwhile
     default: return stays_in_registers(instruction) ? InLoop::kKeeps : InLoop::kWorks;
   }
 }
