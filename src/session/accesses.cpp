@@ -12,6 +12,9 @@ constexpr unsigned kAround = 32;  // instructions before and behind one that a c
 
 }  // namespace
 
+Session::Core::Accesses::Accesses(const Core& core)
+    : core_(core), pointer_bytes_(core.machine().target().convention().pointer_bytes) {}
+
 const std::vector<Session::Core::Accesses::Open>& Session::Core::Accesses::open_at(
     std::uint32_t pc) {
   Recent& recent = recent_[pc / 2 % recent_.size()];
@@ -35,39 +38,70 @@ const std::vector<Session::Core::Accesses::Open>& Session::Core::Accesses::open_
 
 /// The registers of a pointer, by DWARF number: one for each of its bytes.
 std::uint64_t Session::Core::Accesses::held_in(int pointer) const {
-  const unsigned bytes = core_.machine().target().convention().pointer_bytes;
-  return ((std::uint64_t{1} << bytes) - 1) << pointer;
+  return ((std::uint64_t{1} << pointer_bytes_) - 1) << pointer;
 }
 
-std::uint32_t Session::Core::Accesses::added(std::uint32_t address, std::uint32_t to) const {
-  const unsigned bits = 8U * core_.machine().target().convention().pointer_bytes;
-  return static_cast<std::uint32_t>((address + to) & ((std::uint64_t{1} << bits) - 1));
+std::uint32_t Session::Core::Accesses::pointed_by(const std::uint8_t* registers, int pointer,
+                                                  std::uint32_t offset) const {
+  std::uint32_t out = 0;
+  for (unsigned i = pointer_bytes_; i > 0; --i)
+    out = out << 8U | registers[static_cast<unsigned>(pointer) + i - 1];
+  return static_cast<std::uint32_t>((out + offset) &
+                                    ((std::uint64_t{1} << 8 * pointer_bytes_) - 1));
 }
 
-auto Session::Core::Accesses::open_at(std::uint32_t pc, const Value& value)
+/// May what a handler accesses be of an object that is accessed through a pointer?
+bool Session::Core::Accesses::meets(Handler& handler, const Way& way,
+                                    const std::uint8_t* registers) const {
+  using Touches = Handler::Touches;
+  if (handler.stores_anywhere || handler.may_nest) return true;
+  return std::any_of(way.through.begin(), way.through.end(), [&](const auto& access) {
+    const std::uint32_t address = pointed_by(registers, access.first, access.second);
+    if (address >= handler.touches.size()) handler.touches.resize(address + 1);
+    Touches& touches = handler.touches[address];
+    if (touches == Touches::kUnknown) {
+      const auto object = object_at(address);
+      const auto& all = handler.accesses;
+      const bool any = object && std::any_of(all.begin(), all.end(), [&](const Access& one) {
+                         return object->holds(one.address);
+                       });
+      touches = any ? Touches::kYes : Touches::kNo;
+    }
+    return touches == Touches::kYes;
+  });
+}
+
+auto Session::Core::Accesses::open_at(std::uint32_t pc, unsigned vector,
+                                      const std::uint8_t* registers)
     -> std::shared_ptr<const std::vector<Open>> {
   constexpr std::size_t kMost = 10'000;
   const std::vector<Open>& fixed = open_at(pc);
   const Way& way = *recent_[pc / 2 % recent_.size()].way;
-  if (!way.through_pointers) return {std::shared_ptr<void>(), &fixed};
-  std::vector<std::uint32_t> held;
-  for (const Seen& seen : way.all)
-    if (seen.pointer >= 0) held.push_back(value(seen.pointer));
+  if (way.through.empty() || !meets(handler_of(vector), way, registers))
+    return {std::shared_ptr<void>(), &fixed};
+  held_.clear();
+  std::uint32_t hash = pc / 2;
+  for (const auto& [pointer, offset] : way.through) {
+    held_.push_back(pointed_by(registers, pointer, offset));
+    hash = 31 * hash + held_.back();
+  }
+  Pointed& recent = recent_pointed_[hash % recent_pointed_.size()];
+  if (recent.open != nullptr && recent.pc == pc && recent.held == held_) return recent.open;
   if (pointed_.size() > kMost) pointed_.clear();
-  auto& known = pointed_[{pc, held}];
+  auto& known = pointed_[{pc, held_}];
   if (known == nullptr) {
     Way now = way;
-    for (std::size_t i = 0, n = 0; i < now.all.size(); ++i)
-      if (now.all[i].pointer >= 0)
-        now.all[i].access.address = added(now.all[i].access.address, held[n++]);
+    const auto resolve = [&](Seen& seen) {
+      if (seen.pointer >= 0)
+        seen.access.address = pointed_by(registers, seen.pointer, seen.access.address);
+      return seen.pointer >= 0;
+    };
+    for (Seen& seen : now.all) resolve(seen);
     for (Change& change : now.changes)
-      if (change.load.pointer >= 0) {
-        const std::uint32_t at = value(change.load.pointer);
-        change.load.access.address = added(change.load.access.address, at);
-        change.store.address = change.load.access.address;
-      }
+      if (resolve(change.load)) change.store.address = change.load.access.address;
     known = std::make_shared<std::vector<Open>>(find_open(pc, now));
   }
+  recent = {pc, held_, known};
   return known;
 }
 
@@ -189,10 +223,12 @@ auto Session::Core::Accesses::find_way(std::uint32_t pc) -> Way {
     if (node == *here) break;
   }
   way.changes = changes_at(*function, *here);
-  way.through_pointers = std::any_of(way.all.begin(), way.all.end(),
-                                     [](const Seen& seen) { return seen.pointer >= 0; }) ||
-                         std::any_of(way.changes.begin(), way.changes.end(),
-                                     [](const Change& change) { return change.load.pointer >= 0; });
+  std::set<std::pair<int, std::uint32_t>> through;
+  for (const Seen& seen : way.all)
+    if (seen.pointer >= 0) through.emplace(seen.pointer, seen.access.address);
+  for (const auto& [load, store] : way.changes)
+    if (load.pointer >= 0) through.emplace(load.pointer, load.access.address);
+  way.through.assign(through.begin(), through.end());
   return way;
 }
 
@@ -418,13 +454,15 @@ std::optional<Session::Core::Accesses::Object> Session::Core::Accesses::part_at(
   return Object{name, begin, std::max(type.bytes, 1U)};
 }
 
-auto Session::Core::Accesses::handler_of(unsigned vector) -> const Handler& {
-  const auto [known, is_new] = by_vector_.try_emplace(vector);
-  if (is_new) {
+auto Session::Core::Accesses::handler_of(unsigned vector) -> Handler& {
+  if (vector >= by_vector_.size()) by_vector_.resize(vector + 1);
+  std::unique_ptr<Handler>& known = by_vector_[vector];
+  if (known == nullptr) {
+    known = std::make_unique<Handler>();
     std::set<std::uint32_t> seen;
-    collect(handler(vector), seen, known->second);
+    collect(handler(vector), seen, *known);
   }
-  return known->second;
+  return *known;
 }
 
 const std::vector<Session::Core::Accesses::Access>& Session::Core::Accesses::of(unsigned vector) {
@@ -453,6 +491,7 @@ void Session::Core::Accesses::forget() {
   open_.clear();
   pointed_.clear();
   recent_ = {};
+  recent_pointed_ = {};
   fixed_.clear();
   by_vector_.clear();
   flows_.forget();
@@ -461,16 +500,22 @@ void Session::Core::Accesses::forget() {
 void Session::Core::Accesses::collect(std::uint32_t begin, std::set<std::uint32_t>& seen,
                                       Handler& out) {
   const Function* function = core_.program_.function_at(begin);
+  if (function == nullptr) out.stores_anywhere = true;
   if (function == nullptr || !seen.insert(function->begin).second) return;
   std::vector<std::uint32_t> further;
   const Fixed& fixed = fixed_in(*function);
-  const auto& nodes = flows_.of(core_.program_, core_.machine(), *function).nodes();
+  const frames::FlowGraph& graph = flows_.of(core_.program_, core_.machine(), *function);
+  const auto& nodes = graph.nodes();
+  if (graph.has_unknown_jump()) out.stores_anywhere = true;
   for (unsigned i = 0; i < nodes.size(); ++i) {
     if (!nodes[i].reached) continue;
     if (fixed[i]) out.accesses.push_back({fixed[i]->address, nodes[i].address, fixed[i]->write});
     const auto pointed = fixed[i] ? std::nullopt : seen_at(*function, i);
     if (nodes[i].flow == Flow::kIndirectCall || (pointed && pointed->access.write))
       out.stores_anywhere = true;
+    if (core_.machine().target().interrupt_effect(core_.machine().instruction_at(
+            nodes[i].address, false)) == machine::InterruptEffect::kAllows)
+      out.may_nest = true;
     if (nodes[i].target && core_.program_.function_at(*nodes[i].target) != function)
       further.push_back(*nodes[i].target);
   }

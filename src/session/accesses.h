@@ -39,13 +39,14 @@ class Session::Core::Accesses {
     std::vector<Access> parts;  ///< its accesses, in their order
   };
 
-  explicit Accesses(const Core& core) : core_(core) {}
+  explicit Accesses(const Core& core);
 
   /// Where addresses are fixed. Good until forget().
   const std::vector<Open>& open_at(std::uint32_t pc);
-  /// With those through pointers that are in registers then; `value` has what a pointer holds.
-  using Value = std::function<std::uint32_t(int dwarf)>;
-  std::shared_ptr<const std::vector<Open>> open_at(std::uint32_t pc, const Value& value);
+  /// With those through pointers that are in registers then, as far as the handler of a vector may
+  /// touch such objects. `registers`: general ones, by DWARF number.
+  std::shared_ptr<const std::vector<Open>> open_at(std::uint32_t pc, unsigned vector,
+                                                   const std::uint8_t* registers);
   /// By a handler and what it calls, as far as addresses are fixed.
   const std::vector<Access>& of(unsigned vector);
   /// Does such code store through pointers, or call what is not known?
@@ -62,6 +63,9 @@ class Session::Core::Accesses {
   struct Handler {
     std::vector<Access> accesses;
     bool stores_anywhere = false;
+    bool may_nest = false;  ///< it turns interrupts on
+    enum class Touches : std::uint8_t { kUnknown, kNo, kYes };
+    std::vector<Touches> touches;  ///< by address: does it access the object there?
   };
   struct Seen {
     Access access;
@@ -78,10 +82,13 @@ class Session::Core::Accesses {
     std::vector<Seen> all;
     std::size_t split = 0;
     std::vector<Change> changes;  ///< that are under way
-    bool through_pointers = false;
+    /// Through which pointers, and how far from what they hold; each once.
+    std::vector<std::pair<int, std::uint32_t>> through;
   };
+  [[nodiscard]] bool meets(Handler& handler, const Way& way, const std::uint8_t* registers) const;
+  [[nodiscard]] std::uint32_t pointed_by(const std::uint8_t* registers, int pointer,
+                                         std::uint32_t offset) const;
   [[nodiscard]] std::uint64_t held_in(int pointer) const;
-  [[nodiscard]] std::uint32_t added(std::uint32_t address, std::uint32_t to) const;
   const Way& way_at(std::uint32_t pc);
   [[nodiscard]] Way find_way(std::uint32_t pc);
   struct Step {
@@ -113,6 +120,7 @@ class Session::Core::Accesses {
   const Fixed& fixed_in(const Function& function);
 
   const Core& core_;
+  const unsigned pointer_bytes_;
   struct Recent {
     std::uint32_t pc = 0;
     const std::vector<Open>* open = nullptr;
@@ -125,9 +133,16 @@ class Session::Core::Accesses {
   std::map<std::pair<std::uint32_t, std::vector<std::uint32_t>>,
            std::shared_ptr<const std::vector<Open>>>
       pointed_;
-  std::map<std::uint32_t, Fixed> fixed_;  ///< by a function's begin
-  const Handler& handler_of(unsigned vector);
-  std::map<unsigned, Handler> by_vector_;
+  struct Pointed {
+    std::uint32_t pc = 0;
+    std::vector<std::uint32_t> held;
+    std::shared_ptr<const std::vector<Open>> open;
+  };
+  std::array<Pointed, 256> recent_pointed_{};  ///< of these
+  std::vector<std::uint32_t> held_;            ///< to look for
+  std::map<std::uint32_t, Fixed> fixed_;       ///< by a function's begin
+  Handler& handler_of(unsigned vector);
+  std::vector<std::unique_ptr<Handler>> by_vector_;
   frames::Flows flows_;
 };
 

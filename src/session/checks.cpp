@@ -161,12 +161,7 @@ bool Session::Core::Checks::entered(unsigned vector, const State& state) {
   entered.flags = state.flags;
   std::copy_n(state.registers, state.bytes, entered.registers.begin());
   if (is_on(kTorn)) {
-    entered.open = accesses_.open_at(state.pc, [&](int pointer) {
-      std::uint32_t out = 0;
-      for (unsigned i = core_.machine().target().convention().pointer_bytes; i > 0; --i)
-        out = out << 8U | state.registers[static_cast<unsigned>(pointer) + i - 1];
-      return out;
-    });
+    entered.open = accesses_.open_at(state.pc, vector, state.registers);
     for (const Open& one : *entered.open) {
       entered.before.push_back(bytes_of(one.object));
       entered.touched_by.push_back(toucher_of(entered, one));
