@@ -123,8 +123,16 @@ void Timer::on_vector(const Bus& bus, unsigned vector) const {
                      t - std::min(t, state.base) <= edges_to(state, flag, end);
   if (!still) catch_up(bus, now, t);
   state.flags = static_cast<u8>(state.flags & ~(1U << flag));
-  schedule(bus, now);
-  refresh_requests(bus);
+  if (!still) {
+    schedule(bus, now);
+    refresh_requests(bus);
+    return;
+  }
+  // What was to come comes still, and this flag once more.
+  bus.set_pending(bus.world.cpu.pending & ~(u64{1} << vector));
+  if ((within_reach(state, now, end) >> flag & 1U) == 0) return;
+  const u64 next = tick_of_edge(bus.world, state.base, edges_to(state, flag, end) + 1);
+  if (next < bus.world.due(slot_)) bus.schedule(slot_, next);
 }
 
 /// The counter goes round a circle of places; an event is at one of them, or at two on the way up

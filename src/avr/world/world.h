@@ -410,11 +410,15 @@ struct World {
   void schedule(unsigned slot, u64 when) {
     const u64 before = due_[slot];
     due_[slot] = when;
-    if (when < due_[next_] || (when == due_[next_] && slot < next_))
+    if (slot == next_) {
+      const bool stays = when <= before || when < others_ || others_ == kNever;
+      if (!stays) find_next();
+    } else if (when < due_[next_] || (when == due_[next_] && slot < next_)) {
+      others_ = std::min(others_, due_[next_]);
       next_ = slot;
-    else if (slot == next_ && when > before)
-      next_ = static_cast<unsigned>(std::min_element(due_.begin(), due_.begin() + slots_) -
-                                    due_.begin());
+    } else {
+      others_ = std::min(others_, when);
+    }
   }
   /// The earliest event. Ties go to the lower slot.
   [[nodiscard]] unsigned next_event() const { return next_; }
@@ -482,12 +486,23 @@ struct World {
     if (due_tick_[slot] != kNever) due_tick_[slot] = tick_at(when);
   }
 
+  void find_next() {
+    next_ = 0;
+    others_ = kNever;
+    for (unsigned slot = 1; slot < slots_; ++slot) {
+      const bool sooner = due_[slot] < due_[next_];
+      others_ = std::min(others_, sooner ? due_[next_] : due_[slot]);
+      if (sooner) next_ = slot;
+    }
+  }
+
   std::array<u64, kEventSlots> due_{};
   std::array<u64, kEventSlots> due_tick_{};  ///< kNever: in cycles
   std::array<u64, kEventSlots> frozen_{};
   std::array<u64, kEventSlots> parked_{};
-  unsigned next_ = 0;  ///< derived from due_
-  unsigned slots_;     ///< in use
+  unsigned next_ = 0;    ///< derived from due_
+  u64 others_ = kNever;  ///< so, too: none of the others is earlier
+  unsigned slots_;       ///< in use
   unsigned sync_slot_;
 };
 
