@@ -507,8 +507,7 @@ bool Engine::enter_interrupt() {
   const u32 interrupted = 2 * cpu_.pc;
   const u32 sp_before = cpu_.sp;
   const u8 sreg_before = cpu_.sreg;
-  unsigned vector = 0;
-  while ((cpu_.pending >> vector & 1U) == 0) ++vector;
+  const auto vector = static_cast<unsigned>(__builtin_ctzll(cpu_.pending));
   const unsigned bytes = fabric_.target.core().wide_pc() ? 3 : 2;
   for (unsigned i = 0; i < bytes; ++i) {
     const auto value = static_cast<u8>(cpu_.pc >> (8 * i));
