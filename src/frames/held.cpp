@@ -382,22 +382,20 @@ Holding register_holding(const Scope& scope, const Local& local, const Function&
 
 namespace {
 
-/// Is there a way from one node to another?
-bool leads(const std::vector<FlowGraph::Node>& nodes, unsigned from, unsigned to) {
-  std::vector<bool> seen(nodes.size());
-  std::deque<unsigned> waiting{from};
+/// The nodes from which there is a way to another, itself if it is in a loop.
+std::vector<bool> leading_to(const std::vector<FlowGraph::Node>& nodes, unsigned to) {
+  std::vector<bool> lead(nodes.size());
+  std::deque<unsigned> waiting{to};
   while (!waiting.empty()) {
     const unsigned at = waiting.front();
     waiting.pop_front();
-    for (const unsigned next : nodes[at].next) {
-      if (next == to) return true;
-      if (!seen[next]) {
-        seen[next] = true;
-        waiting.push_back(next);
+    for (const unsigned before : nodes[at].before)
+      if (!lead[before]) {
+        lead[before] = true;
+        waiting.push_back(before);
       }
-    }
   }
-  return false;
+  return lead;
 }
 
 }  // namespace
@@ -423,33 +421,53 @@ bool walks_from(const FlowGraph& graph, const machine::Target& target, const Ins
   return false;
 }
 
+/// Is a number that is not known added to a pointer into the frame? It may lead anywhere there.
+bool strays(const machine::Target& target, const Instruction& now,
+            const machine::FrameState& state) {
+  using Kind = machine::Known::Kind;
+  std::uint64_t reads = target.reads(now);
+  const std::uint64_t writes = target.writes(now);
+  if (target.pointed_access(now)) return false;
+  const auto leads = [](const machine::FrameState& at, std::uint64_t registers) {
+    for (unsigned i = 0; registers >> i != 0 && i < at.registers.size(); ++i)
+      if ((registers >> i & 1U) != 0 && at.registers[i].kind == Kind::kStack) return true;
+    return false;
+  };
+  if (writes == 0 || !leads(state, reads)) return false;
+  machine::FrameState behind = state;
+  target.follow(now, behind);
+  return !leads(behind, writes);
+}
+
 }  // namespace
 
-Holding slot_holding(const Scope& scope, const Function& function, std::uint32_t address,
-                     std::int32_t offset, std::uint32_t bytes) {
+std::vector<bool> slot_stores(const Scope& scope, const Function& function, std::uint32_t address,
+                              bool in_call, std::int32_t offset, std::uint32_t bytes) {
   const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
   const machine::Target& target = scope.machine.target();
   const auto& nodes = graph.nodes();
   const auto here = graph.node_at(address);
-  if (!here || graph.state_at(*here) == nullptr) return Holding::kHolds;
+  const std::vector<bool> any(bytes, true);
+  if (!here || graph.state_at(*here) == nullptr) return any;
+  std::vector<bool> before = leading_to(nodes, *here);
+  if (in_call) before[*here] = true;  // what is called has been given its pointers
+  std::vector<bool> out(bytes);
   const auto end = offset + static_cast<std::int32_t>(bytes);
-  // Which instructions may be the first to store there.
-  std::vector<bool> stores(nodes.size());
   for (unsigned i = 0; i < nodes.size(); ++i) {
     const machine::FrameState* state = graph.state_at(i);
     if (state == nullptr) continue;
-    if (!target.anchor(*state)) return Holding::kHolds;  // then nothing is known
+    if (!target.anchor(*state)) return any;  // then nothing is known
+    if (!before[i]) continue;
     const Instruction now = scope.machine.instruction_at(nodes[i].address, false);
     if (const auto at = target.stack_store(now, *state))
-      stores[i] = at->offset < end && at->offset + at->bytes > offset;
+      for (std::int32_t n = std::max(at->offset, offset); n < std::min(at->offset + at->bytes, end);
+           ++n)
+        out[static_cast<std::size_t>(n - offset)] = true;
     for (const std::int32_t pointer : target.stack_pointers(*state))
-      stores[i] = stores[i] || (pointer >= offset - 1 && pointer <= end);
-    stores[i] = stores[i] || walks_from(graph, target, now, i, end);
+      if (pointer >= offset - 1 && pointer <= end) return any;
+    if (walks_from(graph, target, now, i, end) || strays(target, now, *state)) return any;
   }
-  // Is there a way here from one of them?
-  for (unsigned i = 0; i < nodes.size(); ++i)
-    if (stores[i] && i != *here && leads(nodes, i, *here)) return Holding::kHolds;
-  return stores[*here] && leads(nodes, *here, *here) ? Holding::kHolds : Holding::kNotSet;
+  return out;
 }
 
 std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& function, int dwarf) {

@@ -24,10 +24,11 @@ enum class Holding : std::uint8_t {
 Holding register_holding(const Scope& scope, const Local& local, const Function& function,
                          std::uint32_t address, std::uint32_t begin, std::uint32_t end);
 
-/// An object in the frame, `bytes` from `offset` on (counted from the stack pointer at the
-/// function's entry): has anything been stored there on every way to an address?
-Holding slot_holding(const Scope& scope, const Function& function, std::uint32_t address,
-                     std::int32_t offset, std::uint32_t bytes);
+/// Of an object in the frame, `bytes` from `offset` on (counted from the stack pointer at the
+/// function's entry): which bytes may have been stored on a way to an address, or, with `in_call`,
+/// by what is called there?
+std::vector<bool> slot_stores(const Scope& scope, const Function& function, std::uint32_t address,
+                              bool in_call, std::int32_t offset, std::uint32_t bytes);
 
 /// Where in the frame a register points for most of a function, counted from the stack pointer at
 /// its entry; nullopt if it does not point there.

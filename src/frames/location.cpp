@@ -187,7 +187,7 @@ class LocationReader {
     pieces_.resize(bytes);
     LocalPlace found;
     if (!scope_.as_described) {
-      forget_what_does_not_hold(type, bytes);
+      forget_what_does_not_hold(bytes);
       found.shares_with = shares_with(bytes);
     }
     const auto known = std::count_if(pieces_.begin(), pieces_.end(), [](const Piece& p) {
@@ -254,33 +254,67 @@ class LocationReader {
     });
   }
 
-  /// Each member, or the whole, by what the function's code does to its place.
-  void forget_what_does_not_hold(const Type& type, std::uint32_t bytes) {
-    const Function* function = level_.frame().function;
-    if (function == nullptr || level_.frame().left) return;
-    std::vector<std::uint32_t> begins{0};
-    for (const Type::Member& member : type.members)
-      if (member.offset > begins.back()) begins.push_back(member.offset);
-    begins.push_back(bytes);
-    for (std::size_t n = 0; n + 1 < begins.size(); ++n) {
-      const std::uint32_t from = begins[n];
-      const std::uint32_t to = std::min(begins[n + 1], bytes);
-      if (from >= to) continue;
-      const Holding holding = holds(*function, from, to);
-      if (holding == Holding::kHolds) continue;
-      not_set_ = holding == Holding::kNotSet;
-      for (std::uint32_t i = from; i < to; ++i) pieces_[i] = {};
+  /// A number, a pointer or another part that is stored as one.
+  struct Part {
+    std::uint32_t begin = 0, end = 0;
+    bool whole = true;  ///< it holds nothing unless each of its bytes has been stored
+  };
+  void find_parts(unsigned type_index, std::uint32_t begin, std::vector<Part>& out) const {
+    constexpr std::size_t kMost = 256;
+    const Type& type = scope_.program.types()[type_index];
+    const std::uint32_t end = begin + type.bytes;
+    if (type.kind == Type::Kind::kArray && type.target != 0) {
+      const std::uint32_t each = scope_.program.types()[type.target].bytes;
+      if (each != 0 && type.bytes / each + out.size() <= kMost) {
+        for (std::uint32_t at = begin; at + each <= end; at += each)
+          find_parts(type.target, at, out);
+        return;
+      }
     }
+    const bool bits = std::any_of(type.members.begin(), type.members.end(),
+                                  [](const Type::Member& m) { return m.bit_size != 0; });
+    if (type.kind == Type::Kind::kStruct && !type.members.empty() && !bits) {
+      for (const Type::Member& member : type.members)
+        find_parts(member.type, begin + member.offset, out);
+      return;
+    }
+    const bool simple = type.kind != Type::Kind::kStruct && type.kind != Type::Kind::kUnion &&
+                        type.kind != Type::Kind::kArray;
+    out.push_back({begin, end, simple});
   }
 
-  [[nodiscard]] Holding holds(const Function& function, std::uint32_t from,
-                              std::uint32_t to) const {
-    if (const auto offset = slot_offset(from)) {
-      if (local_.parameter) return Holding::kHolds;
-      return slot_holding(scope_, function, node_address(), *offset, to - from);
+  /// Each part of it, by what the function's code does to its place.
+  void forget_what_does_not_hold(std::uint32_t bytes) {
+    const Function* function = level_.frame().function;
+    if (function == nullptr || level_.frame().left) return;
+    std::vector<Part> parts;
+    find_parts(local_.type, 0, parts);
+    if (parts.empty()) parts.push_back({0, bytes, true});
+    std::vector<bool> stored;  // of the frame's memory, if the object is there
+    std::int32_t stored_from = 0;
+    for (Part& part : parts) {
+      part.end = std::min(part.end, bytes);
+      if (part.begin >= part.end) continue;
+      Holding holding = Holding::kHolds;
+      if (const auto offset = slot_offset(part.begin)) {
+        const std::int32_t from = *offset - static_cast<std::int32_t>(part.begin);
+        if (stored.empty() || from != stored_from)
+          stored =
+              slot_stores(scope_, *function, node_address(), level_.frame().at_call, from, bytes);
+        stored_from = from;
+        const auto first = stored.begin() + static_cast<std::ptrdiff_t>(part.begin);
+        const auto last = stored.begin() + static_cast<std::ptrdiff_t>(part.end);
+        const bool held = part.whole ? std::find(first, last, false) == last
+                                     : std::find(first, last, true) != last;
+        if (!held) holding = Holding::kNotSet;
+      } else {
+        const std::uint32_t look = level_.frame().at_call ? level_.look() : level_.frame().pc;
+        holding = register_holding(scope_, local_, *function, look, part.begin, part.end);
+      }
+      if (holding == Holding::kHolds) continue;
+      not_set_ = holding == Holding::kNotSet;
+      for (std::uint32_t i = part.begin; i < part.end; ++i) pieces_[i] = {};
     }
-    const std::uint32_t look = level_.frame().at_call ? level_.look() : level_.frame().pc;
-    return register_holding(scope_, local_, function, look, from, to);
   }
 
   /// Of a byte in this level's frame: its distance from the stack pointer at the function's entry.

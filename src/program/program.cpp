@@ -52,6 +52,9 @@ void complete_names(Program::Data& data) {
   for (Variable& v : data.variables) complete(v.name, v.address);
 }
 
+/// Of several names for one place, one that programmers write has the fewest in front.
+std::size_t underscores(const std::string& name) { return name.find_first_not_of('_'); }
+
 }  // namespace
 
 Program::Program() : data_(std::make_shared<Data>()) {}
@@ -87,10 +90,15 @@ Program Program::read(const Image& image) {
     if (!code ||
         (symbol.kind == Symbol::Kind::kOther && (!symbol.global || is_boundary(symbol.name))))
       continue;
-    const auto same = [&](const Function& f) { return f.begin == symbol.address.offset; };
-    if (std::any_of(data->functions.begin(), data->functions.end(), same)) continue;
-    Function function;
     auto known = base::demangled(symbol.name);
+    const auto same = std::find_if(data->functions.begin(), data->functions.end(),
+                                   [&](auto& f) { return f.begin == symbol.address.offset; });
+    if (same != data->functions.end()) {
+      const bool own = program::range_at(data->ranges, same->begin) == nullptr;
+      if (own && underscores(known.name) < underscores(same->name)) same->name = known.name;
+      continue;
+    }
+    Function function;
     function.name = std::move(known.name);
     function.signature = std::move(known.signature);
     function.begin = symbol.address.offset;

@@ -39,18 +39,18 @@ void record_(int line, ...) {
 
 class Writer {
  public:
-  Writer(const std::string& text, const Json& tree) : text_(text) {
+  Writer(const std::string& text, const Json& tree, bool is_cpp) : text_(text), is_cpp_(is_cpp) {
     for (std::size_t i = 0; i < text.size(); ++i)
       if (text[i] == '\n') ends_.push_back(i);
-    for (const Json& top : tree.value("inner", Json::array()))
-      if (top.value("kind", "") == "FunctionDecl" && !from_header(top)) function(top);
+    collect_structures(tree);
+    declarations(tree);
   }
 
   [[nodiscard]] std::string instrumented() const {
     std::string out = text_;
     for (auto at = insertions_.rbegin(); at != insertions_.rend(); ++at)
       out.insert(at->first, at->second);
-    return "extern void record_(int, ...); " + out;
+    return std::string("extern ") + (is_cpp_ ? "\"C\" " : "") + "void record_(int, ...); " + out;
   }
   /// Lines with one whole statement.
   [[nodiscard]] std::map<std::string, std::set<unsigned>> lines() const {
@@ -61,6 +61,21 @@ class Writer {
   }
 
  private:
+  /// Functions, also within namespaces and classes; templates are left out.
+  void declarations(const Json& outer) {
+    static const std::set<std::string> kFunctions{"FunctionDecl", "CXXMethodDecl",
+                                                  "CXXConstructorDecl", "CXXDestructorDecl"};
+    static const std::set<std::string> kGroups{"NamespaceDecl", "LinkageSpecDecl", "CXXRecordDecl"};
+    for (const Json& node : outer.value("inner", Json::array())) {
+      const std::string kind = node.value("kind", "");
+      if (from_header(node) && kind != "LinkageSpecDecl") continue;
+      if (node.value("isImplicit", false)) continue;
+      if (kFunctions.count(kind) != 0) function(node, outer);
+      if (kGroups.count(kind) != 0) declarations(node);
+      if (kind == "VarDecl" && is_cpp_)
+        globals_.push_back({node.value("name", ""), told_of(node), true});
+    }
+  }
   static bool from_header(const Json& node) {
     const Json& loc = node.value("loc", Json::object());
     return loc.contains("includedFrom") || !loc.contains("offset");
@@ -79,12 +94,16 @@ class Writer {
     return *offset(node, "end") + node["range"]["end"].value("tokLen", 0U);
   }
 
-  static bool is_whole_number(const Json& node) {
+  static std::string type_of(const Json& node) {
     const Json& type = node.value("type", Json::object());
     std::string name = type.value("desugaredQualType", type.value("qualType", ""));
-    for (const char* word : {"const ", "volatile "})
+    for (const char* word : {"const ", "volatile ", " &"})
       if (const std::size_t at = name.find(word); at != name.npos)
         name.erase(at, std::string(word).size());
+    return name;
+  }
+  static bool is_whole_number(const Json& node) { return is_whole_number(type_of(node)); }
+  static bool is_whole_number(const std::string& name) {
     static const std::set<std::string> kNames{"int",
                                               "unsigned int",
                                               "char",
@@ -96,27 +115,75 @@ class Writer {
                                               "unsigned long",
                                               "long long",
                                               "unsigned long long",
-                                              "_Bool"};
+                                              "_Bool",
+                                              "bool"};
     return kNames.count(name) != 0;
   }
 
-  void function(const Json& node) {
+  /// Structures of C by name, with the members that are whole numbers; those that two have,
+  /// without.
+  void collect_structures(const Json& node) {
+    for (const Json& part : node.value("inner", Json::array())) {
+      if (part.value("kind", "") == "RecordDecl" && part.value("completeDefinition", false) &&
+          part.value("tagUsed", "") == "struct" && !part.value("name", "").empty()) {
+        std::vector<std::string> members;
+        for (const Json& field : part.value("inner", Json::array()))
+          if (field.value("kind", "") == "FieldDecl" && is_whole_number(field))
+            members.push_back("." + field.value("name", ""));
+        const auto [known, is_new] =
+            structures_.emplace("struct " + part.value("name", ""), members);
+        if (!is_new) known->second.clear();
+      }
+      collect_structures(part);
+    }
+  }
+  /// What of an object is told: itself, its members, its first elements.
+  [[nodiscard]] std::vector<std::string> told_of(const Json& node) const {
+    const std::string type = type_of(node);
+    if (is_whole_number(type)) return {""};
+    if (const auto found = structures_.find(type); found != structures_.end()) return found->second;
+    constexpr unsigned long kMost = 3;
+    const std::size_t at = type.find('[');
+    if (is_cpp_ || at == type.npos || type.find('[', at + 1) != type.npos ||
+        !is_whole_number(type.substr(0, at)))
+      return {};
+    std::vector<std::string> out;
+    const unsigned long count = std::strtoul(type.c_str() + at + 1, nullptr, 10);
+    for (unsigned long i = 0; i < std::min(count, kMost); ++i)
+      out.push_back("[" + std::to_string(i) + "]");
+    return out;
+  }
+
+  void function(const Json& node, const Json& outer) {
     name_ = node.value("name", "");
-    scope_.clear();
+    scope_ = globals_;
+    // Members have been set when a method other than a constructor begins.
+    if (node.value("kind", "") == "CXXMethodDecl" && node.value("storageClass", "").empty())
+      for (const Json& part : outer.value("inner", Json::array()))
+        if (part.value("kind", "") == "FieldDecl" && !part.value("isBitfield", false))
+          scope_.push_back({part.value("name", ""), told_of(part), true});
     for (const Json& part : node.value("inner", Json::array())) {
       if (part.value("kind", "") == "ParmVarDecl") declare(part);
       if (part.value("kind", "") == "CompoundStmt") statement(part, false);
     }
   }
 
-  void declare(const Json& node) {
+  /// `statement`: it is declared by this one, alone.
+  void declare(const Json& node, const Json* statement = nullptr) {
     const std::string name = node.value("name", "");
-    const std::string storage = node.value("storageClass", "");
-    const bool told = !name.empty() && storage.empty() && is_whole_number(node);
-    scope_.emplace_back(name, told);
-    if (told && node["kind"] == "VarDecl" && !node.contains("init") && offset(node, "end") &&
-        offset(node, "begin"))
-      insertions_.emplace(behind(node), kUnset);
+    std::vector<std::string> told;
+    if (!name.empty() && node.value("storageClass", "").empty()) told = told_of(node);
+    const bool is_number = told == std::vector<std::string>{""};
+    if (!told.empty() && node["kind"] == "VarDecl" && !node.contains("init")) {
+      if (is_number && offset(node, "end") && offset(node, "begin"))
+        insertions_.emplace(behind(node), kUnset);
+      else if (!is_number && statement != nullptr && offset(*statement, "end"))
+        insertions_.emplace(behind(*statement),
+                            " __builtin_memset(&" + name + ", 0x5b, sizeof " + name + ");");
+      else if (!is_number)
+        told.clear();
+    }
+    scope_.push_back({name, std::move(told), false});
   }
 
   void record(const Json& node) {
@@ -126,8 +193,10 @@ class Writer {
     std::string call = "record_(" + std::to_string(line);
     std::set<std::string> seen;
     for (auto at = scope_.rbegin(); at != scope_.rend(); ++at)  // the innermost of a name
-      if (seen.insert(at->first).second && at->second)
-        call += ", \"" + at->first + "\", (long long)" + at->first;
+      if (seen.insert(at->name).second)
+        for (const std::string& part : at->told)
+          call += std::string(", \"") + (at->in_memory ? "*" : "") + at->name + part +
+                  "\", (long long)" + at->name + part;
     insertions_.emplace(*begin, call + ", (char*)0); ");
     if (line_of(behind(node)) == line) whole_.emplace(line, name_);
   }
@@ -153,7 +222,8 @@ class Writer {
       if (sets) touch(node);
       if (sets && in_list) record(node);
       for (const Json& part : inner)
-        if (part.value("kind", "") == "VarDecl") declare(part);
+        if (part.value("kind", "") == "VarDecl")
+          declare(part, in_list && inner.size() == 1 ? &node : nullptr);
       return;
     }
     const bool loop = kind == "ForStmt" || kind == "WhileStmt" || kind == "DoStmt";
@@ -184,9 +254,16 @@ class Writer {
   }
 
   const std::string& text_;
+  bool is_cpp_;
   std::vector<std::size_t> ends_;  ///< of lines
   std::string name_;
-  std::vector<std::pair<std::string, bool>> scope_;  ///< name; told in records
+  struct Named {
+    std::string name;
+    std::vector<std::string> told;  ///< what of it, in records
+    bool in_memory;                 ///< a static object, a member
+  };
+  std::vector<Named> globals_, scope_;
+  std::map<std::string, std::vector<std::string>> structures_;
   std::multimap<std::size_t, std::string> insertions_;
   std::multimap<unsigned, std::string> whole_;
   std::map<unsigned, unsigned> touched_;
@@ -206,8 +283,12 @@ std::vector<Record> read_records(const std::string& text, bool& complete) {
     words >> record.line;
     std::string name;
     std::int64_t value = 0;
-    while (words >> name >> value)
-      record.values[name] = is_unset(value) ? std::nullopt : std::optional<std::int64_t>(value);
+    while (words >> name >> value) {
+      const std::size_t own = name[0] == '*' ? 1 : 0;
+      if (own != 0) record.in_memory.insert(name.substr(1));
+      record.values[name.substr(own)] =
+          is_unset(value) ? std::nullopt : std::optional<std::int64_t>(value);
+    }
     out.push_back(std::move(record));
   }
   return out;
@@ -217,19 +298,25 @@ std::vector<Record> read_records(const std::string& text, bool& complete) {
 
 std::optional<Native> run_natively(const std::string& source) {
   const std::string base = own_file("native");
-  const std::string options = " -std=gnu99 -fgnu89-inline -w ";
-  const Output tree = run("sh -c 'clang" + options + "-fsyntax-only -Xclang -ast-dump=json " +
-                          source + " 2>/dev/null'");
+  const bool is_cpp = source.substr(source.rfind('.')) == ".C";
+  const std::string options =
+      is_cpp ? " -std=gnu++11 -fpermissive -w " : " -std=gnu99 -fgnu89-inline -w ";
+  const Output tree =
+      run(std::string("sh -c '") + (is_cpp ? "clang++ -std=gnu++11 -w" : "clang" + options) +
+          " -fsyntax-only -Xclang -ast-dump=json " + source + " 2>/dev/null'");
   Json parsed = Json::parse(tree.text, nullptr, false);
   if (parsed.is_discarded()) return std::nullopt;
   const std::string text = read(source);
-  const Writer writer(text, parsed);
-  write(base + ".c", writer.instrumented());
+  const Writer writer(text, parsed, is_cpp);
+  const std::string copy = base + (is_cpp ? ".C" : ".c");
+  write(copy, writer.instrumented());
   write(base + "-recorder.c", kRecorder);
   std::remove((base + ".txt").c_str());
-  if (run("gcc -O0 -fwrapv -fno-strict-aliasing -fsigned-char" + options + "-o " + base + " " +
-          base + ".c " + base + "-recorder.c -lm")
-          .code != 0)
+  const std::string command = " -O0 -fwrapv -fno-strict-aliasing -fsigned-char -o " + base;
+  const Output recorder = run("gcc -c" + command + "-recorder.o " + base + "-recorder.c");
+  if (recorder.code != 0 ||
+      run((is_cpp ? "g++" : "gcc") + command + options + copy + " " + base + "-recorder.o -lm")
+              .code != 0)
     return std::nullopt;
   Native native;
   native.exit_code = run("RECORDS=" + base + ".txt timeout 5 " + base).code;

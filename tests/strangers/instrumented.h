@@ -17,6 +17,8 @@ namespace test {
 struct Record {
   unsigned line = 0;
   std::map<std::string, std::optional<std::int64_t>> values;  ///< nothing: not set yet
+  /// Which of them are static objects and members: when they are stored is the compiler's affair.
+  std::set<std::string> in_memory;
 };
 
 struct Native {

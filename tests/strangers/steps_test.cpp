@@ -78,16 +78,15 @@ std::optional<std::size_t> parts(const std::vector<unsigned>& found,
   return std::nullopt;
 }
 
-}  // namespace
-
-TEST_CASE("steps and passes meet each executed line once and in order, without optimisation") {
+/// Walks through some programs, built without optimisation in each way, against native runs.
+void judge_walks(const std::vector<std::string>& sources, const std::vector<test::Build>& builds) {
   struct Tally {
     unsigned walks = 0, wrong = 0;
     std::size_t lines = 0;
   };
   std::map<std::string, Tally> tallies;
   unsigned told = 0;
-  for (const std::string& source : test::sample(20)) {
+  for (const std::string& source : sources) {
     if (test::depends_on_width(source)) continue;
     const auto native = test::run_natively(source);
     if (!native || !native->complete) continue;
@@ -97,7 +96,7 @@ TEST_CASE("steps and passes meet each executed line once and in order, without o
       all.insert(lines.begin(), lines.end());
       if (name == "main") of_main = lines;
     }
-    for (const test::Build& build : test::builds()) {
+    for (const test::Build& build : builds) {
       if (build.name.find("-O0") == std::string::npos) continue;
       const auto image = test::image_of(source, build);
       if (!image) continue;
@@ -125,7 +124,10 @@ TEST_CASE("steps and passes meet each executed line once and in order, without o
       } walks[] = {{"passes", by_breakpoints(*image, build, native->file, all), expected(all)},
                    {"into", by_steps(*image, build, StepKind::kInto, all), expected(all)},
                    {"over", by_steps(*image, build, StepKind::kOver, of_main), expected(of_main)}};
+      // Constructors of static objects are done before main begins, where steps begin.
+      const bool from_main = of_main.count(native->records.front().line) != 0;
       for (const auto& one : walks) {
+        if (one.name == std::string("into") && !from_main) continue;
         Tally& tally = tallies[build.name + " " + one.name];
         ++tally.walks;
         tally.lines += one.walk.lines.size();
@@ -149,4 +151,14 @@ TEST_CASE("steps and passes meet each executed line once and in order, without o
               << " walks part");
   }
   WARN(told << " programs");
+}
+
+}  // namespace
+
+TEST_CASE("steps and passes meet each executed line once and in order, without optimisation") {
+  judge_walks(test::sample(20), test::builds());
+}
+
+TEST_CASE("steps and passes in C++ meet each executed line once and in order") {
+  judge_walks(test::sample(30, test::Language::kCpp), test::cpp_builds());
 }

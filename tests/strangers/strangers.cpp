@@ -91,12 +91,12 @@ namespace {
 /// The sources by name; unpacked once. Empty without the package.
 std::vector<std::string> sources_of(Language language) {
   const fs::path sources = folders().path / "sources";
-  const fs::path stamp = sources / "complete with C++";
+  const fs::path stamp = sources / "complete with all of C++";
   if (fs::exists(kArchive) && !fs::exists(stamp)) {
     fs::create_directories(sources);
     run("tar xf " + std::string(kArchive) + " -C " + sources.string() +
         " --strip-components=4 --wildcards '*/testsuite/gcc.c-torture/execute/*.c' "
-        "'*/testsuite/g++.old-deja/*.C' && touch '" +
+        "'*/testsuite/g++.old-deja/*.C' '*/testsuite/g++.dg/*.C' && touch '" +
         stamp.string() + "'");
   }
   std::vector<std::string> out;
