@@ -271,11 +271,14 @@ class LocationReader {
         return;
       }
     }
-    const bool bits = std::any_of(type.members.begin(), type.members.end(),
-                                  [](const Type::Member& m) { return m.bit_size != 0; });
-    if (type.kind == Type::Kind::kStruct && !type.members.empty() && !bits) {
-      for (const Type::Member& member : type.members)
-        find_parts(member.type, begin + member.offset, out);
+    if (type.kind == Type::Kind::kStruct && !type.members.empty()) {
+      for (const Type::Member& m : type.members) {
+        const std::uint32_t at = begin + m.offset;
+        if (m.bit_size != 0)
+          out.push_back({at + m.bit_offset / 8U, at + (m.bit_offset + m.bit_size + 7U) / 8U});
+        else
+          find_parts(m.type, at, out);
+      }
       return;
     }
     const bool simple = type.kind != Type::Kind::kStruct && type.kind != Type::Kind::kUnion &&

@@ -241,3 +241,123 @@ TEST_CASE("debug information that cannot be read is said to be so") {
   REQUIRE_FALSE(warnings->empty());
   CHECK(warnings->front().find("build with -gdwarf-5") != std::string::npos);
 }
+
+TEST_CASE(
+    "objects in a frame: what a callee, an index or a pointer stores is there, the rest is not") {
+  const std::string source = R"(#include <stdint.h>
+#include <string.h>
+struct zone { int16_t target, reached; int32_t heat; uint8_t name[4]; };
+struct flags { uint16_t code : 12, field : 4; uint32_t rest; };
+volatile int16_t sink;
+volatile uint8_t n = 3;
+__attribute__((noinline)) void fill(struct zone *z) {
+  z->target = 900;
+  z->reached = -5;
+  z->heat = 100000;
+  z->name[0] = 'a';
+  z->name[3] = 7;
+  sink = z->reached; // inside
+}
+__attribute__((noinline)) int16_t look(const void *p) { return *(const int16_t *)p; }
+__attribute__((noinline)) void whole(void) {
+  struct zone zone; // before
+  sink = 1;
+  fill(&zone);
+  sink = look(&zone); // filled
+}
+__attribute__((noinline)) void indexed(void) {
+  int16_t steps[5];
+  for (uint8_t i = 0; i < n; i++) steps[i + 1] = 10 * i;
+  sink = steps[n]; // indexed
+  sink = look(steps);
+}
+__attribute__((noinline)) void first(void) {
+  volatile struct zone zone;
+  zone.target = 5;
+  sink = zone.target; // first
+  zone.reached = 6;
+  zone.heat = 7;
+  sink = zone.reached; // second
+}
+__attribute__((noinline)) int16_t passed(struct zone zone, struct flags flags) {
+  return zone.target + flags.code; // passed
+}
+int main(void) {
+  struct flags flags = {0xabc, 5, 77};
+  struct zone zone = {1, 2, 3, {4, 5, 6, 7}};
+  for (;;) {
+    whole();
+    indexed();
+    first();
+    sink = passed(zone, flags);
+  }
+}
+)";
+  const auto line = [&](const std::string& mark) {
+    const auto end = source.begin() + static_cast<std::ptrdiff_t>(source.find("// " + mark));
+    return "frame-objects.c:" + std::to_string(1 + std::count(source.begin(), end, '\n'));
+  };
+  // Where, what, and the number there; nothing: it has none, at any level.
+  const struct {
+    const char *mark, *what;
+    std::optional<std::int64_t> number;
+    unsigned level = 0;  ///< from the outermost, 1; 0: where it stands
+  } kRows[] = {{"filled", "zone.target", 900},    {"filled", "zone.reached", -5},
+               {"filled", "zone.heat", 100000},   {"filled", "zone.name[3]", 7},
+               {"inside", "zone.target", 900, 2}, {"inside", "zone.heat", 100000, 2},
+               {"indexed", "steps[1]", 0},        {"indexed", "steps[2]", 10},
+               {"indexed", "steps[3]", 20},       {"first", "zone.target", 5},
+               {"first", "zone.reached", {}},     {"first", "zone.heat", {}},
+               {"first", "zone.name[0]", {}},     {"second", "zone.reached", 6},
+               {"second", "zone.heat", 7},        {"second", "zone.name[1]", {}}};
+  for (const char* level : {"-O0", "-Og", "-O1", "-O2", "-O3", "-Os"}) {
+    INFO(level);
+    Session session =
+        opened(test::compiled("frame-objects", source, std::string(level) + " -gdwarf-4"));
+    for (const auto& row : kRows) {
+      INFO(row.mark << " " << row.what);
+      REQUIRE(session.go_to(line(row.mark)));
+      if (row.level != 0) REQUIRE(session.select_level(row.level));
+      const auto value = session.evaluate(row.what);
+      if (row.number) {
+        if (!value) FAIL_CHECK(value.error().hint);
+        CHECK(value->integer == *row.number);
+      } else {
+        CHECK(!value);
+      }
+    }
+    // Of what is passed, what the function does not keep may have no value, but no other one.
+    REQUIRE(session.go_to(line("passed")));
+    const std::pair<const char*, std::int64_t> passed[] = {
+        {"zone.target", 1},    {"zone.reached", 2}, {"zone.heat", 3},  {"zone.name[2]", 6},
+        {"flags.code", 0xabc}, {"flags.field", 5},  {"flags.rest", 77}};
+    unsigned known = 0;
+    for (const auto& [what, number] : passed) {
+      const auto value = session.evaluate(what);
+      INFO(what);
+      if (value) CHECK(value->integer == number);
+      known += value ? 1 : 0;
+    }
+    CHECK(known >= (level == std::string("-O0") ? 7U : 1U));
+  }
+}
+
+TEST_CASE("a step behind the end of main ends, also where there is something to destroy") {
+  const std::string source = R"(volatile int count;
+struct Door { Door() { ++count; } ~Door() { --count; } };
+Door door;
+int main() {
+  count += 1;
+  return 0;
+}
+)";
+  for (const char* level : {"-O0", "-Os"}) {
+    INFO(level);
+    Session session =
+        opened(test::compiled("destroyed", source, std::string(level) + " -x c++ -gdwarf-4"));
+    REQUIRE(session.go_to("main"));
+    for (unsigned i = 0; i < 12; ++i) REQUIRE(session.step(StepKind::kOver, StepUnit::kLine));
+    CHECK(session.pause().where.function == "_exit");
+    CHECK(session.chip().cycles() < 10'000);
+  }
+}
