@@ -472,10 +472,16 @@ std::vector<bool> slot_stores(const Scope& scope, const Function& function, std:
 
 std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& function, int dwarf) {
   const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
-  std::map<std::int32_t, unsigned> counts;
+  // Where the frame is too large to be reached with one displacement, its register is moved for an
+  // access, and back: between two lines it is where it belongs.
+  std::map<std::int32_t, std::pair<unsigned, unsigned>> counts;  // at beginnings of lines; in all
   for (unsigned i = 0; i < graph.nodes().size(); ++i)
     if (const machine::FrameState* state = graph.state_at(i))
-      if (const auto at = scope.machine.target().stack_offset_in(*state, dwarf)) ++counts[*at];
+      if (const auto at = scope.machine.target().stack_offset_in(*state, dwarf)) {
+        const auto line = scope.program.line_at(graph.nodes()[i].address);
+        counts[*at].first += line && line->begin == graph.nodes()[i].address ? 1 : 0;
+        ++counts[*at].second;
+      }
   std::optional<std::int32_t> out;
   for (const auto& [offset, count] : counts)
     if (!out || count > counts[*out]) out = offset;

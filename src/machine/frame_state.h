@@ -79,7 +79,18 @@ struct FrameState {
     const auto keep = std::remove_if(slots.begin(), slots.end(), gone);
     changed = changed || keep != slots.end();
     slots.erase(keep, slots.end());
-    halves.active = false;
+    const Halves& theirs = other.halves;
+    const bool same = halves.active && theirs.active && halves.subtract == theirs.subtract &&
+                      halves.low_register == theirs.low_register;
+    const auto meet = [&](Known& own, const Known& their) {
+      if (!same || own.kind == Known::Kind::kNothing || own == their) return;
+      own = {};
+      changed = true;
+    };
+    meet(halves.low, theirs.low);
+    meet(halves.other, theirs.other);
+    changed = changed || (halves.active && !same);
+    halves.active = same;
     return changed;
   }
 

@@ -120,6 +120,8 @@ class Follow {
       sum.number = left->number;
     sum.number += subtract ? -right->number : right->number;
     if (sum.kind == Kind::kConstant || sum.kind == Kind::kOffset) sum.number &= 0xffff;
+    // Compilers subtract 65419 to add 117.
+    if (sum.kind == Kind::kStack) sum.number = static_cast<std::int16_t>(sum.number);
     set_pair(halves.low_register, sum);
   }
 
