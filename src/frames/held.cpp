@@ -130,12 +130,13 @@ class RegisterFlow {
     }
     bool memory = true;
     bool reads = false;
-    for (const LocationOp& o : ops) {
+    for (std::size_t n = 0; n < ops.size(); ++n) {
+      const LocationOp& o = ops[n];
       memory = memory && o.atom != DW_OP_stack_value && o.atom != DW_OP_implicit_value;
       if (o.atom < DW_OP_breg0 || o.atom > DW_OP_breg31) continue;
       reads = true;
       const int base = o.atom - DW_OP_breg0;
-      const int span = std::clamp(static_cast<int>(end_), 1, 4);
+      const int span = std::clamp(bytes_used(ops, n), 1, 4);
       const int address = scope_.machine.target().convention().pointer_bytes;
       const bool value = ops.back().atom == DW_OP_stack_value;
       if (!value && frame_offset(scope_, function_, base)) continue;
@@ -146,6 +147,16 @@ class RegisterFlow {
                       : reads ? Resource::Kind::kComputed
                               : Resource::Kind::kConstant;
     out.kind = out.kind == Resource::Kind::kNone ? kind : Resource::Kind::kComputed;
+  }
+
+  /// Of the registers that an operation reads, from the lowest: a mask may take some of them only.
+  [[nodiscard]] int bytes_used(const std::vector<LocationOp>& ops, std::size_t at) const {
+    const bool masked = at + 2 < ops.size() && ops[at].a == 0 && ops[at + 2].atom == DW_OP_and &&
+                        (ops[at + 1].atom == DW_OP_const1u || ops[at + 1].atom == DW_OP_const2u);
+    int bytes = static_cast<int>(end_);
+    for (; masked && bytes > 1 && ops[at + 1].a >> (8 * (bytes - 1)) == 0; --bytes) {
+    }
+    return bytes;
   }
 
   [[nodiscard]] unsigned width(int dwarf) const {
@@ -421,22 +432,25 @@ bool walks_from(const FlowGraph& graph, const machine::Target& target, const Ins
   return false;
 }
 
-/// Is a number that is not known added to a pointer into the frame? It may lead anywhere there.
-bool strays(const machine::Target& target, const Instruction& now,
-            const machine::FrameState& state) {
+/// Pointers into the frame to which an instruction adds a number that is not known: what comes out
+/// leads anywhere in the same object. One to the frame's begin may lead to any of them.
+std::vector<std::int32_t> strays(const machine::Target& target, const Instruction& now,
+                                 const machine::FrameState& state) {
   using Kind = machine::Known::Kind;
-  std::uint64_t reads = target.reads(now);
-  const std::uint64_t writes = target.writes(now);
-  if (target.pointed_access(now)) return false;
-  const auto leads = [](const machine::FrameState& at, std::uint64_t registers) {
-    for (unsigned i = 0; registers >> i != 0 && i < at.registers.size(); ++i)
-      if ((registers >> i & 1U) != 0 && at.registers[i].kind == Kind::kStack) return true;
-    return false;
+  const auto led = [](const machine::FrameState& at, std::uint64_t registers) {
+    std::vector<std::int32_t> out;
+    for (unsigned i = 0; i < at.registers.size() && registers >> i != 0; ++i)
+      if ((registers >> i & 1U) != 0 && at.registers[i].kind == Kind::kStack)
+        out.push_back(at.registers[i].number);
+    return out;
   };
-  if (writes == 0 || !leads(state, reads)) return false;
+  const std::uint64_t writes = target.writes(now);
+  if (writes == 0 || target.pointed_access(now)) return {};
+  const auto from = led(state, target.reads(now));
+  if (from.empty()) return {};
   machine::FrameState behind = state;
   target.follow(now, behind);
-  return !leads(behind, writes);
+  return led(behind, writes).empty() ? from : std::vector<std::int32_t>();
 }
 
 }  // namespace
@@ -465,7 +479,12 @@ std::vector<bool> slot_stores(const Scope& scope, const Function& function, std:
         out[static_cast<std::size_t>(n - offset)] = true;
     for (const std::int32_t pointer : target.stack_pointers(*state))
       if (pointer >= offset - 1 && pointer <= end) return any;
-    if (walks_from(graph, target, now, i, end) || strays(target, now, *state)) return any;
+    if (walks_from(graph, target, now, i, end)) return any;
+    const auto frame = target.stack_offset_in(*state, target.convention().frame_dwarf);
+    for (const std::int32_t pointer : strays(target, now, *state))
+      if ((frame && (pointer == *frame || pointer == *frame + 1)) ||
+          (pointer >= offset - 1 && pointer <= end))
+        return any;
   }
   return out;
 }

@@ -163,7 +163,7 @@ class Writer {
         if (part.value("kind", "") == "FieldDecl" && !part.value("isBitfield", false))
           scope_.push_back({part.value("name", ""), told_of(part), true});
     for (const Json& part : node.value("inner", Json::array())) {
-      if (part.value("kind", "") == "ParmVarDecl") declare(part);
+      if (part.value("kind", "") == "ParmVarDecl" && name_ != "main") declare(part);
       if (part.value("kind", "") == "CompoundStmt") statement(part, false);
     }
   }

@@ -98,6 +98,9 @@ class Comparison {
     if (found == native_.records[at].values.end()) return;
     if (!found->second) {  // the program has not set it: nothing can be right
       tally.unset_shown += one.value ? 1 : 0;
+      const std::string text = title + ":" + std::to_string(native_.records[at].line) + " " + name;
+      if (one.value && std::getenv("LUCID_TELL") != nullptr && told().insert(text).second)
+        WARN(text << " is not set, shows " << one.value->integer);
       return;
     }
     const std::int64_t truth = *found->second;
@@ -163,9 +166,11 @@ Tally compared(const std::vector<std::string>& sources, const std::vector<test::
     const auto plain = test::image_of(source, builds.front());
     if (!plain) continue;
     Tally without;
-    Comparison(*native, shown_in(*plain, builds.front(), *native)).run("", without, false);
+    Comparison(*native, shown_in(*plain, builds.front(), *native))
+        .run("", without, std::getenv("LUCID_TELL") != nullptr);
     if (without.wrong + without.early_or_late != 0) {
       ++other_way;
+      if (std::getenv("LUCID_TELL") != nullptr) WARN(native->file << " goes another way");
       continue;
     }
     ++programs;
