@@ -461,7 +461,7 @@ std::vector<bool> slot_stores(const Scope& scope, const Function& function, std:
   const machine::Target& target = scope.machine.target();
   const auto& nodes = graph.nodes();
   const auto here = graph.node_at(address);
-  const std::vector<bool> any(bytes, true);
+  std::vector<bool> any(bytes, true);
   if (!here || graph.state_at(*here) == nullptr) return any;
   std::vector<bool> before = leading_to(nodes, *here);
   if (in_call) before[*here] = true;  // what is called has been given its pointers
