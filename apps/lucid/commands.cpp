@@ -487,9 +487,9 @@ const std::vector<Command>& commands() {
        &Console::do_clear_traces},
       {"measure",
        Group::kSignals,
-       {"measure PLACE to PLACE [from WHEN to WHEN]",
-        "measure delay SIGNAL [rising|falling] to SIGNAL [rising|falling] [from WHEN to WHEN]",
-        "measure SIGNAL in LIMITS [from WHEN to WHEN]", "measure SIGNAL [from WHEN to WHEN]"},
+       {"measure PLACE to PLACE [from WHEN [to WHEN]]",
+        "measure delay SIGNAL [rising|falling] to SIGNAL [rising|falling] [from WHEN [to WHEN]]",
+        "measure SIGNAL in LIMITS [from WHEN [to WHEN]]", "measure SIGNAL [from WHEN [to WHEN]]"},
        "widths, periods, delays, values of a signal",
        "Of a level: widths, period, frequency, duty. Of a number: least, mean, most, and how long "
        "it had which value, or was within limits. `delay`: from each edge of one signal to the "
@@ -528,7 +528,7 @@ const std::vector<Command>& commands() {
        &Console::do_import},
       {"plot",
        Group::kSignals,
-       {"plot [SIGNALS] [from WHEN to WHEN] [cursors WHEN and WHEN] [sized N by N] [dark] "
+       {"plot [SIGNALS] [from WHEN [to WHEN]] [cursors WHEN and WHEN] [sized N by N] [dark] "
         "[into FILE]"},
        "draw what is traced, here or into a picture",
        "Into a .png or .svg, 1280 wide or as it is sized; into an .html: a page to move, zoom and "
@@ -600,7 +600,7 @@ const std::vector<Command>& commands() {
 
       {"export",
        Group::kSignals,
-       {"export into FILE [from WHEN to WHEN]"},
+       {"export into FILE [from WHEN [to WHEN]]"},
        "write what is traced into a file",
        "A value change dump (.vcd), which other programs read, or a table (.csv).",
        "export into firing.vcd",

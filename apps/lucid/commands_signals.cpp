@@ -26,15 +26,19 @@ Result<Picoseconds> Console::when(const std::string& text) const {
 }
 
 Result<std::pair<Picoseconds, Picoseconds>> Console::window(const Words& words) const {
-  const auto moments = words.texts("WHEN");
-  if (moments.empty()) return std::pair{Picoseconds{}, Picoseconds{UINT64_MAX}};
-  const auto from = when(moments[0]);
+  std::pair<Picoseconds, Picoseconds> out{{}, Picoseconds{UINT64_MAX}};
+  const std::string first = words.behind("from", "WHEN"), last = words.behind("to", "WHEN");
+  if (first.empty()) return out;
+  const auto from = when(first);
   if (!from) return fail(from.error());
-  const auto to = when(moments[1]);
+  out.first = *from;
+  if (last.empty()) return out;
+  const auto to = when(last);
   if (!to) return fail(to.error());
+  out.second = *to;
   if (from->count > to->count)
-    return fail(ErrorCode::kUsage, fmt::format("{} comes before {}", moments[1], moments[0]));
-  return std::pair{*from, *to};
+    return fail(ErrorCode::kUsage, fmt::format("{} comes before {}", last, first));
+  return out;
 }
 
 Result<void> Console::do_trace(const Words& words) {
@@ -244,19 +248,16 @@ Result<void> Console::do_plot(const Words& words) {
   PlotOptions options;
   options.from = all.first;
   options.to = all.second;
-  const auto moments = words.texts("WHEN");
-  std::size_t next = 0;
   if (words.has("from")) {
     const auto stretch = window(words);
     if (!stretch) return fail(stretch.error());
     options.from = stretch->first;
-    options.to = stretch->second;
-    next = 2;
+    options.to = words.behind("to", "WHEN").empty() ? all.second : stretch->second;
   }
   if (words.has("cursors")) {
-    const auto a = when(moments[next]);
+    const auto a = when(words.behind("cursors", "WHEN"));
     if (!a) return fail(a.error());
-    const auto b = when(moments[next + 1]);
+    const auto b = when(words.behind("and", "WHEN"));
     if (!b) return fail(b.error());
     options.cursors = std::pair{*a, *b};
   }

@@ -147,6 +147,14 @@ std::vector<std::string> Words::texts(std::string_view name) const {
   return out;
 }
 
+std::string Words::behind(std::string_view word, std::string_view name) const {
+  for (std::size_t i = 0; i + 1 < items_.size(); ++i)
+    if (items_[i].kind == nullptr && items_[i].text == word && items_[i + 1].kind != nullptr &&
+        items_[i + 1].kind->name == name)
+      return items_[i + 1].text;
+  return {};
+}
+
 std::string Words::text(std::string_view name) const {
   const auto all = texts(name);
   return all.empty() ? std::string() : all.front();

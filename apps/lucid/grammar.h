@@ -72,6 +72,8 @@ class Words {
   /// The first argument of this name; empty if there is none.
   [[nodiscard]] std::string text(std::string_view name) const;
   [[nodiscard]] std::vector<std::string> texts(std::string_view name) const;
+  /// The argument of this name that follows a word of the form; empty if there is none.
+  [[nodiscard]] std::string behind(std::string_view word, std::string_view name) const;
   /// REQUIRES: it is of a kind that is a number; 2^64-1 if that is too large.
   [[nodiscard]] std::uint64_t number(std::string_view name, std::uint64_t otherwise) const;
   [[nodiscard]] const std::vector<Item>& items() const { return items_; }

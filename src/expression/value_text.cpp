@@ -249,14 +249,25 @@ class Writer {
     return frames::byte_of(o.place, offset, scope_.machine);
   }
 
-  /// All of a character array: zeros at its end are folded.
+  /// A text as C has it; what a character array holds behind the end of its text is counted.
   [[nodiscard]] std::string characters(const Operand& o, std::uint32_t count) const {
+    constexpr std::uint32_t kMost = 200;
     std::string out = "\"";
-    std::uint32_t last = 0;
-    for (std::uint32_t i = 0; i < count; ++i)
-      if (byte_at(o, i).value_or(0) != 0) last = i + 1;
-    for (std::uint32_t i = 0; i < last && i < 200; ++i) out += escaped(byte_at(o, i).value_or(0));
-    return out + (last > 200 ? "\"…" : "\"");
+    std::uint32_t end = 0;
+    for (; end < count; ++end) {
+      const auto byte = byte_at(o, end);
+      if (!byte) return out + fmt::format("\"… ([{}] is not known here)", end);
+      if (*byte == 0) break;
+      if (end == kMost) return out + "\"…";
+      out += escaped(*byte);
+    }
+    out += '"';
+    std::uint32_t last = end;
+    for (std::uint32_t i = end + 1; i < count; ++i)
+      if (byte_at(o, i).value_or(0) != 0) last = i;
+    if (last == end) return out;
+    return out +
+           fmt::format(" (and {} byte{} behind its end)", last - end, last - end == 1 ? "" : "s");
   }
 
   std::string array(const Operand& o, const Type& t, Format format, unsigned depth) {

@@ -480,8 +480,12 @@ std::vector<bool> slot_stores(const Scope& scope, const Function& function, std:
     for (const std::int32_t pointer : target.stack_pointers(*state))
       if (pointer >= offset - 1 && pointer <= end) return any;
     if (walks_from(graph, target, now, i, end)) return any;
-    const auto frame = target.stack_offset_in(*state, target.convention().frame_dwarf);
-    for (const std::int32_t pointer : strays(target, now, *state))
+    const auto strayed = strays(target, now, *state);
+    const int frame_dwarf = target.convention().frame_dwarf;
+    const auto frame = strayed.empty() || frame_dwarf < 0
+                           ? std::nullopt
+                           : target.stack_offset_in(*state, frame_dwarf);
+    for (const std::int32_t pointer : strayed)
       if ((frame && (pointer == *frame || pointer == *frame + 1)) ||
           (pointer >= offset - 1 && pointer <= end))
         return any;

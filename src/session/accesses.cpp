@@ -79,16 +79,12 @@ auto Session::Core::Accesses::open_at(std::uint32_t pc, unsigned vector,
   const Way& way = *recent_[pc / 2 % recent_.size()].way;
   if (way.through.empty() || !meets(handler_of(vector), way, registers))
     return {std::shared_ptr<void>(), &fixed};
-  held_.clear();
-  std::uint32_t hash = pc / 2;
-  for (const auto& [pointer, offset] : way.through) {
-    held_.push_back(pointed_by(registers, pointer, offset));
-    hash = 31 * hash + held_.back();
-  }
-  Pointed& recent = recent_pointed_[hash % recent_pointed_.size()];
-  if (recent.open != nullptr && recent.pc == pc && recent.held == held_) return recent.open;
+  looked_for_.pc = pc;
+  looked_for_.addresses.clear();
+  for (const auto& [pointer, offset] : way.through)
+    looked_for_.addresses.push_back(pointed_by(registers, pointer, offset));
   if (pointed_.size() > kMost) pointed_.clear();
-  auto& known = pointed_[{pc, held_}];
+  auto& known = pointed_[looked_for_];
   if (known == nullptr) {
     Way now = way;
     const auto resolve = [&](Seen& seen) {
@@ -101,7 +97,6 @@ auto Session::Core::Accesses::open_at(std::uint32_t pc, unsigned vector,
       if (resolve(change.load)) change.store.address = change.load.access.address;
     known = std::make_shared<std::vector<Open>>(find_open(pc, now));
   }
-  recent = {pc, held_, known};
   return known;
 }
 
@@ -491,7 +486,6 @@ void Session::Core::Accesses::forget() {
   open_.clear();
   pointed_.clear();
   recent_ = {};
-  recent_pointed_ = {};
   fixed_.clear();
   by_vector_.clear();
   flows_.forget();

@@ -10,6 +10,7 @@
 #include <memory>
 #include <set>
 #include <string>
+#include <unordered_map>
 #include <vector>
 
 #include "session/core.h"
@@ -129,18 +130,24 @@ class Session::Core::Accesses {
   std::array<Recent, 256> recent_{};                 ///< of open_
   std::map<std::uint32_t, Way> ways_;                ///< by instruction
   std::map<std::uint32_t, std::vector<Open>> open_;  ///< the same
-  /// And by what their pointers hold.
-  std::map<std::pair<std::uint32_t, std::vector<std::uint32_t>>,
-           std::shared_ptr<const std::vector<Open>>>
-      pointed_;
+  /// And by where their pointers lead.
   struct Pointed {
     std::uint32_t pc = 0;
-    std::vector<std::uint32_t> held;
-    std::shared_ptr<const std::vector<Open>> open;
+    std::vector<std::uint32_t> addresses;
+    bool operator==(const Pointed& other) const {
+      return pc == other.pc && addresses == other.addresses;
+    }
+    struct Hash {
+      std::size_t operator()(const Pointed& pointed) const {
+        std::size_t out = pointed.pc;
+        for (const std::uint32_t address : pointed.addresses) out = 31 * out + address;
+        return out;
+      }
+    };
   };
-  std::array<Pointed, 256> recent_pointed_{};  ///< of these
-  std::vector<std::uint32_t> held_;            ///< to look for
-  std::map<std::uint32_t, Fixed> fixed_;       ///< by a function's begin
+  std::unordered_map<Pointed, std::shared_ptr<const std::vector<Open>>, Pointed::Hash> pointed_;
+  Pointed looked_for_;
+  std::map<std::uint32_t, Fixed> fixed_;  ///< by a function's begin
   Handler& handler_of(unsigned vector);
   std::vector<std::unique_ptr<Handler>> by_vector_;
   frames::Flows flows_;

@@ -88,6 +88,19 @@ TEST_CASE("tracing, measuring, drawing and writing at the prompt", "[signals]") 
   CHECK(has(json, "\"samples\":[{\"picoseconds\":0,\"value\":\"floating\"}"));
 }
 
+TEST_CASE("a stretch without an end goes up to now", "[signals]") {
+  const std::string before = "go for 8 s\ntrace state from start\n";
+  for (const std::string command : {"measure state", "measure state in 0..1", "plot state"}) {
+    INFO(command);
+    const auto open = lucid(kKiln + " --json", before + command + " from 2 s\n");
+    const auto closed = lucid(kKiln + " --json", before + command + " from 2 s to now\n");
+    const auto whole = lucid(kKiln + " --json", before + command + "\n");
+    CHECK(open.code == 0);
+    CHECK(open.text == closed.text);
+    CHECK(open.text != whole.text);
+  }
+}
+
 TEST_CASE("what is wrong about signals is said", "[signals]") {
   const std::pair<const char*, const char*> wrong[] = {
       {"measure pin.PB5", "`trace pin.PB5 from start` records it"},
@@ -101,6 +114,7 @@ TEST_CASE("what is wrong about signals is said", "[signals]") {
       {"trace state\ngo for 1ms\nplot into x.txt", "neither .png, .svg nor .html"},
       {"trace state\nplot", "no time between these moments"},
       {"trace state\ngo for 1ms\nplot from 5 s to 6 s", "nothing is recorded there"},
+      {"trace state\ngo for 1ms\nplot from 5 s", "nothing is recorded there"},
       {"trace state\ngo for 1ms\nplot sized 10 by 10 into x.png", "320 to 16384"},
       {"trace state\ngo for 1ms\nmeasure state from now to start", "comes before"},
       {"trace state\ngo for 1ms\nmeasure state from then to now", "'then' is no moment"},

@@ -195,8 +195,11 @@ class Writer {
     for (auto at = scope_.rbegin(); at != scope_.rend(); ++at)  // the innermost of a name
       if (seen.insert(at->name).second)
         for (const std::string& part : at->told)
-          call += std::string(", \"") + (at->in_memory ? "*" : "") + at->name + part +
-                  "\", (long long)" + at->name + part;
+          call.append(", \"")
+              .append(at->in_memory ? "*" : "")
+              .append(at->name + part)
+              .append("\", (long long)")
+              .append(at->name + part);
     insertions_.emplace(*begin, call + ", (char*)0); ");
     if (line_of(behind(node)) == line) whole_.emplace(line, name_);
   }
