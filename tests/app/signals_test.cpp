@@ -96,8 +96,11 @@ TEST_CASE("a stretch without an end goes up to now", "[signals]") {
     const auto closed = lucid(kKiln + " --json", before + command + " from 2 s to now\n");
     const auto whole = lucid(kKiln + " --json", before + command + "\n");
     CHECK(open.code == 0);
-    CHECK(open.text == closed.text);
-    CHECK(open.text != whole.text);
+    const auto answer = [](const std::string& text) {
+      return text.substr(text.rfind("\"answer\""));
+    };
+    CHECK(answer(open.text) == answer(closed.text));
+    CHECK(answer(open.text) != answer(whole.text));
   }
 }
 
@@ -114,7 +117,7 @@ TEST_CASE("what is wrong about signals is said", "[signals]") {
       {"trace state\ngo for 1ms\nplot into x.txt", "neither .png, .svg nor .html"},
       {"trace state\nplot", "no time between these moments"},
       {"trace state\ngo for 1ms\nplot from 5 s to 6 s", "nothing is recorded there"},
-      {"trace state\ngo for 1ms\nplot from 5 s", "nothing is recorded there"},
+      {"trace state\ngo for 1ms\nplot from 5 s", "no time between these moments"},
       {"trace state\ngo for 1ms\nplot sized 10 by 10 into x.png", "320 to 16384"},
       {"trace state\ngo for 1ms\nmeasure state from now to start", "comes before"},
       {"trace state\ngo for 1ms\nmeasure state from then to now", "'then' is no moment"},
