@@ -292,7 +292,13 @@ class LocationReader {
     if (function == nullptr || level_.frame().left) return;
     std::vector<Part> parts;
     find_parts(local_.type, 0, parts);
-    if (parts.empty()) parts.push_back({0, bytes, true});
+    // Elsewhere than in the frame and in registers it holds as a whole, or not.
+    constexpr std::size_t kMany = 32;
+    const bool in_pieces =
+        slot_offset(0) || std::any_of(pieces_.begin(), pieces_.end(), [](const Piece& piece) {
+          return piece.kind == Piece::Kind::kRegister;
+        });
+    if (parts.empty() || (!in_pieces && parts.size() > kMany)) parts = {{0, bytes, true}};
     std::vector<bool> stored;  // of the frame's memory, if the object is there
     std::int32_t stored_from = 0;
     for (Part& part : parts) {

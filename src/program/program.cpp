@@ -52,8 +52,8 @@ void complete_names(Program::Data& data) {
   for (Variable& v : data.variables) complete(v.name, v.address);
 }
 
-/// Of several names for one place, one that programmers write has the fewest in front.
-std::size_t underscores(const std::string& name) { return name.find_first_not_of('_'); }
+/// Start-up code and what ends a program: what stands behind is not its own.
+bool is_surrounding(const std::string& name) { return name.rfind("__do_", 0) == 0; }
 
 }  // namespace
 
@@ -90,14 +90,13 @@ Program Program::read(const Image& image) {
     if (!code ||
         (symbol.kind == Symbol::Kind::kOther && (!symbol.global || is_boundary(symbol.name))))
       continue;
-    auto known = base::demangled(symbol.name);
     const auto same = std::find_if(data->functions.begin(), data->functions.end(),
                                    [&](auto& f) { return f.begin == symbol.address.offset; });
-    if (same != data->functions.end()) {
-      const bool own = program::range_at(data->ranges, same->begin) == nullptr;
-      if (own && underscores(known.name) < underscores(same->name)) same->name = known.name;
+    if (same != data->functions.end()) {  // the first name is it, but for `exit` of C++
+      if (is_surrounding(same->name)) same->name = symbol.name;
       continue;
     }
+    auto known = base::demangled(symbol.name);
     Function function;
     function.name = std::move(known.name);
     function.signature = std::move(known.signature);
@@ -124,7 +123,7 @@ Program Program::read(const Image& image) {
     const std::uint32_t next =
         i + 1 < data->functions.size() ? data->functions[i + 1].begin : code_end;
     const bool only_symbol = program::range_at(data->ranges, function.begin) == nullptr &&
-                             function.name.rfind("__do_", 0) != 0;  // start-up code follows
+                             !is_surrounding(function.name);
     const bool gap = only_symbol && function.end < next && next - function.end < 0x100;
     if (function.end <= function.begin || gap) function.end = std::max(function.begin, next);
   }
