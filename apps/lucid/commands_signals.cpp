@@ -72,6 +72,16 @@ Result<void> Console::do_clear_traces(const Words& /*words*/) {
 
 namespace {
 
+/// Beside a line in a picture.
+std::string words_of(const Session::PausedView& pause) {
+  if (!pause.breakpoints.empty()) return fmt::format("breakpoint {}", pause.breakpoints.front());
+  switch (pause.cause) {
+    case Pause::Cause::kFault: return "fault";
+    case Pause::Cause::kBreakInstruction: return "break";
+    default: return "paused";
+  }
+}
+
 Result<std::pair<double, double>> limits_of(const std::string& text) {
   const std::size_t dots = text.find("..");
   double least = 0, most = 0;
@@ -279,14 +289,30 @@ Result<void> Console::do_plot(const Words& words) {
   options.title = image.substr(image.find_last_of('/') + 1);
   options.detail = fmt::format("{} to {} · {}", to_text(options.from), to_text(options.to),
                                session_->chip().info().name);
-  options.lines.push_back({session_->chip().time(), "now"});
+  const Picoseconds now = session_->chip().time();
+  options.lines.push_back({now, "now"});
+  // A line for each pause says nothing where there are many.
+  auto pauses = session_->pauses();
+  pauses.erase(std::remove_if(pauses.begin(), pauses.end(),
+                              [&](const Session::PausedView& pause) {
+                                return pause.time.count < options.from.count ||
+                                       pause.time.count > options.to.count ||
+                                       pause.time.count == now.count;
+                              }),
+               pauses.end());
+  constexpr std::size_t kMostPauses = 40;
+  if (pauses.size() <= kMostPauses)
+    for (const Session::PausedView& pause : pauses)
+      options.lines.push_back({pause.time, words_of(pause)});
   for (const Session::MarkView& mark : session_->marks())
     if (!mark.other_future && !mark.image_gone) options.lines.push_back({mark.time, mark.name});
   std::sort(options.lines.begin(), options.lines.end(),
             [](const auto& a, const auto& b) { return a.at.count < b.at.count; });
   if (auto drawn = draw_into(path, *signals, options); !drawn) return drawn;
-  show(Message{fmt::format("{} signal{} drawn into {}", signals->size(),
-                           signals->size() == 1 ? "" : "s", path)});
+  show(Message{fmt::format(
+      "{} signal{} drawn into {}{}", signals->size(), signals->size() == 1 ? "" : "s", path,
+      pauses.size() <= kMostPauses ? ""
+                                   : fmt::format(", without lines for {} pauses", pauses.size()))});
   return {};
 }
 

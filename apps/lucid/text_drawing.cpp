@@ -126,7 +126,8 @@ std::size_t drawn_names(const std::vector<Signal>& signals, const Style& style) 
 }
 
 std::string SignalViews::operator()(const Drawing& d) const {
-  const Strokes& s = style_.utf8() ? kUnicode : kAscii;
+  Strokes s = style_.utf8() ? kUnicode : kAscii;
+  const char* const unknown = s.unknown;
   const std::size_t names = drawn_names(d.signals, style_);
   const auto width = static_cast<unsigned>(style_.width() - names - 4);
   std::string out;
@@ -135,6 +136,8 @@ std::string SignalViews::operator()(const Drawing& d) const {
            "\n";
   };
   for (const Signal& signal : d.signals) {
+    s.unknown =
+        signal.facts().fleeting ? " " : unknown;  // what is there now and then is not missing
     const std::uint64_t from = to_ticks(d.from, signal.hz());
     const std::uint64_t to = std::max(to_ticks(d.to, signal.hz()), from + 1);
     const Columns columns = signal.columns(from, to, width);

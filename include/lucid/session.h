@@ -328,6 +328,14 @@ class LUCID_API Session {
     bool other_future = false;  ///< the present timeline does not lead through it
     bool image_gone = false;    ///< it cannot be reverted to
   };
+  /// A pause that was no step and no time that was over.
+  struct PausedView {
+    Picoseconds time;
+    Pause::Cause cause = Pause::Cause::kBreakpoint;
+    std::vector<unsigned> breakpoints;
+  };
+  /// Along the present timeline, the earliest first; no more than the last 10,000.
+  [[nodiscard]] std::vector<PausedView> pauses() const;
   /// Gives this moment a name; one that is taken means this moment from now on. Error: kUsage
   /// without a name.
   Result<MarkView> mark(const std::string& name);
@@ -377,8 +385,10 @@ class LUCID_API Session {
     std::size_t bytes = 0;
     std::string value;  ///< where it ends
   };
-  /// Errors: kUsage, kNotFound for what cannot be traced; kUnsupported for what moves (locals,
-  /// registers of the processor); of `from_start`, those of going back.
+  /// Locals, of the selected call level or of a function that is named behind them, `error in
+  /// control_step`, are looked at where a line of their function begins; unknown where they are not
+  /// held and once the function has returned. Errors: kUsage, kNotFound for what cannot be traced;
+  /// kUnsupported for registers of the processor; of `from_start`, those of going back.
   Result<TraceView> trace(const TraceSpec& spec);
   [[nodiscard]] std::vector<TraceView> traces() const;
   /// By its number, its name or as it was written. Error: kNotFound.

@@ -60,6 +60,7 @@ class LUCID_API Signal {
     double scale = 1;                                 ///< what a number of 1 means, in `unit`
     std::string unit = {};                            ///< V, °C
     std::map<std::uint64_t, std::string> names = {};  ///< of values: enumerators, interrupts
+    bool fleeting = false;  ///< there is a value now and then only: a local
   };
 
   Signal() : Signal(Facts{}, 1, 0) {}

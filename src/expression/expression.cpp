@@ -44,13 +44,15 @@ std::optional<std::uint64_t> read_bytes(const machine::Machine& machine, Address
 
 /// The level of the nearest call of a function, from the scope's outwards.
 std::optional<unsigned> level_of(const std::string& function, const Scope& scope) {
-  const auto levels = frames::call_levels(scope.program, scope.machine, scope.flows);
-  for (unsigned i = 0; i < levels.size(); ++i) {
-    const frames::Frame& frame = levels[i];
-    const std::string* name = frame.inlined != nullptr    ? &frame.inlined->name
-                              : frame.function != nullptr ? &frame.function->name
-                                                          : nullptr;
-    if (name != nullptr && base::means(*name, function)) return i;
+  for (const std::size_t most : {std::size_t{1}, SIZE_MAX}) {  // mostly it is the innermost
+    const auto levels = frames::call_levels(scope.program, scope.machine, scope.flows, most);
+    for (unsigned i = 0; i < levels.size(); ++i) {
+      const frames::Frame& frame = levels[i];
+      const std::string* name = frame.inlined != nullptr    ? &frame.inlined->name
+                                : frame.function != nullptr ? &frame.function->name
+                                                            : nullptr;
+      if (name != nullptr && base::means(*name, function)) return i;
+    }
   }
   return std::nullopt;
 }

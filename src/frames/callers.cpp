@@ -49,7 +49,7 @@ class Unwinder {
     find_vectors();
   }
 
-  std::vector<Frame> unwind() {
+  std::vector<Frame> unwind(std::size_t most) {
     std::vector<Frame> frames;
     std::uint32_t pc = machine_.pc();
     std::uint32_t sp = machine_.sp();
@@ -72,7 +72,7 @@ class Unwinder {
       else
         frame.end = is_main(frame) ? CallersEnd::kStart : CallersEnd::kNoFrame;
       frames.push_back(frame);
-      if (frame.end != CallersEnd::kNone) return frames;
+      if (frame.end != CallersEnd::kNone || frames.size() >= most) return frames;
       registers_ = std::move(next_registers_);
       lost_ = next_lost_;
       pc = frame.returns_to;
@@ -182,8 +182,9 @@ class Unwinder {
   /// Where the caller's registers are, seen from this frame.
   void keep_registers(Frame& frame, const machine::FrameState& state, std::uint32_t entry_sp) {
     using Kind = machine::Known::Kind;
-    for (int r = 0; r < 64; ++r) {
-      if (r == convention_.sp_dwarf || !machine_.find_dwarf_register(r)) continue;
+    for (const RegisterName& name : target_.registers()) {
+      const int r = name.dwarf;
+      if (r < 0 || r >= 64 || r == convention_.sp_dwarf) continue;
       const machine::Known entry{Kind::kEntry, 0, r};
       const machine::Known& now = state.registers[static_cast<std::size_t>(r)];
       std::optional<std::int32_t> offset;
@@ -540,8 +541,9 @@ bool is_handler_of(const machine::Machine& machine, const Function& function,
   return jump.flow == Flow::kJump && jump.target == function.begin && function.begin != 0;
 }
 
-std::vector<Frame> unwind(const Program& program, const machine::Machine& machine, Flows& flows) {
-  return Unwinder(program, machine, flows).unwind();
+std::vector<Frame> unwind(const Program& program, const machine::Machine& machine, Flows& flows,
+                          std::size_t most) {
+  return Unwinder(program, machine, flows).unwind(most);
 }
 
 std::optional<std::uint64_t> register_in(const Frame& frame, const machine::Machine& machine,

@@ -46,12 +46,15 @@ struct Frame {
 /// Innermost first. A frame's size and what it has saved come from following its function's code;
 /// where nothing leads there, from the image's frame information. A caller is one only if a call
 /// that could have come here stands before the return address, or an interrupt has come from it.
-std::vector<Frame> unwind(const Program& program, const machine::Machine& machine, Flows& flows);
+/// At most so many of them: whoever wants the innermost alone need not go through the whole stack.
+std::vector<Frame> unwind(const Program& program, const machine::Machine& machine, Flows& flows,
+                          std::size_t most = SIZE_MAX);
 
 /// The same with a level for each inlined call that a frame stands in, and for each function that
 /// was left by a tail call, where the debug information leaves only one way to get here.
+/// At least the innermost `most`, if there are so many.
 std::vector<Frame> call_levels(const Program& program, const machine::Machine& machine,
-                               Flows& flows);
+                               Flows& flows, std::size_t most = SIZE_MAX);
 
 /// Does an interrupt's vector lead to a function?
 bool is_handler_of(const machine::Machine& machine, const Function& function,

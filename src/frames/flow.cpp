@@ -297,6 +297,7 @@ const FlowGraph& Flows::of(const Program& program, const machine::Machine& machi
     if (graph != nullptr) {  // its code has changed
       live_.clear();
       returns_.clear();
+      findings_.clear();
     }
     graph = std::make_unique<const FlowGraph>(program, machine, function, asker(program, machine));
   }
@@ -398,7 +399,14 @@ Flows::Flows() = default;
 Flows::~Flows() = default;
 Flows::Flows(Flows&&) noexcept = default;
 
+Flows::Findings& Flows::findings(const Program& program, const machine::Machine& machine,
+                                 const Function& function) {
+  (void)of(program, machine, function);
+  return findings_[function.begin];
+}
+
 void Flows::forget() {
+  findings_.clear();
   lines_.clear();
   live_.clear();
   returns_.clear();

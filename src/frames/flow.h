@@ -7,6 +7,7 @@
 #include <functional>
 #include <map>
 #include <memory>
+#include <tuple>
 #include <vector>
 
 #include "lucid/program.h"
@@ -79,6 +80,19 @@ class Flows {
   /// The registers among those for arguments that a function reads before it writes them.
   std::uint64_t live_at_entry(const Program& program, const machine::Machine& machine,
                               const Function& function, unsigned depth = 0);
+  /// What has been worked out over a function's graph, so that it is worked out once.
+  struct Findings {
+    /// By local and its bytes: does the place described for it hold it, by node?
+    std::map<std::tuple<const Local*, std::uint32_t, std::uint32_t>, std::vector<bool>> held;
+    /// By register: where in the frame it points for most of the function.
+    std::map<int, std::optional<std::int32_t>> frame_offsets;
+    /// By address, whether that is in a call, and the bytes of an object: which have been stored.
+    std::map<std::tuple<std::uint32_t, bool, std::int32_t, std::uint32_t>, std::vector<bool>>
+        stored;
+  };
+  /// Good until the code changes, or forget().
+  Findings& findings(const Program& program, const machine::Machine& machine,
+                     const Function& function);
   /// Where the jumps of the vectors but the first lead.
   const std::vector<std::uint32_t>& behind_vectors(const machine::Machine& machine);
   void forget();
@@ -95,6 +109,7 @@ class Flows {
   using Graphs = std::map<std::uint32_t, std::unique_ptr<const FlowGraph>>;
   Graphs graphs_, wide_;  ///< by the function's begin
   std::map<std::uint32_t, std::unique_ptr<const LineFlow>> lines_;
+  std::map<std::uint32_t, Findings> findings_;
   std::map<std::uint32_t, std::uint64_t> live_;
   std::map<std::uint32_t, bool> returns_;
   std::vector<std::uint8_t> vectors_;  ///< their bytes

@@ -58,14 +58,12 @@ class RegisterFlow {
     solve();
   }
 
-  [[nodiscard]] Holding at(std::uint32_t address) const {
-    auto node = graph_.node_at(address);
-    if (!node || place_[*node] < 0) return Holding::kHolds;  // nothing is known of the code
-    if (!graph_.nodes()[*node].reached) return Holding::kHolds;
-    if (address != graph_.nodes()[*node].address) {  // within a call: what held before it
-      return holds_[*node] ? Holding::kHolds : Holding::kOverwritten;
-    }
-    return holds_[*node] ? Holding::kHolds : Holding::kOverwritten;
+  /// By node; true where nothing is known of the code.
+  [[nodiscard]] std::vector<bool> held() const {
+    std::vector<bool> out(holds_.size());
+    for (std::size_t i = 0; i < out.size(); ++i)
+      out[i] = place_[i] < 0 || !graph_.nodes()[i].reached || holds_[i];
+    return out;
   }
 
  private:
@@ -225,7 +223,25 @@ class RegisterFlow {
     if ((here.writes & place.mask & ~mask_of(run.first, run.count)) != 0) return Effect::kSpoils;
     if (run.first != place.first) return Effect::kSpoils;
     if (!is_used_behind(node, place.mask)) return Effect::kSpoils;
-    return goes_on_[node] ? Effect::kNone : Effect::kSets;
+    return goes_on_[node] && !handed_over(node, place.mask) ? Effect::kNone : Effect::kSets;
+  }
+
+  /// Has another local been in these registers up to here? Then what is made of its value is a new
+  /// one's.
+  [[nodiscard]] bool handed_over(unsigned node, std::uint64_t mask) const {
+    const FlowGraph::Node& here = graph_.nodes()[node];
+    for (const Local* other : scope_.program.locals_at(here.address))
+      for (const Local::Place& place : other->places)
+        if (other != &local_ && place.range.end == here.address + here.size &&
+            place.range.begin <= here.address && resource(place.ops).mask == mask &&
+            in_its_line(here.address))
+          return true;
+    return false;
+  }
+  /// Does the code at an address belong to the line that declares the local?
+  [[nodiscard]] bool in_its_line(std::uint32_t address) const {
+    const auto line = scope_.program.line_at(address);
+    return line && line->line == local_.line;
   }
 
   /// A comparison may leave its result in a register; nobody reads it then.
@@ -388,7 +404,16 @@ class RegisterFlow {
 
 Holding register_holding(const Scope& scope, const Local& local, const Function& function,
                          std::uint32_t address, std::uint32_t begin, std::uint32_t end) {
-  return RegisterFlow(scope, local, function, begin, end).at(address);
+  const auto node = scope.flows.of(scope.program, scope.machine, function).node_at(address);
+  if (!node) return Holding::kHolds;  // nothing is known of the code
+  auto& known = scope.flows.findings(scope.program, scope.machine, function).held;
+  auto found = known.find({&local, begin, end});
+  if (found == known.end())
+    found = known
+                .emplace(std::tuple{&local, begin, end},
+                         RegisterFlow(scope, local, function, begin, end).held())
+                .first;
+  return found->second[*node] ? Holding::kHolds : Holding::kOverwritten;
 }
 
 namespace {
@@ -455,8 +480,9 @@ std::vector<std::int32_t> strays(const machine::Target& target, const Instructio
 
 }  // namespace
 
-std::vector<bool> slot_stores(const Scope& scope, const Function& function, std::uint32_t address,
-                              bool in_call, std::int32_t offset, std::uint32_t bytes) {
+static std::vector<bool> find_slot_stores(const Scope& scope, const Function& function,
+                                          std::uint32_t address, bool in_call, std::int32_t offset,
+                                          std::uint32_t bytes) {
   const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
   const machine::Target& target = scope.machine.target();
   const auto& nodes = graph.nodes();
@@ -493,8 +519,22 @@ std::vector<bool> slot_stores(const Scope& scope, const Function& function, std:
   return out;
 }
 
+std::vector<bool> slot_stores(const Scope& scope, const Function& function, std::uint32_t address,
+                              bool in_call, std::int32_t offset, std::uint32_t bytes) {
+  auto& known = scope.flows.findings(scope.program, scope.machine, function).stored;
+  const std::tuple key{address, in_call, offset, bytes};
+  auto found = known.find(key);
+  if (found == known.end())
+    found = known.emplace(key, find_slot_stores(scope, function, address, in_call, offset, bytes))
+                .first;
+  return found->second;
+}
+
 std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& function, int dwarf) {
   const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
+  auto& known = scope.flows.findings(scope.program, scope.machine, function).frame_offsets;
+  const auto [found, is_new] = known.try_emplace(dwarf);
+  if (!is_new) return found->second;
   // Where the frame is too large to be reached with one displacement, its register is moved for an
   // access, and back: between two lines it is where it belongs.
   std::map<std::int32_t, std::pair<unsigned, unsigned>> counts;  // at beginnings of lines; in all
@@ -508,7 +548,7 @@ std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& fun
   std::optional<std::int32_t> out;
   for (const auto& [offset, count] : counts)
     if (!out || count > counts[*out]) out = offset;
-  return out;
+  return found->second = out;
 }
 
 bool is_frame_pointer(const Scope& scope, const Function& function, std::uint32_t address,

@@ -61,9 +61,9 @@ void add_left_levels(const Program& program, const Frame& frame, const Frame& ca
 }  // namespace
 
 std::vector<Frame> call_levels(const Program& program, const machine::Machine& machine,
-                               Flows& flows) {
+                               Flows& flows, std::size_t most) {
   std::vector<Frame> out;
-  const std::vector<Frame> frames = unwind(program, machine, flows);
+  const std::vector<Frame> frames = unwind(program, machine, flows, most);
   for (std::size_t i = 0; i < frames.size(); ++i) {
     Frame frame = frames[i];
     if (i > 0) add_left_levels(program, frames[i - 1], frame, out);

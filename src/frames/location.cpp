@@ -139,8 +139,9 @@ class Level final : public Surroundings {
   [[nodiscard]] std::optional<std::uint64_t> at_entry(int dwarf, unsigned bytes) const override {
     unsigned caller = number_;  // inlined bodies share the frame of the function around them
     while (caller < levels_.size() && levels_[caller].inlined != nullptr) ++caller;
-    if (++caller >= levels_.size() || caller > number_ + kMostCallers) return std::nullopt;
-    const Level above(levels_, caller, scope_);
+    const auto all = call_levels(scope_.program, scope_.machine, scope_.flows, caller + 2);
+    if (++caller >= all.size() || caller > number_ + kMostCallers) return std::nullopt;
+    const Level above(all, caller, scope_);
     const CallSite* site =
         above.frame().at_call ? scope_.program.call_site_at(above.frame().pc) : nullptr;
     if (site == nullptr || depth_ > kMostCallers) return std::nullopt;
@@ -477,10 +478,15 @@ std::optional<std::uint8_t> byte_of(const Place& place, std::uint32_t offset,
   return byte_of(place.pieces[offset], machine);
 }
 
+/// The scope's call level and those within it.
+static std::vector<Frame> levels_down_to(const Scope& scope) {
+  return call_levels(scope.program, scope.machine, scope.flows, std::size_t{scope.level} + 1);
+}
+
 std::uint32_t names_address(const Scope& scope) {
   if (scope.names_at) return *scope.names_at;
   if (scope.level == 0) return scope.machine.pc();
-  const auto levels = call_levels(scope.program, scope.machine, scope.flows);
+  const auto levels = levels_down_to(scope);
   return scope.level < levels.size() ? look_address(levels[scope.level]) : scope.machine.pc();
 }
 
@@ -490,8 +496,7 @@ std::vector<const Local*> locals_of(const Scope& scope) {
   if (scope.level == 0 || scope.names_at) {
     const auto inlined = scope.program.inlined_at(look);
     if (!inlined.empty()) body = inlined.front();
-  } else if (const auto levels = call_levels(scope.program, scope.machine, scope.flows);
-             scope.level < levels.size()) {
+  } else if (const auto levels = levels_down_to(scope); scope.level < levels.size()) {
     body = levels[scope.level].inlined;
   }
   std::vector<const Local*> out;
@@ -506,7 +511,7 @@ std::vector<const Local*> locals_of(const Scope& scope) {
 }
 
 Result<LocalPlace> find_place(const Local& local, const Scope& scope) {
-  const auto levels = call_levels(scope.program, scope.machine, scope.flows);
+  const auto levels = levels_down_to(scope);
   if (scope.level >= levels.size())
     return fail(ErrorCode::kNotFound, "there is no such call level any more");
   const std::uint32_t look = look_address(levels[scope.level]);

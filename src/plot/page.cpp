@@ -113,6 +113,7 @@ Result<std::string> plot_page(const std::vector<Signal>& signals, const PlotOpti
              {"format", word(facts.format.kind)},
              {"scale", facts.scale},
              {"unit", facts.unit},
+             {"fleeting", facts.fleeting},
              {"offset", bytes.size()}};
     for (const auto& [value, name] : facts.names) one["names"][std::to_string(value)] = name;
     put_samples(bytes, signal, one);

@@ -231,8 +231,9 @@ class Picture {
     cairo_rectangle(cr_, x0, lane.top + pad, x1 - x0, lane.height - 2 * pad);
     cairo_fill(cr_);
   }
-  /// Runs of columns that are not known at all.
+  /// Runs of columns that are not known at all. What is there now and then only is missing nowhere.
   void all_unknown(const Lane& lane, const Columns& columns) const {
+    if (lane.signal.facts().fleeting) return;
     for (std::size_t i = 0; i < columns.size();) {
       std::size_t end = i;
       while (end < columns.size() && !columns[end].known && columns[end].unknown) ++end;
@@ -398,6 +399,18 @@ class Picture {
     }
     cairo_rectangle(cr_, left_, lane.top, right_ - left_, lane.height);
     cairo_clip(cr_);
+    const auto first_of = [&](const Signal::Column& c) {
+      return y_of(c.first.known() ? lane.signal.number(c.first) : c.least);
+    };
+    const auto last_of = [&](const Signal::Column& c) {
+      return y_of(c.last.known() ? lane.signal.number(c.last) : c.most);
+    };
+    if (lane.signal.facts().fleeting)
+      for (std::size_t i = 0, end = 0; i < columns.size(); i = end + 1) {
+        end = i;
+        while (end < columns.size() && columns[end].known) ++end;
+        if (end > i) island(lane, columns, i, end, first_of(columns[i]), last_of(columns[end - 1]));
+      }
     set(lane.colour);
     cairo_set_line_width(cr_, 1.6);
     cairo_set_line_join(cr_, CAIRO_LINE_JOIN_ROUND);
@@ -410,8 +423,7 @@ class Picture {
         open = false;
         continue;
       }
-      const double first = y_of(c.first.known() ? lane.signal.number(c.first) : c.least);
-      const double last = y_of(c.last.known() ? lane.signal.number(c.last) : c.most);
+      const double first = first_of(c), last = last_of(c);
       if (!open)
         cairo_move_to(cr_, x, first);
       else
@@ -425,6 +437,25 @@ class Picture {
       cairo_line_to(cr_, x + 1, last);
     }
     if (open) cairo_stroke(cr_);
+  }
+
+  /// Columns `[begin, end)` of a value that is there now and then: a dot if they are few, and a
+  /// thin line on to the next, at the last value that there was.
+  void island(const Lane& lane, const Columns& columns, std::size_t begin, std::size_t end,
+              double first, double last) const {
+    const auto x_at = [&](std::size_t i) { return left_ + static_cast<double>(i); };
+    std::size_t next = end;
+    while (next < columns.size() && !columns[next].known) ++next;
+    set(lane.colour, 0.35);
+    cairo_set_line_width(cr_, 1);
+    line(x_at(end), last, x_at(next), last);
+    constexpr std::size_t kFew = 4;
+    if (end - begin > kFew) return;
+    set(lane.colour);
+    for (const double y : {first, last}) {
+      cairo_arc(cr_, (x_at(begin) + x_at(end)) / 2, y, 2.2, 0, 2 * M_PI);
+      cairo_fill(cr_);
+    }
   }
 
   void lines() const {

@@ -31,6 +31,7 @@ std::uint32_t kinds_of(Kind kind) {
     case Kind::kCalls:
       return bit(EventKind::kCall) | bit(EventKind::kLeave) | bit(EventKind::kInterrupt) |
              bit(EventKind::kReturn) | bit(EventKind::kReset);
+    case Kind::kLooked: return bit(EventKind::kReset);
   }
   return 0;
 }
@@ -72,6 +73,7 @@ void Recorder::add(unsigned id, Signal::Facts facts, Source source,
   Lane& added = lanes_.back();
   asleep_ = machine.asleep();
   read(added, machine);
+  if (added.source.look) take_look(added);
   if (!is_moment(added.signal)) put_value(added, now);
 }
 
@@ -103,6 +105,7 @@ void Recorder::index() {
   furthest_.reset();
   behind_furthest_ = false;
   taps_.clear();
+  places_.clear();
   by_address_.clear();
   by_pin_.clear();
   by_voltage_.clear();
@@ -121,9 +124,11 @@ void Recorder::index() {
       by_address_[key_of(source.bytes[k])].emplace_back(i, k);
       taps_[source.bytes[k]] |= lanes_[i].taps[k];
     }
+    places_.insert(source.places.begin(), source.places.end());
     if (source.bytes.size() > 1) wide_.push_back(i);
     const bool other = source.kind == Kind::kInterrupt || source.kind == Kind::kSleep ||
-                       source.kind == Kind::kCalls || is_moment(lanes_[i].signal);
+                       source.kind == Kind::kCalls || source.kind == Kind::kLooked ||
+                       is_moment(lanes_[i].signal);
     if (other) moments_.push_back(i);
   }
 }
@@ -295,6 +300,8 @@ void Recorder::happened(const machine::Record& record) {
       }
       break;
     case EventKind::kReset:
+      for (Lane& lane : lanes_)
+        if (lane.source.look) lane.odd = 1;  // whose frame it was in is gone
       standing_.handlers.clear();
       standing_.calls.clear();
       standing_.all_calls = true;
@@ -310,6 +317,21 @@ void Recorder::happened(const machine::Record& record) {
       put_value(lane, record.tick);
     else if (const auto number = moment_of(lane.source, record))
       put(lane, {record.tick, *number, Sample::State::kKnown});
+  }
+}
+
+void Recorder::take_look(Lane& lane) {
+  const Sample seen = lane.source.look();
+  lane.value = seen.value;
+  lane.odd = seen.known() ? 0 : 1;
+}
+
+void Recorder::stand(std::uint32_t pc, std::uint64_t tick) {
+  for (Lane& lane : lanes_) {
+    const std::vector<std::uint32_t>& places = lane.source.places;
+    if (!std::binary_search(places.begin(), places.end(), pc)) continue;
+    take_look(lane);
+    put_value(lane, tick);
   }
 }
 
@@ -399,6 +421,12 @@ void Recorder::read(Lane& lane, const machine::Machine& machine) {
       const std::size_t quantity = source.numbers[0] % 256;
       if (part < parts.size() && quantity < parts[part].quantities.size())
         lane.value = static_cast<std::uint32_t>(parts[part].quantities[quantity].thousandths);
+      break;
+    }
+    case Kind::kLooked: {
+      const Sample last = lane.signal.at(machine.ticks());
+      lane.value = last.value;
+      lane.odd = last.known() ? 0 : 1;
       break;
     }
     default: break;

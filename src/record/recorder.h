@@ -6,6 +6,7 @@
 
 #include <functional>
 #include <map>
+#include <set>
 #include <unordered_map>
 #include <vector>
 
@@ -28,6 +29,7 @@ struct Source {
     kVoltage,   ///< `numbers`: a pin
     kQuantity,  ///< `numbers`: of a part, as in Record
     kCalls,     ///< `numbers`: a call level, from 1; 0: the innermost
+    kLooked,    ///< by `look`, at `places`
   } kind = Kind::kPins;
   static constexpr std::uint32_t kNoPin = UINT32_MAX;
   std::vector<std::uint32_t> numbers = {};
@@ -38,6 +40,9 @@ struct Source {
   /// Of several objects together: the value that their bytes give; not for one.
   using WorkOut = std::function<Sample(const std::vector<std::uint8_t>& bytes)>;
   WorkOut work_out = {};
+  std::vector<std::uint32_t> places =
+      {};                             ///< of instructions, before each of which it is looked at
+  std::function<Sample()> look = {};  ///< at the machine as it stands; the tick does not matter
 };
 
 /// A function, or a handler, that is being called.
@@ -68,12 +73,16 @@ class Recorder final : public machine::RecordSink {
   /// What is to be listened to, and which bytes are to be told of, with kTapWrite or kTapChange.
   [[nodiscard]] std::uint32_t kinds() const { return kinds_; }
   [[nodiscard]] const std::map<Address, std::uint8_t>& taps() const { return taps_; }
+  /// Where it is to be told that the machine stands.
+  [[nodiscard]] const std::set<std::uint32_t>& places() const { return places_; }
 
   /// The beginnings of all functions, and of the handler of each vector.
   void set_functions(std::vector<std::uint32_t> begins, std::map<unsigned, std::uint32_t> handlers);
   /// The machine is about to run from here, or something has been done to it by hand.
   void look(const machine::Machine& machine, const Standing& standing);
   void take(const machine::Record* records, std::size_t count) override;
+  /// The machine stands at one of the places.
+  void stand(std::uint32_t pc, std::uint64_t tick);
   /// It has run up to here.
   void end_at(std::uint64_t tick);
   /// Behind a tick another future begins.
@@ -111,6 +120,7 @@ class Recorder final : public machine::RecordSink {
 
   static void put(Lane& lane, Sample sample);
   void put_value(Lane& lane, std::uint64_t tick);
+  static void take_look(Lane& lane);
   void settle(Lane& lane);
   void happened(const machine::Record& record);
   void stored(const machine::Record& record, std::uint32_t address);
@@ -123,6 +133,7 @@ class Recorder final : public machine::RecordSink {
   std::vector<Lane> lanes_;
   std::uint32_t kinds_ = 0;
   std::map<Address, std::uint8_t> taps_;
+  std::set<std::uint32_t> places_;
   /// Lanes, each with the place of the number in it.
   using Ends = std::vector<std::pair<std::size_t, unsigned>>;
   std::unordered_map<std::uint32_t, Ends> by_address_, by_pin_, by_voltage_, by_quantity_;

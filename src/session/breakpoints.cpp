@@ -418,6 +418,7 @@ void Session::Core::make_marks() {
   if (!std::exchange(marks_changed_, false)) return;
   std::set<std::uint32_t> wanted(temporary_.begin(), temporary_.end());
   wanted.insert(also_at_.begin(), also_at_.end());
+  wanted.insert(looked_at_.begin(), looked_at_.end());
   if (breakpoints_on_) {
     for (const Entry& entry : breakpoints_) {
       if (!entry.point.enabled) continue;
@@ -450,7 +451,8 @@ void Session::Core::make_marks() {
   for (const Entry& entry : breakpoints_)
     if (entry.frame) simple.erase(entry.frame->return_pc);
   for (const std::uint32_t address : temporary_) simple.erase(address);
-  for (const std::uint32_t address : also_at_) simple.erase(address);
+  for (const auto* others : {&also_at_, &looked_at_})
+    for (const std::uint32_t address : *others) simple.erase(address);
   if (no_handler_) simple.erase(*no_handler_);
   simple_.assign(simple.begin(), simple.end());
   for (const std::uint32_t address : marks_) {

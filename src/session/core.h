@@ -259,6 +259,13 @@ class Session::Core final : private machine::MarkListener {
   Result<void> drive_until(const std::string& pin, Result<void> done, Picoseconds span);
   /// Something has been done to the machine from outside its program.
   void acted(record::Act act);
+  void forget_future(std::uint64_t tick);
+  struct Paused {
+    std::uint64_t tick = 0;
+    Session::PausedView view;
+  };
+  std::vector<Paused> paused_;  ///< along the timeline, by tick
+  void note_pause(const Pause& pause);
   [[nodiscard]] const std::vector<Input>& inputs() const;
 
   [[nodiscard]] machine::Machine& machine() { return chip_.machine(); }
@@ -414,7 +421,13 @@ class Session::Core final : private machine::MarkListener {
   struct Traceable {
     Signal::Facts facts;
     record::Source source;
+    std::string whole = {};  ///< what is traced, if what was asked for means it only here
   };
+  struct LocalPlaces;
+  [[nodiscard]] LocalPlaces places_of_locals(const std::string& function) const;
+  [[nodiscard]] std::optional<Result<Traceable>> traceable_local(const std::string& text) const;
+  void name_values(unsigned type, Signal::Facts& facts) const;
+  void stand_in_trace();
   Result<Traceable> traceable(const Session::TraceSpec& spec) const;
   Result<Traceable> traceable_object(const std::string& text) const;
   [[nodiscard]] std::optional<Result<Traceable>> traceable_event(const std::string& text) const;
@@ -599,10 +612,11 @@ class Session::Core final : private machine::MarkListener {
   std::string sought_text_, last_heard_;  ///< if that is a text
   std::string heard_wish_;                ///< of which port, and which text
   std::uint64_t heard_until_ = 0;
-  std::set<std::uint32_t> marks_;    ///< set in the machine
-  bool marks_changed_ = true;        ///< or will be, before it runs
-  const Target* target_ = nullptr;   ///< of the run under way
-  std::set<std::uint32_t> also_at_;  ///< a stretch of running ends there, too
+  std::set<std::uint32_t> marks_;      ///< set in the machine
+  bool marks_changed_ = true;          ///< or will be, before it runs
+  const Target* target_ = nullptr;     ///< of the run under way
+  std::set<std::uint32_t> also_at_;    ///< a stretch of running ends there, too
+  std::set<std::uint32_t> looked_at_;  ///< where traced locals are looked at, while that is done
   /// Instructions from which places are reached whose passes depend on that, and those places.
   std::map<std::uint32_t, std::set<std::uint32_t>> feeders_;
   /// The last of them to execute, by the place, and the stack pointer behind it.

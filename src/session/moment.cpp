@@ -69,8 +69,8 @@ Result<Pause> Session::Core::return_to(const Kept& kept) {
   const auto [now, then] = std::mismatch(
       acts.begin(), acts.end(), kept.acts.begin(), kept.acts.end(),
       [](const record::Act& a, const record::Act& b) { return a.tick == b.tick && a.id == b.id; });
-  if (now != acts.end()) recorder_.cut_at(now->tick);
-  if (then != kept.acts.end()) recorder_.cut_at(then->tick);
+  if (now != acts.end()) forget_future(now->tick);
+  if (then != kept.acts.end()) forget_future(then->tick);
   timeline_.adopt(kept.acts, kept.done, kept.end);
   came_from_ = kept.came_from;
   counted_ = kept.counted;

@@ -162,6 +162,7 @@ Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Tar
     // Something was posted: it may have set breakpoints.
     if (why == machine::Stop::Why::kRequested && !pause_requested_) continue;
     if (why != machine::Stop::Why::kBreakpoint) break;
+    stand_in_trace();
     end_frames();
     if (hit(outcome)) {
       outcome.kind = Outcome::Kind::kBreakpoint;
@@ -312,7 +313,39 @@ Pause Session::Core::finish(const Outcome& outcome, Pause::Cause at_end, std::st
   deliver();
   if (!in_past()) timeline_.reach(now());
   told(pause);
+  note_pause(pause);
   return pause;
+}
+
+/// Where something has paused, rather than a step or a time that was over.
+void Session::Core::note_pause(const Pause& pause) {
+  switch (pause.cause) {
+    case Pause::Cause::kReady:
+    case Pause::Cause::kStep:
+    case Pause::Cause::kTimeUp:
+    case Pause::Cause::kMoved:
+    case Pause::Cause::kLimit:
+      if (pause.breakpoints.empty()) return;
+      break;
+    default: break;
+  }
+  constexpr std::size_t kMost = 10'000;
+  const std::uint64_t tick = machine().ticks();
+  const auto at =
+      std::lower_bound(paused_.begin(), paused_.end(), tick,
+                       [](const Paused& other, std::uint64_t t) { return other.tick < t; });
+  const Paused paused{tick, {pause.time, pause.cause, pause.breakpoints}};
+  if (at != paused_.end() && at->tick == tick)
+    *at = paused;
+  else
+    paused_.insert(at, paused);
+  if (paused_.size() > kMost) paused_.erase(paused_.begin());
+}
+
+std::vector<Session::PausedView> Session::pauses() const {
+  std::vector<PausedView> out;
+  for (const Core::Paused& paused : core_->paused_) out.push_back(paused.view);
+  return out;
 }
 
 /// A time that is told may be given back.

@@ -278,6 +278,7 @@ void Session::Core::begin_timeline() {
   dormant_.clear();
   arming_.clear();
   told_times_.clear();
+  paused_.clear();
   difference_said_ = false;
   heard_ = 0;
   for (Entry& entry : breakpoints_) {
@@ -739,7 +740,7 @@ Result<Pause> Session::Core::follow_log(const std::string& text) {
   begin_back();
   restore(*first);
   timeline_.adopt({}, 0, first->at);
-  recorder_.cut_at(first->at.tick);
+  forget_future(first->at.tick);
   timeline_.take(std::move(log->acts));
   const bool done = run_again(log->here, {});
   timeline_.reach(log->end);

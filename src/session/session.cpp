@@ -620,7 +620,7 @@ void Session::Core::acted(record::Act act) {
   if (in_past()) {
     const std::string left = keep_end();
     timeline_.fork(here);
-    recorder_.cut_at(here.tick);
+    forget_future(here.tick);
     if (listener_ != nullptr && !left.empty())
       listener_->on_note(
           fmt::format("this begins another future; `revert to {}` leads back to the "
@@ -631,6 +631,14 @@ void Session::Core::acted(record::Act act) {
   act.input.at = to_time(here.tick, machine().info().clock_hz);
   timeline_.did(std::move(act));
   timeline_.reach(now());
+}
+
+/// Behind a tick another future begins.
+void Session::Core::forget_future(std::uint64_t tick) {
+  recorder_.cut_at(tick);
+  paused_.erase(std::remove_if(paused_.begin(), paused_.end(),
+                               [tick](const Paused& p) { return p.tick > tick; }),
+                paused_.end());
 }
 
 Result<void> Session::Core::entered(Result<void> done, Input input) {

@@ -227,10 +227,6 @@ Result<Session::Core::Traceable> Session::Core::traceable_object(const std::stri
     be_pins({*pin});
     return out;
   }
-  if (expression->uses_locals())
-    return fail(ErrorCode::kUnsupported,
-                fmt::format("'{}' lies in a function's frame and comes and goes with it", text),
-                "trace what is static; `pause on change` and `log` follow a local");
   if (kind == frames::Place::Kind::kRegister || kind == frames::Place::Kind::kFlag)
     return fail(ErrorCode::kUnsupported,
                 fmt::format("'{}' is a register of the processor: it changes at every turn", text),
@@ -299,28 +295,37 @@ Result<Session::Core::Traceable> Session::Core::traceable_object(const std::stri
     if (variable.address == out.source.bytes[0] && variable.file < program_.files().size())
       of = variable.function.empty() ? program_.files()[variable.file].name : variable.function;
   out.facts.scope.push_back(of);
-  unsigned type = now->type;
-  const auto& types = program_.types();
-  while (type != 0 && types[type].alias_of != 0) type = types[type].alias_of;
-  if (type != 0 && types[type].kind == Type::Kind::kBool) {
-    out.facts.kind = Signal::Kind::kLevel;
-    out.facts.bits = 1;
-    out.facts.names = {{0, "false"}, {1, "true"}};
-  }
-  if (type != 0 && types[type].kind == Type::Kind::kPointer)
-    out.facts.format.kind = Format::Kind::kHex;
-  if (type != 0 && types[type].kind == Type::Kind::kEnum) {
-    const std::uint64_t mask =
-        out.facts.bits >= 64 ? UINT64_MAX : (std::uint64_t{1} << out.facts.bits) - 1;
-    for (const Type::Enumerator& e : types[type].enumerators)
-      out.facts.names.emplace(static_cast<std::uint64_t>(e.value) & mask, e.name);
-  }
+  name_values(now->type, out.facts);
   return out;
+}
+
+/// How the values of a type are written; as numbers, if it is 0.
+void Session::Core::name_values(unsigned type, Signal::Facts& facts) const {
+  if (type == 0) return;
+  const Type& of = program_.types()[type];
+  switch (of.kind) {
+    case Type::Kind::kBool:
+      facts.kind = Signal::Kind::kLevel;
+      facts.bits = 1;
+      facts.names = {{0, "false"}, {1, "true"}};
+      break;
+    case Type::Kind::kPointer: facts.format.kind = Format::Kind::kHex; break;
+    case Type::Kind::kEnum: {
+      const std::uint64_t mask =
+          facts.bits >= 64 ? UINT64_MAX : (std::uint64_t{1} << facts.bits) - 1;
+      for (const Type::Enumerator& e : of.enumerators)
+        facts.names.emplace(static_cast<std::uint64_t>(e.value) & mask, e.name);
+      break;
+    }
+    default: break;
+  }
 }
 
 Result<Session::Core::Traceable> Session::Core::traceable(const Session::TraceSpec& spec) const {
   const std::string text = std::string(base::trim(spec.signal));
   auto out = traceable_event(text).value_or(fail(ErrorCode::kUsage, ""));
+  if (!out)  // `byte in put` may be a local
+    if (auto local = traceable_local(text)) out = std::move(*local);
   if (!out && out.error().what.empty()) out = traceable_object(text);
   if (!out) return out;
   if (!spec.name.empty()) out->facts.name = spec.name;

@@ -69,7 +69,18 @@ void Session::Core::listen(record::Recorder& recorder) {
   }
   (void)machine().listen(recorder.kinds(), &recorder).has_value();
   sync_watches();
+  if (looked_at_ != recorder.places()) {
+    looked_at_ = recorder.places();
+    sync_marks();
+  }
   recorder.look(machine(), standing());
+  stand_in_trace();
+}
+
+/// Locals that are traced may be looked at here.
+void Session::Core::stand_in_trace() {
+  if (listening_ != nullptr && looked_at_.count(machine().pc()) != 0)
+    listening_->stand(machine().pc(), machine().ticks());
 }
 
 void Session::Core::stop_listening(record::Recorder& recorder) {
@@ -77,6 +88,10 @@ void Session::Core::stop_listening(record::Recorder& recorder) {
   recorder.end_at(machine().ticks());
   listening_ = nullptr;
   sync_watches();
+  if (!looked_at_.empty()) {
+    looked_at_.clear();
+    sync_marks();
+  }
 }
 
 /// Something has been done to the machine in the middle of a run.
@@ -84,6 +99,7 @@ void Session::Core::hear_on() {
   if (listening_ == nullptr) return;
   listening_->end_at(machine().ticks());
   listening_->look(machine(), standing());
+  stand_in_trace();
 }
 
 /// From where the timeline begins up to now. Error: there is no past, or somebody asked for a
@@ -187,6 +203,19 @@ Result<Session::TraceView> Session::Core::trace(const Session::TraceSpec& spec) 
     return fail(is_free.error());
   auto found = traceable(spec);
   if (!found) return fail(found.error());
+  Session::TraceSpec kept = spec;
+  if (!found->whole.empty()) {
+    kept.signal = found->whole;
+    // By its own name, unless something else has that.
+    const bool again = std::any_of(traced_.begin(), traced_.end(), [&](const Traced& other) {
+      return other.spec.signal == kept.signal;
+    });
+    if (spec.name.empty()) {
+      kept.name = again || be_free(found->facts.name) ? found->facts.name : kept.signal;
+      if (auto is_free = be_free(kept.name); !is_free) return fail(is_free.error());
+    }
+    found->facts.name = kept.name;
+  }
   if (spec.from_start && timeline_.first() == nullptr) return no_past();
   if (spec.from_start && running_)
     return fail(ErrorCode::kUsage, "the past is not gone through while the program runs",
@@ -198,7 +227,7 @@ Result<Session::TraceView> Session::Core::trace(const Session::TraceSpec& spec) 
     if (auto filled = fill_from_start(alone); !filled) return fail(filled.error());
   ++next_id_;
   recorder_.take_over(alone, id);
-  traced_.push_back({id, spec});
+  traced_.push_back({id, std::move(kept)});
   if (running_ && !replaying_) listen(recorder_);  // it was posted
   return view(traced_.back());
 }

@@ -6,6 +6,7 @@
 #include <functional>
 #include <map>
 #include <random>
+#include <set>
 #include <sstream>
 
 #include "lucid/bench.h"
@@ -35,18 +36,47 @@ void trace(Session& session, const std::vector<std::string>& signals, bool from_
   }
 }
 
-const std::vector<std::string> kMany{"pin.PB5",        "pin.PB0",
-                                     "pin.PD1",        "pin.PD",
-                                     "heater_ms",      "state",
-                                     "ramp.target",    "setpoint - measured",
-                                     "seconds",        "interrupt",
-                                     "interrupt ADC",  "byte out",
-                                     "byte in USART0", "part chamber",
-                                     "voltage PC0",    "sleep",
-                                     "chip.ADCSRA",    "chip.TIFR1.OCF1A",
-                                     "chip.UCSR0A",    "chip.OCR1A",
-                                     "eeprom write",   "reset",
-                                     "chip.eeprom[0]", "pin.PD2"};
+const std::vector<std::string> kMany{"pin.PB5",
+                                     "pin.PB0",
+                                     "pin.PD1",
+                                     "pin.PD",
+                                     "heater_ms",
+                                     "state",
+                                     "ramp.target",
+                                     "setpoint - measured",
+                                     "seconds",
+                                     "interrupt",
+                                     "interrupt ADC",
+                                     "byte out",
+                                     "byte in USART0",
+                                     "part chamber",
+                                     "voltage PC0",
+                                     "sleep",
+                                     "chip.ADCSRA",
+                                     "chip.TIFR1.OCF1A",
+                                     "chip.UCSR0A",
+                                     "chip.OCR1A",
+                                     "eeprom write",
+                                     "reset",
+                                     "chip.eeprom[0]",
+                                     "pin.PD2",
+                                     "error in control_step",
+                                     "value in clamp"};
+
+/// Some of each function, as they are traced: `error in control_step`.
+std::vector<std::string> locals_of(const Program& program) {
+  std::vector<std::string> out;
+  for (const Function& function : program.functions()) {
+    if (!function.has_lines) continue;
+    std::set<std::string> names;
+    for (const LineRange& line : program.lines_in(function.begin, function.end))
+      if (program.inlined_at(line.begin).empty())
+        for (const Local* local : program.locals_at(line.begin))
+          if (local->inlined < 0 && names.size() < 3) names.insert(local->name);
+    for (const std::string& name : names) out.push_back(name + " in " + function.name);
+  }
+  return out;
+}
 
 /// All that has been recorded, up to a time.
 std::string recorded(const Session& session, Picoseconds to = {UINT64_MAX}) {
@@ -439,7 +469,8 @@ TEST_CASE("what cannot be traced says why", "[tracing]") {
       {"chip.sreg.Z", "register of the processor"},
       {"ramp", "more than one value"},
       {"42", "constant"},
-      {"setpoint", "comes and goes"},
+      {"setpoint in clamp", "no 'setpoint' in clamp"},
+      {"error in nowhere", "no 'error' in nowhere"},
       {"chip.flash[0]", "flash"},
       {"heater_ms +", "column"},
       {"chip.PORTB + heater_ms", "only variables"},
@@ -633,6 +664,12 @@ TEST_CASE("programs that were not made for it: traced or not, by whatever way", 
       if (variable.function.empty() && live.trace({variable.name}))
         REQUIRE(back.trace({variable.name}));
     for (const Session::TraceView& view : live.traces()) signals.push_back(view.signal);
+    const std::vector<std::string> locals = locals_of(plain.program());
+    for (const std::string& local : locals) {
+      const auto done = live.trace({local});
+      REQUIRE((done || done.error().text().find("more than one value") != std::string::npos));
+      if (done) REQUIRE(back.trace({local}));
+    }
     for (const std::string& name : std::vector<std::string>(signals.begin(), signals.begin() + 9)) {
       REQUIRE(live.trace({name}));
       REQUIRE(back.trace({name}));
@@ -660,6 +697,80 @@ TEST_CASE("programs that were not made for it: traced or not, by whatever way", 
     CHECK(back.chip().hash() == plain.chip().hash());
     check_same(recorded(back), recorded(live));
   }
+}
+
+TEST_CASE("a traced local is what is seen of it where lines begin, and unknown elsewhere",
+          "[tracing]") {
+  std::mt19937 random(test::fresh_seed());
+  unsigned known = 0;
+  for (const std::string program : {"ring", "states", "recursion", "schedule", "parse", "curve"}) {
+    const char* const levels[] = {"-O0", "-Og", "-Os", "-O2"};
+    const std::string level = levels[random() % 4];
+    INFO(program << " " << level);
+    const std::string image = test::compiled(
+        "tracing-locals",
+        test::read(std::string(LUCID_TEST_SOURCES) + "/programs/" + program + ".c"),
+        level + " -gdwarf-4 -std=gnu11 -w -I" LUCID_TEST_SOURCES "/programs", "atmega328p");
+    const Chip chip = *Chip::make({"ATmega328P", 16'000'000});
+    Session stepped(chip), traced(chip);
+    for (Session* session : {&stepped, &traced}) {
+      REQUIRE(session->open(image));
+      session->go_for(random() % 1'500 + 100);
+    }
+    const auto begin = std::max(ticks_of(stepped), ticks_of(traced));
+    for (Session* session : {&stepped, &traced})
+      if (ticks_of(*session) < begin) session->go_for(begin - ticks_of(*session));
+    std::vector<std::string> locals;
+    for (const std::string& local : locals_of(traced.program()))
+      if (traced.trace({local})) locals.push_back(local);
+    struct Seen {
+      std::uint64_t tick;
+      std::size_t local;
+      std::optional<std::int64_t> value;  // nothing: it cannot be told
+      bool leaves = false;                // its function, so that it is gone
+    };
+    std::vector<Seen> seen;
+    for (unsigned i = 0; i < (test::kSanitized ? 300U : 1'500U); ++i) {
+      (void)stepped.step(StepKind::kInto, StepUnit::kInstruction).has_value();
+      const std::uint32_t pc = stepped.chip().pc();
+      const auto line = stepped.program().line_at(pc);
+      const Function* function = stepped.program().function_at(pc);
+      if (!line || line->begin != pc || function == nullptr) continue;
+      const auto inlined = stepped.program().inlined_at(pc);
+      const std::string& here = inlined.empty() ? function->name : inlined.front()->name;
+      for (std::size_t k = 0; k < locals.size(); ++k) {
+        const std::size_t in = locals[k].find(" in ");
+        if (locals[k].substr(in + 4) != here) continue;
+        const auto value = stepped.evaluate(locals[k].substr(0, in));
+        const Instruction next = stepped.chip().instruction_at(pc);
+        const bool leaves =
+            next.flow == Flow::kReturn || next.flow == Flow::kInterruptReturn ||
+            (next.flow == Flow::kJump && stepped.program().function_at(*next.target) != function);
+        seen.push_back({ticks_of(stepped), k, {}, leaves});
+        if (value && value->kind != Value::Kind::kReal) seen.back().value = value->integer;
+        if (value && value->kind == Value::Kind::kReal) seen.pop_back();
+      }
+    }
+    traced.go_for(ticks_of(stepped) - ticks_of(traced));
+    REQUIRE(ticks_of(traced) == ticks_of(stepped));
+    CHECK(traced.chip().hash() == stepped.chip().hash());
+    for (const Seen& one : seen) {
+      INFO(locals[one.local] << " at " << one.tick);
+      const auto signal = traced.signal(locals[one.local]);
+      REQUIRE(signal);
+      const Sample sample = signal->at(one.tick);
+      const std::uint64_t mask =
+          signal->facts().bits >= 64 ? UINT64_MAX : (std::uint64_t{1} << signal->facts().bits) - 1;
+      if (one.value && !one.leaves) {
+        REQUIRE(sample.known());
+        CHECK(sample.value == (static_cast<std::uint64_t>(*one.value) & mask));
+        ++known;
+      } else {
+        CHECK_FALSE(sample.known());
+      }
+    }
+  }
+  CHECK(known > 200);
 }
 
 TEST_CASE("calls are known where their trace begins, whatever was traced before", "[tracing]") {

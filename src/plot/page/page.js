@@ -225,7 +225,8 @@
       x = end + 1;
     }
   }
-  function unknown(c, box, columns, count) {
+  function unknown(c, signal, box, columns, count) {
+    if (signal.meta.fleeting) return;  // it is missing nowhere
     c.fillStyle = colours.unknown;
     c.globalAlpha = 0.2;
     runs(count, x => !columns.known[x] && columns.unknown[x],
@@ -235,7 +236,7 @@
 
   const LANES = {
     level(c, signal, box, columns, count) {
-      unknown(c, box, columns, count);
+      unknown(c, signal, box, columns, count);
       const high = Math.round(box.top + box.height * 0.24) + 0.5;
       const low = Math.round(box.top + box.height * 0.76) + 0.5;
       const {first, last, changes, known} = columns;
@@ -277,7 +278,7 @@
     },
 
     boxes(c, signal, box, columns, count) {
-      unknown(c, box, columns, count);
+      unknown(c, signal, box, columns, count);
       const top = box.top + box.height * 0.2, bottom = box.top + box.height * 0.8, middle = (top + bottom) / 2;
       const {first, last, changes, known} = columns;
       const said = index => {
@@ -325,7 +326,7 @@
     },
 
     curve(c, signal, box, columns, count) {
-      unknown(c, box, columns, count);
+      unknown(c, signal, box, columns, count);
       const scale = signal.meta.kind === 'real' ? 1 : signal.meta.scale;
       const {first, last, changes, known} = columns;
       let least = Infinity, most = -Infinity;
@@ -363,8 +364,9 @@
       c.strokeStyle = box.colour;
       c.lineWidth = 1.6;
       c.lineJoin = 'round';
-      c.beginPath();
       const value = (index, x) => index >= 0 && signal.codes[index] === Waves.KNOWN ? signal.values[index] : columns.least[x];
+      if (signal.meta.fleeting) islands(c, box, known, count, x => y(value(first[x], x)), x => y(value(last[x], x)));
+      c.beginPath();
       runs(count, x => known[x], (begin, end) => {
         let open = false;
         for (let x = begin; x < end; ++x) {
@@ -383,6 +385,26 @@
       c.stroke();
     },
   };
+
+  // A value that is there now and then: a dot where it is so for few pixels, and a thin line on to the next time, at
+  // the last value that there was.
+  function islands(c, box, known, count, firstOf, lastOf) {
+    const few = 4;
+    runs(count, x => known[x], (begin, end) => {
+      let next = end;
+      while (next < count && !known[next]) ++next;
+      const last = lastOf(end - 1);
+      c.globalAlpha = 0.35;
+      c.fillRect(end, last - 0.5, next - end, 1);
+      c.globalAlpha = 1;
+      if (end - begin > few) return;
+      for (const at of [firstOf(begin), last]) {
+        c.beginPath();
+        c.arc((begin + end) / 2, at, 2.2, 0, 2 * Math.PI);
+        c.fill();
+      }
+    });
+  }
 
   function drawBox(c, box, x, end, top, middle, bottom, text) {
     const slope = Math.min(3, (end - x) / 3);
