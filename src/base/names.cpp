@@ -48,7 +48,8 @@ std::string without_template_arguments(std::string_view name) {
 }
 
 bool means(std::string_view full, std::string_view wanted) {
-  if (full == wanted) return true;
+  if (full.size() <= wanted.size()) return full == wanted;
+  if (wanted.empty() || (full.back() != wanted.back() && full.back() != '>')) return false;
   const bool plain = full.find_first_of(":<") == full.npos;
   if (plain) return false;
   return is_end_of(full, wanted) || is_end_of(without_template_arguments(full), wanted);

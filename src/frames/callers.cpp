@@ -165,8 +165,14 @@ class Unwinder {
     if (!base) return false;
     const std::uint32_t entry_sp =
         (*base - static_cast<std::uint32_t>(anchor->offset)) & pointer_mask_;
-    keep_registers(frame, *state, entry_sp);
-    find_pushes(frame, graph, here.address, sp, entry_sp);
+    if (whole == &flows_.of(program_, machine_, *frame.function)) {
+      auto& known = flows_.findings(program_, machine_, *frame.function).moved;
+      auto found = known.find(*node);
+      if (found == known.end()) found = known.emplace(*node, moved_in(*state)).first;
+      keep_registers(frame, found->second, entry_sp);
+    } else {
+      keep_registers(frame, moved_in(*state), entry_sp);
+    }
     return finish(frame, entry_sp);
   }
 
@@ -179,39 +185,49 @@ class Unwinder {
     return true;
   }
 
-  /// Where the caller's registers are, seen from this frame.
-  void keep_registers(Frame& frame, const machine::FrameState& state, std::uint32_t entry_sp) {
+  /// The caller's registers that are not, or not only, where they were.
+  [[nodiscard]] std::vector<Flows::Moved> moved_in(const machine::FrameState& state) const {
     using Kind = machine::Known::Kind;
+    std::vector<Flows::Moved> out;
     for (const RegisterName& name : target_.registers()) {
-      const int r = name.dwarf;
+      Flows::Moved moved;
+      const int r = moved.dwarf_register = name.dwarf;
       if (r < 0 || r >= 64 || r == convention_.sp_dwarf) continue;
       const machine::Known entry{Kind::kEntry, 0, r};
       const machine::Known& now = state.registers[static_cast<std::size_t>(r)];
-      std::optional<std::int32_t> offset;
       for (const auto& [at, what] : state.slots)
-        if (what == entry && holds_all(state, at, r)) offset = at;
-      const bool lost = (lost_ >> r & 1U) != 0 && registers_.count(r) == 0;
-      if (now == entry && !lost) {  // still where it was
-        if (offset) frame.saved.push_back({r, static_cast<std::int32_t>(entry_sp) + *offset});
-        continue;
-      }
-      if (now.kind == Kind::kLoaded) offset = now.number;
-      int other = -1;
-      for (int q = 0; !offset && q < 64; ++q)
-        if (state.registers[static_cast<std::size_t>(q)] == entry) other = q;
-      if (offset) {
+        if (what == entry && holds_all(state, at, r)) moved.offset = at;
+      moved.stays = now == entry;
+      if (now.kind == Kind::kLoaded) moved.offset = now.number;
+      for (int q = 0; !moved.offset && q < 64; ++q)
+        if (state.registers[static_cast<std::size_t>(q)] == entry) moved.other = q;
+      out.push_back(moved);
+    }
+    return out;
+  }
+
+  /// Where the caller's registers are, seen from this frame.
+  void keep_registers(Frame& frame, const std::vector<Flows::Moved>& all, std::uint32_t entry_sp) {
+    for (const Flows::Moved& moved : all) {
+      const int r = moved.dwarf_register;
+      const std::uint64_t bit = std::uint64_t{1} << r;
+      const bool lost = (lost_ & bit) != 0 && registers_.count(r) == 0;
+      if (moved.stays && !lost) {
+        if (moved.offset)
+          frame.saved.push_back({r, static_cast<std::int32_t>(entry_sp) + *moved.offset});
+      } else if (moved.offset) {
         const std::uint32_t address =
-            (entry_sp + static_cast<std::uint32_t>(*offset)) & pointer_mask_;
+            (entry_sp + static_cast<std::uint32_t>(*moved.offset)) & pointer_mask_;
         next_registers_[r] = {address, -1};
-        next_lost_ &= ~(std::uint64_t{1} << r);
+        next_lost_ &= ~bit;
         frame.saved.push_back({r, static_cast<std::int32_t>(address)});  // see finish()
-      } else if (other >= 0 && (lost_ >> other & 1U) == 0) {
-        const auto at = registers_.find(other);
-        next_registers_[r] = at != registers_.end() ? at->second : Kept{{}, other};
-        next_lost_ &= ~(std::uint64_t{1} << r);
+      } else if (moved.other >= 0 && (lost_ >> moved.other & 1U) == 0) {
+        const auto at = registers_.find(moved.other);
+        next_registers_[r] = at != registers_.end() ? at->second : Kept{{}, moved.other};
+        next_lost_ &= ~bit;
       } else {
         next_registers_.erase(r);
-        next_lost_ |= std::uint64_t{1} << r;
+        next_lost_ |= bit;
       }
     }
   }
@@ -238,7 +254,7 @@ class Unwinder {
     if (led->returns) {
       const auto anchor = target_.anchor(led->state);
       if (anchor && anchor->dwarf_register == convention_.sp_dwarf)
-        keep_registers(frame, led->state,
+        keep_registers(frame, moved_in(led->state),
                        led->entry_sp - static_cast<std::uint32_t>(anchor->offset));
       else
         next_lost_ = ~std::uint64_t{0};
@@ -397,30 +413,6 @@ class Unwinder {
     return true;
   }
 
-  /// Which instructions have pushed what lies between: if straight code leads here.
-  void find_pushes(Frame& frame, const FlowGraph& graph, std::uint32_t look, std::uint32_t sp,
-                   std::uint32_t entry_sp) const {
-    std::uint32_t at = entry_sp;
-    std::map<std::uint32_t, std::uint32_t> pushed;
-    auto node = graph.node_at(frame.function->begin);
-    for (unsigned i = 0; node && i < kMostScanned; ++i, ++*node) {
-      if (*node >= graph.nodes().size()) return;
-      const FlowGraph::Node& here = graph.nodes()[*node];
-      if (here.address == look) break;
-      const Instruction instruction = machine_.instruction_at(here.address, false);
-      const machine::StackEffect effect = target_.stack_effect(instruction);
-      const bool straight =
-          here.flow == Flow::kNext || here.flow == Flow::kCall || here.flow == Flow::kIndirectCall;
-      if (!straight || effect.kind == machine::StackEffect::Kind::kPop ||
-          effect.kind == machine::StackEffect::Kind::kUnknown)
-        return;
-      if (effect.kind == machine::StackEffect::Kind::kPush)
-        pushed[at - 1 + convention_.stack_gap] = here.address;
-      at -= effect.bytes;
-    }
-    if (at == sp) frame.pushed = std::move(pushed);
-  }
-
   /// A handler by its name, or because a vector leads to it.
   [[nodiscard]] bool is_handler(const Function& function) const {
     if (target_.is_handler_name(function.symbol())) return true;
@@ -544,6 +536,34 @@ bool is_handler_of(const machine::Machine& machine, const Function& function,
 std::vector<Frame> unwind(const Program& program, const machine::Machine& machine, Flows& flows,
                           std::size_t most) {
   return Unwinder(program, machine, flows).unwind(most);
+}
+
+std::map<std::uint32_t, std::uint32_t> pushes_in(const Program& program,
+                                                 const machine::Machine& machine, Flows& flows,
+                                                 const Frame& frame) {
+  if (frame.function == nullptr || !frame.known || frame.left) return {};
+  const machine::CallConvention convention = machine.target().convention();
+  const std::uint32_t look = frame.at_call ? frame.pc - convention.instruction_unit : frame.pc;
+  const FlowGraph& graph = flows.of(program, machine, *frame.function);
+  const auto here = graph.node_at(look);
+  auto node = graph.node_at(frame.function->begin);
+  std::uint32_t at = frame.cfa - convention.return_bytes;
+  std::map<std::uint32_t, std::uint32_t> out;
+  for (unsigned i = 0; here && node && i < kMostScanned && *node != *here; ++i, ++*node) {
+    if (*node >= graph.nodes().size()) return {};
+    const FlowGraph::Node& step = graph.nodes()[*node];
+    const machine::StackEffect effect =
+        machine.target().stack_effect(machine.instruction_at(step.address, false));
+    const bool straight =
+        step.flow == Flow::kNext || step.flow == Flow::kCall || step.flow == Flow::kIndirectCall;
+    if (!straight || effect.kind == machine::StackEffect::Kind::kPop ||
+        effect.kind == machine::StackEffect::Kind::kUnknown)
+      return {};
+    if (effect.kind == machine::StackEffect::Kind::kPush)
+      out[at - 1 + convention.stack_gap] = step.address;
+    at -= effect.bytes;
+  }
+  return at == frame.sp ? out : std::map<std::uint32_t, std::uint32_t>();
 }
 
 std::optional<std::uint64_t> register_in(const Frame& frame, const machine::Machine& machine,

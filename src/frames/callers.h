@@ -27,14 +27,13 @@ struct Frame {
   std::uint32_t pc = 0;   ///< of a caller: where the call returns to
   std::uint32_t cfa = 0;  ///< the caller's stack pointer
   const Function* function = nullptr;
-  bool known = false;                             ///< cfa was found
-  bool interrupt = false;                         ///< this function was entered by an interrupt
-  CallersEnd end = CallersEnd::kNone;             ///< of the outermost: why there is no other
-  std::uint32_t return_slot = 0;                  ///< lowest address of the return address; 0: none
-  std::uint32_t returns_to = 0;                   ///< what it says
-  std::vector<FrameRow::Saved> saved;             ///< offsets from cfa
-  std::uint32_t sp = 0;                           ///< in this frame
-  std::map<std::uint32_t, std::uint32_t> pushed;  ///< bytes by address: which instruction did it
+  bool known = false;                    ///< cfa was found
+  bool interrupt = false;                ///< this function was entered by an interrupt
+  CallersEnd end = CallersEnd::kNone;    ///< of the outermost: why there is no other
+  std::uint32_t return_slot = 0;         ///< lowest address of the return address; 0: none
+  std::uint32_t returns_to = 0;          ///< what it says
+  std::vector<FrameRow::Saved> saved;    ///< offsets from cfa
+  std::uint32_t sp = 0;                  ///< in this frame
   std::map<int, Kept> registers;         ///< of this frame: those that are elsewhere by now
   std::uint64_t lost = 0;                ///< registers, a bit each, that callees have overwritten
   bool at_call = false;                  ///< pc is where a call returns to
@@ -55,6 +54,12 @@ std::vector<Frame> unwind(const Program& program, const machine::Machine& machin
 /// At least the innermost `most`, if there are so many.
 std::vector<Frame> call_levels(const Program& program, const machine::Machine& machine,
                                Flows& flows, std::size_t most = SIZE_MAX);
+
+/// The bytes that a frame's function has pushed, by address, each with the instruction that did it:
+/// if straight code leads to where it stands.
+std::map<std::uint32_t, std::uint32_t> pushes_in(const Program& program,
+                                                 const machine::Machine& machine, Flows& flows,
+                                                 const Frame& frame);
 
 /// Does an interrupt's vector lead to a function?
 bool is_handler_of(const machine::Machine& machine, const Function& function,

@@ -80,6 +80,13 @@ class Flows {
   /// The registers among those for arguments that a function reads before it writes them.
   std::uint64_t live_at_entry(const Program& program, const machine::Machine& machine,
                               const Function& function, unsigned depth = 0);
+  /// Where a register of the caller's is: where it was, in the frame, in another register, lost.
+  struct Moved {
+    int dwarf_register = -1;
+    bool stays = false;
+    std::optional<std::int32_t> offset;  ///< from the stack pointer at the function's entry
+    int other = -1;
+  };
   /// What has been worked out over a function's graph, so that it is worked out once.
   struct Findings {
     /// By local and its bytes: does the place described for it hold it, by node?
@@ -89,6 +96,7 @@ class Flows {
     /// By address, whether that is in a call, and the bytes of an object: which have been stored.
     std::map<std::tuple<std::uint32_t, bool, std::int32_t, std::uint32_t>, std::vector<bool>>
         stored;
+    std::map<unsigned, std::vector<Moved>> moved;  ///< by node
   };
   /// Good until the code changes, or forget().
   Findings& findings(const Program& program, const machine::Machine& machine,

@@ -99,6 +99,7 @@ class Session::Core::StackReader {
       if (s.dwarf_register != convention_.return_dwarf || convention_.return_bytes == 0)
         saved[frame.cfa + static_cast<std::uint32_t>(s.offset)] = s.dwarf_register;
     const bool pushed = convention_.return_bytes != 0;  // its return address, behind all else
+    const auto pushes = frames::pushes_in(core_.program_, machine_, core_.flows_, frame);
     const std::uint32_t frame_end = pushed ? frame.return_slot : frame.cfa;
     while (at_ < frame_end) {
       if (full()) return false;
@@ -124,16 +125,16 @@ class Session::Core::StackReader {
         continue;
       }
       // Bytes that were pushed stand apart from room that was made.
-      const bool was_pushed = frame.pushed.count(at_) != 0;
+      const bool was_pushed = pushes.count(at_) != 0;
       std::uint32_t end = at_ + 1;
       while (end < frame_end && saved.count(end) == 0 && variables_.count(end) == 0 &&
-             (frame.pushed.count(end) != 0) == was_pushed)
+             (pushes.count(end) != 0) == was_pushed)
         ++end;
       const std::uint32_t bytes = end - at_;
       std::string how = bytes == 1 ? "temporary" : "temporaries";
       if (was_pushed)  // the highest byte first
         how = fmt::format(bytes == 1 ? "pushed by {}" : "pushed from {} on",
-                          core_.place_name(frame.pushed.at(end - 1)));
+                          core_.place_name(pushes.at(end - 1)));
       add(bytes, Kind::kTemporary, owner).meaning =
           fmt::format("{}: {} byte{}, {}", owner, bytes, bytes == 1 ? "" : "s", how);
     }
