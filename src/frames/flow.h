@@ -7,6 +7,7 @@
 #include <functional>
 #include <map>
 #include <memory>
+#include <set>
 #include <tuple>
 #include <vector>
 
@@ -97,6 +98,8 @@ class Flows {
     std::map<std::tuple<std::uint32_t, bool, std::int32_t, std::uint32_t>, std::vector<bool>>
         stored;
     std::map<unsigned, std::vector<Moved>> moved;  ///< by node
+    /// Where locals begin in the frame, counted from the stack pointer at entry.
+    std::optional<std::set<std::int32_t>> objects;
   };
   /// Good until the code changes, or forget().
   Findings& findings(const Program& program, const machine::Machine& machine,

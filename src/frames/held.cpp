@@ -6,11 +6,13 @@
 #include <algorithm>
 #include <deque>
 #include <set>
+#include <tuple>
 
 namespace lucid::frames {
 namespace {
 
-constexpr unsigned kMostBack = 200;  // instructions between a value's last byte and its place
+constexpr unsigned kMostBetween = 4;  // instructions from one byte of a value to the next
+constexpr unsigned kMostBack = 200;   // instructions between a value's last byte and its place
 
 std::uint64_t mask_of(int first, int count) {
   if (first < 0 || first >= 64 || count <= 0) return 0;
@@ -66,6 +68,49 @@ class RegisterFlow {
     return out;
   }
 
+  /// Does what is worked out at a node begin where another local has just been written over in
+  /// these registers? Then that is what it is worked out from.
+  [[nodiscard]] bool is_renewed(unsigned node, std::uint64_t mask,
+                                const std::vector<bool>& held) const {
+    const std::uint32_t begin = local_.places[static_cast<std::size_t>(place_[node])].range.begin;
+    const auto first = graph_.node_at(begin);
+    if (!first) return false;
+    const auto& before = graph_.nodes()[*first].before;
+    return std::any_of(before.begin(), before.end(), [&](unsigned b) {
+      return held[b] && (graph_.nodes()[b].writes & mask) != 0;
+    });
+  }
+
+  /// Compilers compute from registers of other locals that the code has spoiled by then: an
+  /// instruction of theirs may stand for several, and those work in what it reads.
+  void take_back_computed(std::vector<bool>& held) const {
+    std::map<const Local*, std::vector<bool>> others;
+    for (unsigned i = 0; i < held.size(); ++i) {
+      const Resource& place = at_node(i);
+      if (!held[i] || place.kind != Resource::Kind::kComputed) continue;
+      const std::uint32_t address = graph_.nodes()[i].address;
+      for (const Local* other : scope_.program.locals_at(address)) {
+        if (other == &local_ || (other->places.size() < 2 && !other->parameter) || !held[i])
+          continue;
+        std::uint64_t shared = 0;
+        for (const Local::Place& p : other->places) {
+          const Resource its = resource_of(*other, p);
+          if (address >= p.range.begin && address < p.range.end &&
+              its.kind == Resource::Kind::kRegisters)
+            shared |= its.mask & place.mask;
+        }
+        if (shared == 0) continue;
+        auto known = others.find(other);
+        if (known == others.end()) {
+          const std::uint32_t bytes = scope_.program.types()[other->type].bytes;
+          known =
+              others.emplace(other, RegisterFlow(scope_, *other, function_, 0, bytes).held()).first;
+        }
+        held[i] = known->second[i] || is_renewed(i, shared, known->second);
+      }
+    }
+  }
+
  private:
   [[nodiscard]] const Resource& at_node(unsigned node) const {
     static const Resource kNone;
@@ -73,12 +118,21 @@ class RegisterFlow {
   }
 
   [[nodiscard]] Resource resource(const std::vector<LocationOp>& ops) const {
+    return resource(ops, begin_, end_);
+  }
+  /// Of another local, all of it.
+  [[nodiscard]] Resource resource_of(const Local& other, const Local::Place& place) const {
+    return resource(place.ops, 0, scope_.program.types()[other.type].bytes);
+  }
+  [[nodiscard]] Resource resource(const std::vector<LocationOp>& ops, std::uint32_t begin,
+                                  std::uint32_t end) const {
     Resource out;
     std::uint32_t byte = 0;
     std::vector<LocationOp> part;
     bool pieces = false;
     const auto add = [&](std::uint32_t bytes) {
-      if (byte < end_ && begin_ < byte + bytes && !part.empty()) add_part(out, part, byte, bytes);
+      if (byte < end && begin < byte + bytes && !part.empty())
+        add_part(out, part, byte, std::max(byte, begin), std::min(byte + bytes, end));
       byte += bytes;
       part.clear();
     };
@@ -93,14 +147,13 @@ class RegisterFlow {
         part.push_back(op);
       }
     }
-    if (!pieces) add(end_);
+    if (!pieces) add(end);
     return out;
   }
 
+  /// Bytes `[from, to)` of a local, in a part of its place that begins at `byte`.
   void add_part(Resource& out, const std::vector<LocationOp>& ops, std::uint32_t byte,
-                std::uint32_t bytes) const {
-    const std::uint32_t from = std::max(byte, begin_);
-    const std::uint32_t to = std::min(byte + bytes, end_);
+                std::uint32_t from, std::uint32_t to) const {
     const LocationOp& op = ops[0];
     int reg = -1;
     if (op.atom >= DW_OP_reg0 && op.atom <= DW_OP_reg31) reg = op.atom - DW_OP_reg0;
@@ -134,7 +187,7 @@ class RegisterFlow {
       if (o.atom < DW_OP_breg0 || o.atom > DW_OP_breg31) continue;
       reads = true;
       const int base = o.atom - DW_OP_breg0;
-      const int span = std::clamp(bytes_used(ops, n), 1, 4);
+      const int span = std::clamp(bytes_used(ops, n, to), 1, 4);
       const int address = scope_.machine.target().convention().pointer_bytes;
       const bool value = ops.back().atom == DW_OP_stack_value;
       if (!value && frame_offset(scope_, function_, base)) continue;
@@ -148,10 +201,11 @@ class RegisterFlow {
   }
 
   /// Of the registers that an operation reads, from the lowest: a mask may take some of them only.
-  [[nodiscard]] int bytes_used(const std::vector<LocationOp>& ops, std::size_t at) const {
+  [[nodiscard]] static int bytes_used(const std::vector<LocationOp>& ops, std::size_t at,
+                                      std::uint32_t end) {
     const bool masked = at + 2 < ops.size() && ops[at].a == 0 && ops[at + 2].atom == DW_OP_and &&
                         (ops[at + 1].atom == DW_OP_const1u || ops[at + 1].atom == DW_OP_const2u);
-    int bytes = static_cast<int>(end_);
+    int bytes = static_cast<int>(end);
     for (; masked && bytes > 1 && ops[at + 1].a >> (8 * (bytes - 1)) == 0; --bytes) {
     }
     return bytes;
@@ -168,11 +222,11 @@ class RegisterFlow {
     results_.resize(nodes.size());
     runs_.resize(nodes.size());
     goes_on_.resize(nodes.size());
-    std::vector<unsigned> lines(nodes.size());
+    lines_.resize(nodes.size());
     for (unsigned i = 0; i < nodes.size(); ++i) {
       const Instruction now = scope_.machine.instruction_at(nodes[i].address, false);
       results_[i] = target_.result_of(now);
-      if (const auto line = scope_.program.line_at(nodes[i].address)) lines[i] = line->line;
+      if (const auto line = scope_.program.line_at(nodes[i].address)) lines_[i] = line->line;
       goes_on_[i] = (target_.reads(now) & mask_of(results_[i].first, results_[i].count)) != 0;
       if (nodes[i].flow == Flow::kCall && nodes[i].target)
         if (const Function* callee = scope_.program.function_at(*nodes[i].target);
@@ -180,16 +234,50 @@ class RegisterFlow {
           for (const machine::RegisterSpan& span : target_.helper_results(callee->name))
             helpers_[i].push_back(span);
     }
+    unsigned stretches = 0;
+    for (unsigned i = 0; i < nodes.size(); ++i)
+      if (lines_[i] == local_.line && (i == 0 || lines_[i - 1] != local_.line)) ++stretches;
+    is_declared_once_ = stretches == 1;
     for (unsigned i = 0; i < nodes.size();) {
       machine::RegisterSpan run = results_[i];
-      unsigned end = i + 1;
-      while (end < nodes.size() && goes_on_[end] == goes_on_[i] && lines[end] == lines[i] &&
-             nodes[end - 1].address + nodes[end - 1].size == nodes[end].address &&
-             extend(run, results_[end]))
-        ++end;
-      for (unsigned k = i; k < end; ++k) runs_[k] = run;
-      i = end;
+      std::vector<unsigned> together{i};
+      for (unsigned next = i + 1; next < nodes.size() && next - together.back() <= kMostBetween;
+           ++next) {
+        if (lines_[next] != lines_[i] ||
+            nodes[next - 1].address + nodes[next - 1].size != nodes[next].address)
+          break;
+        if (goes_on_[next] == goes_on_[i] && extend(run, results_[next]))
+          together.push_back(next);
+        else if (!goes_on_[i] && works_within(next, run))
+          together.push_back(next);
+        else if (!is_between(next))
+          break;
+      }
+      for (const unsigned node : together) runs_[node] = run;
+      i = together.back() + 1;
     }
+    // What stands between them was passed over.
+    for (unsigned i = 0; i < nodes.size(); ++i)
+      if (runs_[i].count == 0) runs_[i] = results_[i];
+  }
+
+  /// It changes a byte that has just been put there.
+  [[nodiscard]] bool works_within(unsigned node, const machine::RegisterSpan& run) const {
+    const FlowGraph::Node& here = graph_.nodes()[node];
+    return here.flow == Flow::kNext && goes_on_[node] && here.writes != 0 &&
+           (here.writes & ~mask_of(run.first, run.count)) == 0;
+  }
+
+  /// An instruction that prepares one byte of a value with a register for that, and nothing else.
+  [[nodiscard]] bool is_between(unsigned node) const {
+    const machine::CallConvention convention = target_.convention();
+    const std::uint64_t scratch = convention.call_clobbered & ~convention.arguments;
+    const FlowGraph::Node& here = graph_.nodes()[node];
+    if (here.flow != Flow::kNext || here.writes == 0) return false;
+    if ((here.writes & ~scratch) == 0) return true;
+    if (node + 1 >= graph_.nodes().size()) return false;
+    const FlowGraph::Node& next = graph_.nodes()[node + 1];
+    return (here.writes & ~target_.reads(scope_.machine.instruction_at(next.address, false))) == 0;
   }
 
   /// Adds registers that adjoin; false if they do not.
@@ -217,40 +305,24 @@ class RegisterFlow {
                      ? Effect::kSets
                      : Effect::kSpoils;
     if ((here.writes & place.mask) == 0) return Effect::kNone;
+    // A counter from which the value is worked out moves along with it.
+    if (place.kind == Resource::Kind::kComputed && here.flow == Flow::kNext &&
+        (here.writes & place.mask & ~reads(node)) == 0)
+      return Effect::kNone;
     if (place.kind != Resource::Kind::kRegisters) return Effect::kSpoils;
     const machine::RegisterSpan& run = runs_[node];
     // A pointer that moves by itself is in its register whole.
     if ((here.writes & place.mask & ~mask_of(run.first, run.count)) != 0) return Effect::kSpoils;
     if (run.first != place.first) return Effect::kSpoils;
     if (!is_used_behind(node, place.mask)) return Effect::kSpoils;
-    return goes_on_[node] && !handed_over(node, place.mask) ? Effect::kNone : Effect::kSets;
+    return goes_on_[node] ? Effect::kNone : Effect::kSets;
   }
 
-  /// Has another local been in these registers up to here? Then what is made of its value is a new
-  /// one's.
-  [[nodiscard]] bool handed_over(unsigned node, std::uint64_t mask) const {
-    const FlowGraph::Node& here = graph_.nodes()[node];
-    for (const Local* other : scope_.program.locals_at(here.address))
-      for (const Local::Place& place : other->places)
-        if (other != &local_ && place.range.end == here.address + here.size &&
-            place.range.begin <= here.address && resource(place.ops).mask == mask &&
-            in_its_line(here.address))
-          return true;
-    return false;
-  }
-  /// Does the code at an address belong to the line that declares the local?
-  [[nodiscard]] bool in_its_line(std::uint32_t address) const {
-    const auto line = scope_.program.line_at(address);
-    return line && line->line == local_.line;
-  }
-
-  /// A comparison may leave its result in a register; nobody reads it then.
+  /// A comparison may leave its result in a register, and an expression what it works with: nobody
+  /// reads it beyond its line then.
   [[nodiscard]] bool is_used_behind(unsigned node, std::uint64_t mask) const {
     const auto known = used_.find({node, mask});
     if (known != used_.end()) return known->second;
-    bool used = false;
-    std::set<std::pair<unsigned, std::uint64_t>> seen;
-    std::deque<std::pair<unsigned, std::uint64_t>> waiting;
     const auto& nodes = graph_.nodes();
     // Behind the run of instructions that write the value together.
     unsigned last = node;
@@ -258,19 +330,43 @@ class RegisterFlow {
            runs_[last + 1].count == runs_[node].count && results_[last + 1].count != 0 &&
            nodes[last].address + nodes[last].size == nodes[last + 1].address && last - node < 8)
       ++last;
-    for (const unsigned next : nodes[last].next) waiting.emplace_back(next, mask);
+    return used_[{node, mask}] = is_used_from(nodes[last].next, mask, lines_[node]);
+  }
+
+  /// Does anything outside of a line, or in the next round of a loop, read one of these registers
+  /// before it is written?
+  [[nodiscard]] bool is_used_from(const std::vector<unsigned>& begin, std::uint64_t mask,
+                                  unsigned line) const {
+    struct Way {
+      unsigned at;
+      std::uint64_t left;
+      bool within;  // the line
+      bool operator<(const Way& o) const {
+        return std::tie(at, left, within) < std::tie(o.at, o.left, o.within);
+      }
+    };
+    const auto& nodes = graph_.nodes();
+    const std::uint64_t leaving = returned();
+    bool used = false;
+    std::set<Way> seen;
+    std::deque<Way> waiting;
+    for (const unsigned next : begin) waiting.push_back({next, mask, line != 0});
     while (!waiting.empty() && !used) {
-      auto [at, left] = waiting.front();
+      Way way = waiting.front();
       waiting.pop_front();
-      if (!seen.insert({at, left}).second) continue;
+      way.within = way.within && lines_[way.at] == line;
+      if (!seen.insert(way).second) continue;
       if (seen.size() > 4000) used = true;
-      used = used || (reads(at) & left) != 0;
-      left &= ~kills(at);
-      if (left == 0) continue;
-      if (nodes[at].next.empty()) used = used || (left & result_registers()) != 0;
-      for (const unsigned next : nodes[at].next) waiting.emplace_back(next, left);
+      used = used || (!way.within && (reads(way.at) & way.left) != 0);
+      way.left &= ~nodes[way.at].writes;
+      if (way.left == 0) continue;
+      const bool call =
+          nodes[way.at].flow == Flow::kCall || nodes[way.at].flow == Flow::kIndirectCall;
+      if (nodes[way.at].next.empty() && !call) used = used || (way.left & leaving) != 0;
+      for (const unsigned next : nodes[way.at].next)
+        waiting.push_back({next, way.left, way.within && next > way.at});
     }
-    return used_[{node, mask}] = used;
+    return used;
   }
 
   [[nodiscard]] std::uint64_t reads(unsigned node) const {
@@ -283,10 +379,13 @@ class RegisterFlow {
       return own | target_.convention().arguments;
     return own | scope_.flows.live_at_entry(scope_.program, scope_.machine, *callee);
   }
-  [[nodiscard]] std::uint64_t kills(unsigned node) const {
-    const FlowGraph::Node& here = graph_.nodes()[node];
-    const bool call = here.flow == Flow::kCall || here.flow == Flow::kIndirectCall;
-    return call ? target_.convention().call_clobbered : here.writes;
+  /// What the function itself returns, if that is known.
+  [[nodiscard]] std::uint64_t returned() const {
+    if (!function_.has_lines) return result_registers();
+    const std::uint32_t bytes = scope_.program.types()[function_.returns].bytes;
+    if (function_.returns == 0 || bytes == 0) return 0;
+    const machine::RegisterSpan in = target_.returned_in(bytes);
+    return in.count != 0 ? mask_of(in.first, in.count) : result_registers();
   }
   [[nodiscard]] std::uint64_t result_registers() const {
     return target_.convention().call_clobbered & target_.convention().arguments;
@@ -324,14 +423,81 @@ class RegisterFlow {
     const bool same = place_[before] >= 0 && at_node(before) == place;
     if (place.kind == Resource::Kind::kConstant || place.kind == Resource::Kind::kMemory)
       return begins || (same && holds_[before] && (nodes[before].writes & place.mask) == 0);
+    if (same && is_given(before, at, place)) return true;
     if (same) {
       switch (effect(before, place)) {
         case Effect::kNone: return holds_[before];
-        case Effect::kSets: return true;
+        case Effect::kSets:
+          return local_.places.size() > 1 || !is_others(nodes[at].address, place.mask);
         case Effect::kSpoils: return begins && sets_last(before, place);
       }
     }
     return found_before(before, at, place, begins);
+  }
+
+  /// Of a local that has the same registers all along: does it get its value between two
+  /// instructions, by the line that ends there or from another local that has been there?
+  [[nodiscard]] bool is_given(unsigned before, unsigned at, const Resource& place) const {
+    if (local_.places.size() != 1 || place.kind != Resource::Kind::kRegisters) return false;
+    if (is_others(graph_.nodes()[at].address, place.mask)) return false;
+    if (!line_sets(before, at, place) && !is_handed_over(before, at, place)) return false;
+    return is_used_from({at}, place.mask, lines_[before]);
+  }
+
+  /// Is another local in some of these registers, by a list of its places? That is told more
+  /// exactly than a place all along.
+  [[nodiscard]] bool is_others(std::uint32_t address, std::uint64_t mask) const {
+    for (const Local* other : scope_.program.locals_at(address))
+      if (other != &local_ && other->places.size() > 1)
+        for (const Local::Place& p : other->places) {
+          if (address < p.range.begin || address >= p.range.end) continue;
+          const Resource there = resource_of(*other, p);
+          if (there.kind == Resource::Kind::kRegisters && (there.mask & mask) != 0) return true;
+        }
+    return false;
+  }
+
+  /// A line has put all of its bytes there, in whatever order. Where it is declared, what was there
+  /// before may be a part of the value.
+  [[nodiscard]] bool line_sets(unsigned before, unsigned at, const Resource& place) const {
+    if (lines_[before] == 0 || lines_[at] == lines_[before]) return false;
+    const auto& nodes = graph_.nodes();
+    std::uint64_t missing = place.mask, fresh = 0;
+    for (unsigned node = before;;) {
+      const std::uint64_t written = nodes[node].writes & place.mask;
+      const std::uint64_t whole = mask_of(runs_[node].first, runs_[node].count);
+      if ((written & ~whole) != 0 || (written != 0 && (whole & ~place.mask) != 0)) return false;
+      missing &= ~written;
+      fresh = goes_on_[node] ? fresh & ~written : fresh | written;
+      if (nodes[node].before.size() != 1) break;
+      const unsigned previous = nodes[node].before.front();
+      if (lines_[previous] != lines_[before] || nodes[previous].next.size() != 1 ||
+          previous + 1 != node)
+        break;
+      node = previous;
+    }
+    if (missing != 0) return false;
+    return fresh == place.mask || (lines_[before] == local_.line && is_declared_once_);
+  }
+
+  /// Another local's place leaves these registers where nothing writes them: a copy that needed no
+  /// code.
+  [[nodiscard]] bool is_handed_over(unsigned before, unsigned at, const Resource& place) const {
+    const auto& nodes = graph_.nodes();
+    if ((nodes[before].writes & place.mask) != 0) return false;
+    const auto has = [&](const Local& other, std::uint32_t address) {
+      return std::any_of(other.places.begin(), other.places.end(), [&](const Local::Place& p) {
+        if (address < p.range.begin || address >= p.range.end) return false;
+        const Resource there = resource_of(other, p);
+        return there.kind == Resource::Kind::kRegisters && there.first == place.first &&
+               (there.mask & place.mask) == place.mask;
+      });
+    };
+    for (const Local* other : scope_.program.locals_at(nodes[before].address))
+      if (other != &local_ && other->places.size() > 1 && has(*other, nodes[before].address) &&
+          !has(*other, nodes[at].address))
+        return true;
+    return false;
   }
 
   /// The instruction that ends one place and begins the next one of the same kind.
@@ -366,11 +532,25 @@ class RegisterFlow {
       }
       missing &= ~written;
       if (missing == 0) continue;
-      if (nodes[node].before.empty()) return begins && same_constant(before, at, place);
+      if (nodes[node].before.empty())
+        return begins && (same_constant(before, at, place) || is_argument(place));
       for (const unsigned next : nodes[node].before)
         if (seen.insert({next, missing}).second) waiting.emplace_back(next, missing);
     }
     return true;
+  }
+
+  /// Has a parameter come in these registers? A local that begins there is a copy of it.
+  [[nodiscard]] bool is_argument(const Resource& place) const {
+    for (const Local* other : scope_.program.locals_at(function_.begin))
+      for (const Local::Place& p : other->places) {
+        if (!other->parameter || p.range.begin != function_.begin) continue;
+        const Resource there = resource_of(*other, p);
+        if (there.kind == Resource::Kind::kRegisters && there.first == place.first &&
+            (place.mask & ~there.mask) == 0)
+          return true;
+      }
+    return false;
   }
 
   /// The place before was a constant, and that is what the registers hold.
@@ -394,13 +574,23 @@ class RegisterFlow {
   std::vector<Resource> resources_;  ///< by place
   std::vector<int> place_;           ///< by node; -1: none
   std::vector<machine::RegisterSpan> results_, runs_;
-  std::vector<bool> goes_on_;  ///< it changes what is there, rather than bring a new value
+  std::vector<unsigned> lines_;    ///< by node; 0: not known
+  bool is_declared_once_ = false;  ///< the line that declares it is one stretch: no loop
+  std::vector<bool> goes_on_;      ///< it changes what is there, rather than bring a new value
   std::map<unsigned, std::vector<machine::RegisterSpan>> helpers_;
   std::vector<bool> holds_;
   mutable std::map<std::pair<unsigned, std::uint64_t>, bool> used_;
 };
 
 }  // namespace
+
+static std::vector<bool> held_of(const Scope& scope, const Local& local, const Function& function,
+                                 std::uint32_t begin, std::uint32_t end) {
+  const RegisterFlow flow(scope, local, function, begin, end);
+  std::vector<bool> out = flow.held();
+  flow.take_back_computed(out);
+  return out;
+}
 
 Holding register_holding(const Scope& scope, const Local& local, const Function& function,
                          std::uint32_t address, std::uint32_t begin, std::uint32_t end) {
@@ -409,10 +599,9 @@ Holding register_holding(const Scope& scope, const Local& local, const Function&
   auto& known = scope.flows.findings(scope.program, scope.machine, function).held;
   auto found = known.find({&local, begin, end});
   if (found == known.end())
-    found = known
-                .emplace(std::tuple{&local, begin, end},
-                         RegisterFlow(scope, local, function, begin, end).held())
-                .first;
+    found =
+        known.emplace(std::tuple{&local, begin, end}, held_of(scope, local, function, begin, end))
+            .first;
   return found->second[*node] ? Holding::kHolds : Holding::kOverwritten;
 }
 
@@ -444,12 +633,12 @@ bool walks_from(const FlowGraph& graph, const machine::Target& target, const Ins
                 unsigned node, std::int32_t end) {
   machine::FrameState behind = *graph.state_at(node);
   target.follow(now, behind);
-  const auto led = target.stack_pointers(behind);
+  const auto led = target.stack_pointers(behind, 0);
   if (led.empty()) return false;
   for (const unsigned next : graph.nodes()[node].next) {
     const machine::FrameState* state = graph.state_at(next);
     if (state == nullptr) continue;
-    const auto leads = target.stack_pointers(*state);
+    const auto leads = target.stack_pointers(*state, 0);
     for (const std::int32_t pointer : led)
       if (pointer < end && std::find(leads.begin(), leads.end(), pointer) == leads.end())
         return true;
@@ -480,6 +669,45 @@ std::vector<std::int32_t> strays(const machine::Target& target, const Instructio
 
 }  // namespace
 
+/// Where a local's place is in the frame, if it is always there.
+static std::optional<std::int32_t> object_offset(const Scope& scope, const Function& function,
+                                                 const Local::Place& place) {
+  if (place.ops.size() != 1) return std::nullopt;
+  const LocationOp& op = place.ops[0];
+  const auto by_register = [&](int dwarf, std::int64_t more) -> std::optional<std::int32_t> {
+    const auto at = frame_offset(scope, function, dwarf);
+    return at ? std::optional<std::int32_t>(*at + static_cast<std::int32_t>(more)) : std::nullopt;
+  };
+  if (op.atom >= DW_OP_breg0 && op.atom <= DW_OP_breg31)
+    return by_register(op.atom - DW_OP_breg0, op.a);
+  if (op.atom != DW_OP_fbreg) return std::nullopt;
+  const auto base = scope.program.frame_base_at(place.range.begin);
+  if (base.size() != 1) return std::nullopt;
+  const machine::CallConvention convention = scope.machine.target().convention();
+  const std::uint8_t atom = base[0].atom;
+  if (atom == DW_OP_call_frame_cfa)
+    return static_cast<std::int32_t>(op.a) + static_cast<std::int32_t>(convention.return_bytes);
+  if (atom >= DW_OP_reg0 && atom <= DW_OP_reg31)
+    return by_register(atom - DW_OP_reg0, op.a + convention.stack_gap);
+  if (atom >= DW_OP_breg0 && atom <= DW_OP_breg31)
+    return by_register(atom - DW_OP_breg0, op.a + base[0].a);
+  return std::nullopt;
+}
+
+static const std::set<std::int32_t>& objects_in_frame(const Scope& scope,
+                                                      const Function& function) {
+  auto& known = scope.flows.findings(scope.program, scope.machine, function).objects;
+  if (known) return *known;
+  std::set<std::int32_t> found;
+  std::set<const Local*> locals;
+  for (const FlowGraph::Node& node : scope.flows.of(scope.program, scope.machine, function).nodes())
+    for (const Local* local : scope.program.locals_at(node.address)) locals.insert(local);
+  for (const Local* local : locals)
+    for (const Local::Place& place : local->places)
+      if (const auto at = object_offset(scope, function, place)) found.insert(*at);
+  return *(known = std::move(found));
+}
+
 static std::vector<bool> find_slot_stores(const Scope& scope, const Function& function,
                                           std::uint32_t address, bool in_call, std::int32_t offset,
                                           std::uint32_t bytes) {
@@ -493,6 +721,8 @@ static std::vector<bool> find_slot_stores(const Scope& scope, const Function& fu
   if (in_call) before[*here] = true;  // what is called has been given its pointers
   std::vector<bool> out(bytes);
   const auto end = offset + static_cast<std::int32_t>(bytes);
+  // One to its very end may go down into it, unless that is where another object begins.
+  const std::int32_t last = objects_in_frame(scope, function).count(end) != 0 ? end - 1 : end;
   for (unsigned i = 0; i < nodes.size(); ++i) {
     const machine::FrameState* state = graph.state_at(i);
     if (state == nullptr) continue;
@@ -503,8 +733,10 @@ static std::vector<bool> find_slot_stores(const Scope& scope, const Function& fu
       for (std::int32_t n = std::max(at->offset, offset); n < std::min(at->offset + at->bytes, end);
            ++n)
         out[static_cast<std::size_t>(n - offset)] = true;
-    for (const std::int32_t pointer : target.stack_pointers(*state))
-      if (pointer >= offset - 1 && pointer <= end) return any;
+    // One that is being reckoned is none yet.
+    const std::uint64_t moving = target.stays_in_registers(now) ? nodes[i].writes : 0;
+    for (const std::int32_t pointer : target.stack_pointers(*state, moving))
+      if (pointer >= offset - 1 && pointer <= last) return any;
     if (walks_from(graph, target, now, i, end)) return any;
     const auto strayed = strays(target, now, *state);
     const int frame_dwarf = target.convention().frame_dwarf;
@@ -513,7 +745,7 @@ static std::vector<bool> find_slot_stores(const Scope& scope, const Function& fu
                            : target.stack_offset_in(*state, frame_dwarf);
     for (const std::int32_t pointer : strayed)
       if ((frame && (pointer == *frame || pointer == *frame + 1)) ||
-          (pointer >= offset - 1 && pointer <= end))
+          (pointer >= offset - 1 && pointer <= last))
         return any;
   }
   return out;

@@ -99,8 +99,15 @@ class Level final : public Surroundings {
       }
       out.raw |= std::uint64_t{*byte} << (8 * i);
     }
+    // GCC reckons in four bytes, and forgets that the registers beside a narrow value are not its:
+    // what is shifted down from there, or divided, is not known.
+    const unsigned pointer = convention_.pointer_bytes;
+    if (value_bytes_ != 0 && value_bytes_ < bytes && pointer < bytes)
+      out.known = std::min(out.known, 8 * std::max(pointer, value_bytes_));
     return out;
   }
+  /// Of what is worked out from registers next.
+  void set_value_bytes(unsigned bytes) const { value_bytes_ = bytes; }
 
   [[nodiscard]] std::optional<std::uint64_t> memory(std::uint64_t address,
                                                     unsigned bytes) const override {
@@ -164,6 +171,7 @@ class Level final : public Surroundings {
   const machine::CallConvention convention_;
   const std::uint64_t pointer_mask_;
   mutable unsigned depth_ = 0;  ///< of entry values that rest on entry values
+  mutable unsigned value_bytes_ = 0;
 };
 
 class LocationReader {
@@ -395,6 +403,7 @@ class LocationReader {
       }
     };
     const std::uint8_t atom = ops.empty() ? std::uint8_t{DW_OP_nop} : ops[0].atom;
+    level_.set_value_bytes(bytes);
     if ((atom >= DW_OP_reg0 && atom <= DW_OP_reg31) || atom == DW_OP_regx) {
       const int first = atom == DW_OP_regx ? static_cast<int>(ops[0].a) : atom - DW_OP_reg0;
       for (std::uint32_t i = 0; i < bytes; ++i) pieces_.push_back(level_.piece(first, i));

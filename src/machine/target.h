@@ -142,9 +142,10 @@ class Target {
                                                              const FrameState& /*state*/) const {
     return std::nullopt;
   }
-  /// What registers point at in the frame, but for the stack pointer and the frame's.
-  [[nodiscard]] virtual std::vector<std::int32_t> stack_pointers(
-      const FrameState& /*state*/) const {
+  /// What registers point at in the frame, but for the stack pointer, the frame's and those in a
+  /// mask.
+  [[nodiscard]] virtual std::vector<std::int32_t> stack_pointers(const FrameState& /*state*/,
+                                                                 std::uint64_t /*others*/) const {
     return {};
   }
   /// The distance of what a register points at from the stack pointer at entry.

@@ -158,10 +158,10 @@ std::optional<machine::StackSpan> Target::stack_store(const Instruction& instruc
   return machine::StackSpan{base.number + d.imm, static_cast<i32>(bytes)};
 }
 
-std::vector<i32> Target::stack_pointers(const FrameState& state) const {
+std::vector<i32> Target::stack_pointers(const FrameState& state, std::uint64_t others) const {
   std::vector<i32> out;
   for (unsigned n = 1; n < 32; ++n)
-    if (n != kSp && n != 8 && state.registers[n].kind == Kind::kStack)
+    if (n != kSp && n != 8 && (others >> n & 1U) == 0 && state.registers[n].kind == Kind::kStack)
       out.push_back(state.registers[n].number);
   return out;
 }

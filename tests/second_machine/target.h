@@ -31,7 +31,8 @@ class Target final : public machine::Target {
   [[nodiscard]] u64 reads(const Instruction& instruction) const override;
   [[nodiscard]] std::optional<machine::StackSpan> stack_store(
       const Instruction& instruction, const machine::FrameState& state) const override;
-  [[nodiscard]] std::vector<i32> stack_pointers(const machine::FrameState& state) const override;
+  [[nodiscard]] std::vector<i32> stack_pointers(const machine::FrameState& state,
+                                                std::uint64_t others) const override;
   void follow(const Instruction& instruction, machine::FrameState& state) const override;
   [[nodiscard]] std::optional<machine::Anchor> anchor(
       const machine::FrameState& state) const override;

@@ -339,10 +339,13 @@ std::optional<machine::StackSpan> AvrTarget::stack_store(const Instruction& inst
   return machine::StackSpan{*at + access->by, 1};
 }
 
-std::vector<std::int32_t> AvrTarget::stack_pointers(const FrameState& state) const {
+std::vector<std::int32_t> AvrTarget::stack_pointers(const FrameState& state,
+                                                    std::uint64_t others) const {
   std::vector<std::int32_t> out;
   for (int low = 0; low < 32; low += 2)
-    if (const auto at = low != kY ? stack_offset_in(state, low) : std::nullopt) out.push_back(*at);
+    if (const auto at =
+            low != kY && (others >> low & 3U) == 0 ? stack_offset_in(state, low) : std::nullopt)
+      out.push_back(*at);
   return out;
 }
 

@@ -45,8 +45,8 @@ class AvrTarget final : public machine::Target {
   [[nodiscard]] std::uint64_t reads(const Instruction& instruction) const override;
   [[nodiscard]] std::optional<machine::StackSpan> stack_store(
       const Instruction& instruction, const machine::FrameState& state) const override;
-  [[nodiscard]] std::vector<std::int32_t> stack_pointers(
-      const machine::FrameState& state) const override;
+  [[nodiscard]] std::vector<std::int32_t> stack_pointers(const machine::FrameState& state,
+                                                         std::uint64_t others) const override;
   [[nodiscard]] std::optional<std::int32_t> stack_offset_in(const machine::FrameState& state,
                                                             int dwarf) const override;
   [[nodiscard]] std::optional<machine::Anchor> anchor(
