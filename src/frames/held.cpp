@@ -87,7 +87,9 @@ class RegisterFlow {
     std::map<const Local*, std::vector<bool>> others;
     for (unsigned i = 0; i < held.size(); ++i) {
       const Resource& place = at_node(i);
-      if (!held[i] || place.kind != Resource::Kind::kComputed) continue;
+      const bool computed =
+          place.kind == Resource::Kind::kComputed || place.kind == Resource::Kind::kMemory;
+      if (!held[i] || !computed || place.mask == 0) continue;
       const std::uint32_t address = graph_.nodes()[i].address;
       for (const Local* other : scope_.program.locals_at(address)) {
         if (other == &local_ || (other->places.size() < 2 && !other->parameter) || !held[i])
@@ -402,11 +404,32 @@ class RegisterFlow {
         if (nodes[at].address == function_.begin) holds = local_.parameter || !in_registers(at);
         for (const unsigned before : nodes[at].before)
           if (holds && nodes[before].reached) holds = comes_with(before, at);
-        if (holds) continue;
+        if (holds || has_come(at)) continue;
         holds_[at] = false;
         changed = true;
       }
     }
+  }
+
+  /// Following the code, is what a parameter came with in the registers where it is said to be?
+  /// They may have been used for something else in between.
+  [[nodiscard]] bool has_come(unsigned node) const {
+    const Resource& place = at_node(node);
+    const machine::FrameState* state = graph_.state_at(node);
+    if (!local_.parameter || place.kind != Resource::Kind::kRegisters || state == nullptr)
+      return false;
+    for (std::size_t p = 0; p < resources_.size(); ++p) {
+      const Resource& first = resources_[p];
+      if (local_.places[p].range.begin != function_.begin || first.kind != place.kind ||
+          first.count != place.count)
+        continue;
+      for (int i = 0; i < place.count; ++i)
+        if (!(state->registers[static_cast<std::size_t>(place.first + i)] ==
+              machine::Known{machine::Known::Kind::kEntry, 0, first.first + i}))
+          return false;
+      return true;
+    }
+    return false;
   }
 
   [[nodiscard]] bool in_registers(unsigned node) const {
@@ -418,7 +441,8 @@ class RegisterFlow {
   [[nodiscard]] bool comes_with(unsigned before, unsigned at) const {
     const Resource& place = at_node(at);
     const auto& nodes = graph_.nodes();
-    const bool begins =
+    const bool begins =  // coming from outside: a loop's next round does not
+        (place_[before] != place_[at] || place.mask == 0) &&
         local_.places[static_cast<std::size_t>(place_[at])].range.begin == nodes[at].address;
     const bool same = place_[before] >= 0 && at_node(before) == place;
     if (place.kind == Resource::Kind::kConstant || place.kind == Resource::Kind::kMemory)

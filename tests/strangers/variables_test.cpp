@@ -1,7 +1,9 @@
 // SPDX-License-Identifier: MIT
 // The values of variables against native runs, in every build. A value is compared, cut to the
 // type it has on the chip, where a line has as many passes as the native run has records of it.
+#include <algorithm>
 #include <catch2/catch.hpp>
+#include <filesystem>
 
 #include "instrumented.h"
 #include "strangers.h"
@@ -211,6 +213,31 @@ TEST_CASE("variables have the values of a native run, or are said to be unknown"
   CHECK(all.wrong <= all.all() / 100);  // a sample may have much of it: 0.1 % over many programs
   CHECK(all.early_or_late <= all.all() / 50);
   CHECK(all.unknown <= all.all() / 2);
+}
+
+TEST_CASE(
+    "variables of small functions have the values of a native run, or are said to be unknown") {
+  // Torture programs are mostly main; firmware is functions with parameters.
+  std::vector<std::string> sources;
+  for (const auto& entry : std::filesystem::directory_iterator(std::string(LUCID_TEST_SOURCES) +
+                                                               "/strangers/functions"))
+    sources.push_back(entry.path().string());
+  std::sort(sources.begin(), sources.end());
+  std::vector<test::Build> gcc, clang;
+  for (const test::Build& build : test::builds()) {
+    if (test::kSanitized && build.name != "-O0" && build.name != "-Og" && build.name != "-Os")
+      continue;
+    (build.name.rfind("clang", 0) == 0 ? clang : gcc).push_back(build);
+  }
+  const Tally by_gcc = compared(sources, gcc);
+  // Assignments that it has moved over more than one statement.
+  CHECK(by_gcc.wrong <= by_gcc.all() / 1000);
+  CHECK(by_gcc.false_unknown <= by_gcc.unknown / 4);
+  CHECK(by_gcc.unknown <= by_gcc.all() / 4);
+  if (clang.empty()) return;
+  const Tally by_clang = compared(sources, clang);
+  // A value in two halves is called new when one of them is; another is told before its round.
+  CHECK(by_clang.wrong <= by_clang.all() / 100);
 }
 
 TEST_CASE("variables in C++ have the values of a native run, or are said to be unknown") {
