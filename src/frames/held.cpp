@@ -1,41 +1,18 @@
 // SPDX-License-Identifier: MIT
 #include "frames/held.h"
 
-#include <dwarf.h>
-
 #include <algorithm>
 #include <deque>
 #include <set>
 #include <tuple>
+
+#include "frames/resource.h"
 
 namespace lucid::frames {
 namespace {
 
 constexpr unsigned kMostBetween = 4;  // instructions from one byte of a value to the next
 constexpr unsigned kMostBack = 200;   // instructions between a value's last byte and its place
-
-std::uint64_t mask_of(int first, int count) {
-  if (first < 0 || first >= 64 || count <= 0) return 0;
-  const std::uint64_t ones = count >= 64 ? ~std::uint64_t{0} : (std::uint64_t{1} << count) - 1;
-  return ones << first;
-}
-
-/// What a described place rests on.
-struct Resource {
-  enum class Kind : std::uint8_t {
-    kNone,
-    kRegisters,
-    kComputed,
-    kConstant,
-    kMemory
-  } kind = Kind::kNone;
-  int first = -1, count = 0;      ///< kRegisters
-  std::uint64_t mask = 0;         ///< registers it depends on
-  std::vector<std::int64_t> key;  ///< tells places apart
-  friend bool operator==(const Resource& a, const Resource& b) {
-    return a.kind == b.kind && a.mask == b.mask && a.key == b.key;
-  }
-};
 
 class RegisterFlow {
  public:
@@ -45,12 +22,11 @@ class RegisterFlow {
         target_(scope.machine.target()),
         local_(local),
         graph_(scope.flows.of(scope.program, scope.machine, function)),
-        function_(function),
-        begin_(begin),
-        end_(end) {
+        function_(function) {
     const auto& nodes = graph_.nodes();
     place_.resize(nodes.size(), -1);
-    for (const Local::Place& place : local.places) resources_.push_back(resource(place.ops));
+    for (const Local::Place& place : local.places)
+      resources_.push_back(resource(scope_, function_, place.ops, begin, end));
     for (unsigned i = 0; i < nodes.size(); ++i)
       for (std::size_t p = 0; p < local.places.size(); ++p)
         if (nodes[i].address >= local.places[p].range.begin &&
@@ -119,105 +95,10 @@ class RegisterFlow {
     return place_[node] < 0 ? kNone : resources_[static_cast<std::size_t>(place_[node])];
   }
 
-  [[nodiscard]] Resource resource(const std::vector<LocationOp>& ops) const {
-    return resource(ops, begin_, end_);
-  }
   /// Of another local, all of it.
   [[nodiscard]] Resource resource_of(const Local& other, const Local::Place& place) const {
-    return resource(place.ops, 0, scope_.program.types()[other.type].bytes);
+    return resource(scope_, function_, place.ops, 0, scope_.program.types()[other.type].bytes);
   }
-  [[nodiscard]] Resource resource(const std::vector<LocationOp>& ops, std::uint32_t begin,
-                                  std::uint32_t end) const {
-    Resource out;
-    std::uint32_t byte = 0;
-    std::vector<LocationOp> part;
-    bool pieces = false;
-    const auto add = [&](std::uint32_t bytes) {
-      if (byte < end && begin < byte + bytes && !part.empty())
-        add_part(out, part, byte, std::max(byte, begin), std::min(byte + bytes, end));
-      byte += bytes;
-      part.clear();
-    };
-    for (const LocationOp& op : ops) {
-      if (op.atom == DW_OP_piece) {
-        pieces = true;
-        add(static_cast<std::uint32_t>(op.a));
-      } else if (op.atom == DW_OP_bit_piece) {
-        pieces = true;
-        add(static_cast<std::uint32_t>((op.a + 7) / 8));
-      } else {
-        part.push_back(op);
-      }
-    }
-    if (!pieces) add(end);
-    return out;
-  }
-
-  /// Bytes `[from, to)` of a local, in a part of its place that begins at `byte`.
-  void add_part(Resource& out, const std::vector<LocationOp>& ops, std::uint32_t byte,
-                std::uint32_t from, std::uint32_t to) const {
-    const LocationOp& op = ops[0];
-    int reg = -1;
-    if (op.atom >= DW_OP_reg0 && op.atom <= DW_OP_reg31) reg = op.atom - DW_OP_reg0;
-    if (op.atom == DW_OP_regx) reg = static_cast<int>(op.a);
-    for (const LocationOp& o : ops) {
-      out.key.push_back(o.atom);
-      out.key.push_back(o.a);
-      out.key.push_back(o.b);
-    }
-    if (reg >= 0 && ops.size() == 1) {
-      const int first = reg + static_cast<int>((from - byte) / width(reg));
-      const int count = static_cast<int>(std::max(1U, (to - from + width(reg) - 1) / width(reg)));
-      const bool follows = out.kind == Resource::Kind::kRegisters && out.first + out.count == first;
-      if (out.kind == Resource::Kind::kNone) {
-        out.first = first;
-        out.count = count;
-        out.kind = Resource::Kind::kRegisters;
-      } else if (follows) {
-        out.count += count;
-      } else {
-        out.kind = Resource::Kind::kComputed;
-      }
-      out.mask |= mask_of(first, count);
-      return;
-    }
-    bool memory = true;
-    bool reads = false;
-    for (std::size_t n = 0; n < ops.size(); ++n) {
-      const LocationOp& o = ops[n];
-      memory = memory && o.atom != DW_OP_stack_value && o.atom != DW_OP_implicit_value;
-      if (o.atom < DW_OP_breg0 || o.atom > DW_OP_breg31) continue;
-      reads = true;
-      const int base = o.atom - DW_OP_breg0;
-      const int span = std::clamp(bytes_used(ops, n, to), 1, 4);
-      const int address = scope_.machine.target().convention().pointer_bytes;
-      const bool value = ops.back().atom == DW_OP_stack_value;
-      if (!value && frame_offset(scope_, function_, base)) continue;
-      out.mask |=
-          mask_of(base, std::max(1, (value ? span : address) / static_cast<int>(width(base))));
-    }
-    const auto kind = memory  ? Resource::Kind::kMemory
-                      : reads ? Resource::Kind::kComputed
-                              : Resource::Kind::kConstant;
-    out.kind = out.kind == Resource::Kind::kNone ? kind : Resource::Kind::kComputed;
-  }
-
-  /// Of the registers that an operation reads, from the lowest: a mask may take some of them only.
-  [[nodiscard]] static int bytes_used(const std::vector<LocationOp>& ops, std::size_t at,
-                                      std::uint32_t end) {
-    const bool masked = at + 2 < ops.size() && ops[at].a == 0 && ops[at + 2].atom == DW_OP_and &&
-                        (ops[at + 1].atom == DW_OP_const1u || ops[at + 1].atom == DW_OP_const2u);
-    int bytes = static_cast<int>(end);
-    for (; masked && bytes > 1 && ops[at + 1].a >> (8 * (bytes - 1)) == 0; --bytes) {
-    }
-    return bytes;
-  }
-
-  [[nodiscard]] unsigned width(int dwarf) const {
-    const auto index = scope_.machine.find_dwarf_register(dwarf);
-    return index ? std::max(1, target_.registers()[*index].bits / 8) : 1U;
-  }
-
   /// What adjoining instructions write together, as one value of several bytes.
   void find_runs() {
     const auto& nodes = graph_.nodes();
@@ -248,9 +129,8 @@ class RegisterFlow {
         if (lines_[next] != lines_[i] ||
             nodes[next - 1].address + nodes[next - 1].size != nodes[next].address)
           break;
-        if (goes_on_[next] == goes_on_[i] && extend(run, results_[next]))
-          together.push_back(next);
-        else if (!goes_on_[i] && works_within(next, run))
+        if ((goes_on_[next] == goes_on_[i] && extend(run, results_[next])) ||
+            (!goes_on_[i] && works_within(next, run)))
           together.push_back(next);
         else if (!is_between(next))
           break;
@@ -424,7 +304,7 @@ class RegisterFlow {
           first.count != place.count)
         continue;
       for (int i = 0; i < place.count; ++i)
-        if (!(state->registers[static_cast<std::size_t>(place.first + i)] ==
+        if (!(state->registers[static_cast<std::size_t>(place.first) + static_cast<std::size_t>(i)] ==
               machine::Known{machine::Known::Kind::kEntry, 0, first.first + i}))
           return false;
       return true;
@@ -594,7 +474,6 @@ class RegisterFlow {
   const Local& local_;
   const FlowGraph& graph_;
   const Function& function_;
-  const std::uint32_t begin_, end_;
   std::vector<Resource> resources_;  ///< by place
   std::vector<int> place_;           ///< by node; -1: none
   std::vector<machine::RegisterSpan> results_, runs_;
@@ -627,194 +506,6 @@ Holding register_holding(const Scope& scope, const Local& local, const Function&
         known.emplace(std::tuple{&local, begin, end}, held_of(scope, local, function, begin, end))
             .first;
   return found->second[*node] ? Holding::kHolds : Holding::kOverwritten;
-}
-
-namespace {
-
-/// The nodes from which there is a way to another, itself if it is in a loop.
-std::vector<bool> leading_to(const std::vector<FlowGraph::Node>& nodes, unsigned to) {
-  std::vector<bool> lead(nodes.size());
-  std::deque<unsigned> waiting{to};
-  while (!waiting.empty()) {
-    const unsigned at = waiting.front();
-    waiting.pop_front();
-    for (const unsigned before : nodes[at].before)
-      if (!lead[before]) {
-        lead[before] = true;
-        waiting.push_back(before);
-      }
-  }
-  return lead;
-}
-
-}  // namespace
-
-namespace {
-
-/// Does a pointer into the frame, below `end`, begin to move here, so that where it leads is no
-/// longer known behind? A loop copies an object so.
-bool walks_from(const FlowGraph& graph, const machine::Target& target, const Instruction& now,
-                unsigned node, std::int32_t end) {
-  machine::FrameState behind = *graph.state_at(node);
-  target.follow(now, behind);
-  const auto led = target.stack_pointers(behind, 0);
-  if (led.empty()) return false;
-  for (const unsigned next : graph.nodes()[node].next) {
-    const machine::FrameState* state = graph.state_at(next);
-    if (state == nullptr) continue;
-    const auto leads = target.stack_pointers(*state, 0);
-    for (const std::int32_t pointer : led)
-      if (pointer < end && std::find(leads.begin(), leads.end(), pointer) == leads.end())
-        return true;
-  }
-  return false;
-}
-
-/// Pointers into the frame to which an instruction adds a number that is not known: what comes out
-/// leads anywhere in the same object. One to the frame's begin may lead to any of them.
-std::vector<std::int32_t> strays(const machine::Target& target, const Instruction& now,
-                                 const machine::FrameState& state) {
-  using Kind = machine::Known::Kind;
-  const auto led = [](const machine::FrameState& at, std::uint64_t registers) {
-    std::vector<std::int32_t> out;
-    for (unsigned i = 0; i < at.registers.size() && registers >> i != 0; ++i)
-      if ((registers >> i & 1U) != 0 && at.registers[i].kind == Kind::kStack)
-        out.push_back(at.registers[i].number);
-    return out;
-  };
-  const std::uint64_t writes = target.writes(now);
-  if (writes == 0 || target.pointed_access(now)) return {};
-  const auto from = led(state, target.reads(now));
-  if (from.empty()) return {};
-  machine::FrameState behind = state;
-  target.follow(now, behind);
-  return led(behind, writes).empty() ? from : std::vector<std::int32_t>();
-}
-
-}  // namespace
-
-/// Where a local's place is in the frame, if it is always there.
-static std::optional<std::int32_t> object_offset(const Scope& scope, const Function& function,
-                                                 const Local::Place& place) {
-  if (place.ops.size() != 1) return std::nullopt;
-  const LocationOp& op = place.ops[0];
-  const auto by_register = [&](int dwarf, std::int64_t more) -> std::optional<std::int32_t> {
-    const auto at = frame_offset(scope, function, dwarf);
-    return at ? std::optional<std::int32_t>(*at + static_cast<std::int32_t>(more)) : std::nullopt;
-  };
-  if (op.atom >= DW_OP_breg0 && op.atom <= DW_OP_breg31)
-    return by_register(op.atom - DW_OP_breg0, op.a);
-  if (op.atom != DW_OP_fbreg) return std::nullopt;
-  const auto base = scope.program.frame_base_at(place.range.begin);
-  if (base.size() != 1) return std::nullopt;
-  const machine::CallConvention convention = scope.machine.target().convention();
-  const std::uint8_t atom = base[0].atom;
-  if (atom == DW_OP_call_frame_cfa)
-    return static_cast<std::int32_t>(op.a) + static_cast<std::int32_t>(convention.return_bytes);
-  if (atom >= DW_OP_reg0 && atom <= DW_OP_reg31)
-    return by_register(atom - DW_OP_reg0, op.a + convention.stack_gap);
-  if (atom >= DW_OP_breg0 && atom <= DW_OP_breg31)
-    return by_register(atom - DW_OP_breg0, op.a + base[0].a);
-  return std::nullopt;
-}
-
-static const std::set<std::int32_t>& objects_in_frame(const Scope& scope,
-                                                      const Function& function) {
-  auto& known = scope.flows.findings(scope.program, scope.machine, function).objects;
-  if (known) return *known;
-  std::set<std::int32_t> found;
-  std::set<const Local*> locals;
-  for (const FlowGraph::Node& node : scope.flows.of(scope.program, scope.machine, function).nodes())
-    for (const Local* local : scope.program.locals_at(node.address)) locals.insert(local);
-  for (const Local* local : locals)
-    for (const Local::Place& place : local->places)
-      if (const auto at = object_offset(scope, function, place)) found.insert(*at);
-  return *(known = std::move(found));
-}
-
-static std::vector<bool> find_slot_stores(const Scope& scope, const Function& function,
-                                          std::uint32_t address, bool in_call, std::int32_t offset,
-                                          std::uint32_t bytes) {
-  const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
-  const machine::Target& target = scope.machine.target();
-  const auto& nodes = graph.nodes();
-  const auto here = graph.node_at(address);
-  std::vector<bool> any(bytes, true);
-  if (!here || graph.state_at(*here) == nullptr) return any;
-  std::vector<bool> before = leading_to(nodes, *here);
-  if (in_call) before[*here] = true;  // what is called has been given its pointers
-  std::vector<bool> out(bytes);
-  const auto end = offset + static_cast<std::int32_t>(bytes);
-  // One to its very end may go down into it, unless that is where another object begins.
-  const std::int32_t last = objects_in_frame(scope, function).count(end) != 0 ? end - 1 : end;
-  for (unsigned i = 0; i < nodes.size(); ++i) {
-    const machine::FrameState* state = graph.state_at(i);
-    if (state == nullptr) continue;
-    if (!target.anchor(*state)) return any;  // then nothing is known
-    if (!before[i]) continue;
-    const Instruction now = scope.machine.instruction_at(nodes[i].address, false);
-    if (const auto at = target.stack_store(now, *state))
-      for (std::int32_t n = std::max(at->offset, offset); n < std::min(at->offset + at->bytes, end);
-           ++n)
-        out[static_cast<std::size_t>(n - offset)] = true;
-    // One that is being reckoned is none yet.
-    const std::uint64_t moving = target.stays_in_registers(now) ? nodes[i].writes : 0;
-    for (const std::int32_t pointer : target.stack_pointers(*state, moving))
-      if (pointer >= offset - 1 && pointer <= last) return any;
-    if (walks_from(graph, target, now, i, end)) return any;
-    const auto strayed = strays(target, now, *state);
-    const int frame_dwarf = target.convention().frame_dwarf;
-    const auto frame = strayed.empty() || frame_dwarf < 0
-                           ? std::nullopt
-                           : target.stack_offset_in(*state, frame_dwarf);
-    for (const std::int32_t pointer : strayed)
-      if ((frame && (pointer == *frame || pointer == *frame + 1)) ||
-          (pointer >= offset - 1 && pointer <= last))
-        return any;
-  }
-  return out;
-}
-
-std::vector<bool> slot_stores(const Scope& scope, const Function& function, std::uint32_t address,
-                              bool in_call, std::int32_t offset, std::uint32_t bytes) {
-  auto& known = scope.flows.findings(scope.program, scope.machine, function).stored;
-  const std::tuple key{address, in_call, offset, bytes};
-  auto found = known.find(key);
-  if (found == known.end())
-    found = known.emplace(key, find_slot_stores(scope, function, address, in_call, offset, bytes))
-                .first;
-  return found->second;
-}
-
-std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& function, int dwarf) {
-  const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
-  auto& known = scope.flows.findings(scope.program, scope.machine, function).frame_offsets;
-  const auto [found, is_new] = known.try_emplace(dwarf);
-  if (!is_new) return found->second;
-  // Where the frame is too large to be reached with one displacement, its register is moved for an
-  // access, and back: between two lines it is where it belongs.
-  std::map<std::int32_t, std::pair<unsigned, unsigned>> counts;  // at beginnings of lines; in all
-  for (unsigned i = 0; i < graph.nodes().size(); ++i)
-    if (const machine::FrameState* state = graph.state_at(i))
-      if (const auto at = scope.machine.target().stack_offset_in(*state, dwarf)) {
-        const auto line = scope.program.line_at(graph.nodes()[i].address);
-        counts[*at].first += line && line->begin == graph.nodes()[i].address ? 1 : 0;
-        ++counts[*at].second;
-      }
-  std::optional<std::int32_t> out;
-  for (const auto& [offset, count] : counts)
-    if (!out || count > counts[*out]) out = offset;
-  return found->second = out;
-}
-
-bool is_frame_pointer(const Scope& scope, const Function& function, std::uint32_t address,
-                      int dwarf) {
-  const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
-  const auto node = graph.node_at(address);
-  const machine::FrameState* state = node ? graph.state_at(*node) : nullptr;
-  if (state == nullptr) return false;
-  const auto now = scope.machine.target().stack_offset_in(*state, dwarf);
-  return now && now == frame_offset(scope, function, dwarf);
 }
 
 }  // namespace lucid::frames
