@@ -304,7 +304,8 @@ class RegisterFlow {
           first.count != place.count)
         continue;
       for (int i = 0; i < place.count; ++i)
-        if (!(state->registers[static_cast<std::size_t>(place.first) + static_cast<std::size_t>(i)] ==
+        if (!(state->registers[static_cast<std::size_t>(place.first) +
+                               static_cast<std::size_t>(i)] ==
               machine::Known{machine::Known::Kind::kEntry, 0, first.first + i}))
           return false;
       return true;
