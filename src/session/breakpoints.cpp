@@ -675,7 +675,7 @@ bool Session::Core::pauses_at(std::uint32_t pc) {
                        [](const auto& row, std::uint32_t address) { return row.first < address; });
   if (found == simple_.end() || found->first != pc) {
     if (target_ == nullptr && feeders_.count(pc) == 0) return true;
-    const bool other = !ids_at(pc).empty() || pc == no_handler_ ||
+    const bool other = !ids_at(pc).empty() || pc == no_handler_ || looked_at_.count(pc) != 0 ||
                        std::any_of(breakpoints_.begin(), breakpoints_.end(), [&](const Entry& e) {
                          return e.frame && e.frame->return_pc == pc;
                        });

@@ -118,7 +118,10 @@ Session::Core::Outcome Session::Core::run(machine::RunRequest request, const Tar
     const std::pair<std::uint32_t, std::uint64_t> here{machine().pc(), machine().ticks()};
     machine::RunRequest stretch = request;
     stretch.pass_first_breakpoint = here == stood_at_ || counted_ == here;
-    if (stretch.pass_first_breakpoint) executes(here.first);
+    if (stretch.pass_first_breakpoint) {
+      stand_in_trace();
+      executes(here.first);
+    }
     const bool one = object_under_way() || looks_at_every_instruction();
     if (one) stretch.instructions = 1;
     stretch.events = events_wanted() | events_too_;

@@ -77,14 +77,16 @@ void Session::Core::listen(record::Recorder& recorder) {
   stand_in_trace();
 }
 
-/// Locals that are traced may be looked at here.
+/// Locals that are traced may be looked at here, if it is this instruction that comes next.
 void Session::Core::stand_in_trace() {
-  if (listening_ != nullptr && looked_at_.count(machine().pc()) != 0)
+  if (listening_ != nullptr && looked_at_.count(machine().pc()) != 0 &&
+      !machine().interrupt_imminent())
     listening_->stand(machine().pc(), machine().ticks());
 }
 
 void Session::Core::stop_listening(record::Recorder& recorder) {
   (void)machine().listen(0, nullptr).has_value();
+  stand_in_trace();
   recorder.end_at(machine().ticks());
   listening_ = nullptr;
   sync_watches();
