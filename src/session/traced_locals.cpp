@@ -14,10 +14,18 @@ namespace lucid {
 
 namespace {
 
-std::uint64_t bits_of(const Value& value) {
-  if (value.kind != Value::Kind::kReal) return static_cast<std::uint64_t>(value.integer);
-  std::uint64_t out = 0;
-  std::memcpy(&out, &value.real, sizeof out);
+/// As a signal of reals, or of whole numbers, has it; unknown if it is no number, or does not fit.
+Sample sample_of(const Result<expression::Operand>& looked, bool real) {
+  Sample out{0, 0, Sample::State::kUnknown};
+  if (!looked || looked->value.kind == Value::Kind::kAggregate) return out;
+  const bool is_real = looked->value.kind == Value::Kind::kReal;
+  if (is_real && !real) return out;
+  out.state = Sample::State::kKnown;
+  const double number = is_real ? looked->value.real : static_cast<double>(looked->value.integer);
+  if (real)
+    std::memcpy(&out.value, &number, sizeof out.value);
+  else
+    out.value = static_cast<std::uint64_t>(looked->value.integer);
   return out;
 }
 
@@ -131,6 +139,13 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_local(
     if (here->value.kind == Value::Kind::kReal) out.facts.kind = Signal::Kind::kReal;
     out.facts.bits = here->value.bits;
     out.facts.is_signed = here->value.is_signed;
+  } else {  // it has no value here: real, if something in it is
+    for (const std::string& name : lucid::expression::names_in(expression)) {
+      const auto part = lucid::expression::Expression::parse(name, names);
+      const auto its = part ? part->type(names) : std::nullopt;
+      if (its && program_.types()[*its].kind == Type::Kind::kFloat)
+        out.facts.kind = Signal::Kind::kReal;
+    }
   }
   if (out.facts.kind == Signal::Kind::kReal) out.facts.bits = 64;
   out.whole = expression + " in " + function;
@@ -139,7 +154,9 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_local(
                  std::back_inserter(out.source.places));
   // What its names mean follows from where it is looked at.
   const auto meanings = std::make_shared<std::map<std::uint32_t, Result<expression::Expression>>>();
-  out.source.look = [this, expression, function, meanings, parsed_in, places = std::move(places)] {
+  const bool real = out.facts.kind == Signal::Kind::kReal;
+  out.source.look = [this, expression, function, meanings, parsed_in, real,
+                     places = std::move(places)] {
     frames::Scope now{program_, machine(), flows_, static_end_, 0, {}};
     const std::uint32_t pc = machine().pc();
     const Sample unknown{0, 0, Sample::State::kUnknown};
@@ -153,15 +170,12 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_local(
         ++now.level;
       const auto outer = now.level < levels.size() ? parsed_in(expression, now)
                                                    : fail(ErrorCode::kNotFound, "not called");
-      const auto value = outer ? outer->evaluate(now) : fail(outer.error());
-      return value ? Sample{0, bits_of(value->value), Sample::State::kKnown} : unknown;
+      return outer ? sample_of(outer->evaluate(now), real) : unknown;
     }
     auto meaning = meanings->find(pc);
     if (meaning == meanings->end())
       meaning = meanings->emplace(pc, parsed_in(expression, now)).first;
-    if (!meaning->second) return unknown;
-    const auto value = meaning->second->evaluate(now);
-    return value ? Sample{0, bits_of(value->value), Sample::State::kKnown} : unknown;
+    return meaning->second ? sample_of(meaning->second->evaluate(now), real) : unknown;
   };
   return out;
 }
