@@ -192,9 +192,13 @@ class LocationReader {
                   "its function's frame is not made yet, or taken down");
     const Type& type = scope_.program.types()[local_.type];
     const std::uint32_t bytes = std::min(type.bytes, kMostBytes);
+    LocalPlace found;
+    if (bytes == 0) {  // an empty structure: nothing of it can be unknown
+      found.place.kind = Place::Kind::kPieces;
+      return found;
+    }
     add_pieces(place->ops, bytes);
     pieces_.resize(bytes);
-    LocalPlace found;
     if (!scope_.as_described) {
       forget_what_does_not_hold(bytes);
       found.shares_with = shares_with(bytes);

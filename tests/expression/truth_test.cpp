@@ -227,6 +227,34 @@ int main(void) {
   }
 }
 
+TEST_CASE("a structure without members has nothing that could be unknown") {
+  const std::string source = R"(struct nothing {};
+struct holds { struct nothing in; int behind, none[0]; };
+volatile int sink;
+__attribute__((noinline)) int take(struct nothing by, int more) {
+  struct holds h = {{}, more};
+  int rest[0];
+  sink = h.behind;
+  return h.behind + sizeof rest;
+}
+int main(void) {
+  struct nothing here;
+  for (;;) sink = take(here, 7);
+}
+)";
+  for (const std::string level : {"-O0", "-Og", "-O2", "-Os"}) {
+    INFO(level);
+    Session session = opened(test::compiled("nothing" + level, source, level + " -gdwarf-4"));
+    REQUIRE(session.go_to("nothing" + level + ".c:7"));
+    for (const VariableView& v : session.variables()) {
+      INFO(v.name << " = " << v.value);
+      if (v.name == "by") CHECK(v.value == "{}");
+    }
+    if (level == "-O0") CHECK(session.evaluate("h.in")->text == "{}");
+    if (level == "-O0") CHECK(session.evaluate("h.behind")->integer == 7);
+  }
+}
+
 TEST_CASE("debug information that cannot be read is said to be so") {
   const std::string path = test::scratch("clang-four");
   test::write(path + ".c", kForms);

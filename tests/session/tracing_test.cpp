@@ -773,6 +773,50 @@ TEST_CASE("a traced local is what is seen of it where lines begin, and unknown e
   CHECK(known > 200);
 }
 
+TEST_CASE("a traced local that is a real is one, and a structure is never a number", "[tracing]") {
+  const std::string image =
+      test::compiled("tracing-reals",
+                     "struct pair { int low, high; };\n"
+                     "volatile int sink; volatile float by;\n"
+                     "__attribute__((noinline)) int mean(float weight, struct pair *q) {\n"
+                     "  float half = weight * 2;\n"
+                     "  by = half;\n"
+                     "  sink = q->low;\n"
+                     "  return half > 3;\n"
+                     "}\n"
+                     "int main(void) {\n"
+                     "  struct pair p = {4, 5};\n"
+                     "  for (int i = 1;; i++) mean(i, &p);\n"
+                     "}\n",
+                     "-O0 -gdwarf-4");
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(image));
+  // Asked for where they have no value, and where `half` has one: the same.
+  trace(session, {"half in mean", "weight + half in mean"});
+  REQUIRE(session.go_to("tracing-reals.c:5"));
+  trace(session, {"half * 2", "q->high"});
+  CHECK_FALSE(session.trace({"*q"}).has_value());
+  session.go_for(std::uint64_t{20'000});
+  const std::tuple<const char*, double, double> rows[] = {// the least, the step
+                                                          {"half in mean", 2, 2},
+                                                          {"weight + half in mean", 3, 3},
+                                                          {"half * 2 in mean", 4, 4},
+                                                          {"q->high in mean", 5, 0}};
+  for (const auto& [name, first, step] : rows) {
+    INFO(name);
+    const auto signal = session.signal(name);
+    REQUIRE(signal);
+    std::vector<double> values;
+    auto samples = signal->samples();
+    while (const auto sample = samples.next())
+      if (sample->known() && (values.empty() || values.back() != signal->number(*sample)))
+        values.push_back(signal->number(*sample));
+    REQUIRE(values.size() >= (step > 0 ? 3U : 1U));
+    for (std::size_t i = 0; i < values.size(); ++i)
+      CHECK(values[i] == first + step * static_cast<double>(i));
+  }
+}
+
 TEST_CASE("calls are known where their trace begins, whatever was traced before", "[tracing]") {
   Session session = kiln();
   trace(session, {"interrupt"});
