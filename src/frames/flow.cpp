@@ -54,6 +54,7 @@ class FlowGraph::Maker {
     made.flow = instruction.flow;
     made.target = instruction.target;
     made.writes = target_.writes(instruction);
+    made.in_registers = target_.stays_in_registers(instruction);
     // What makes room on the stack is also how a linker writes a call of what follows.
     const std::uint32_t behind = address + made.size;
     if (target_.stack_effect(instruction).kind == machine::StackEffect::Kind::kAllocate &&
@@ -353,7 +354,7 @@ const LineFlow& Flows::lines_of(const Program& program, const machine::Machine& 
                                 const Function& function) {
   const FlowGraph& graph = of(program, machine, function);
   auto& lines = lines_[function.begin];
-  if (lines == nullptr) lines = std::make_unique<const LineFlow>(program, graph, function);
+  if (lines == nullptr) lines = std::make_unique<const LineFlow>(program, machine, graph, function);
   return *lines;
 }
 

@@ -26,6 +26,7 @@ class FlowGraph {
     std::uint64_t writes = 0;             ///< registers, a bit each
     std::vector<unsigned> next, before;   ///< nodes
     bool reached = false;                 ///< from the function's start
+    bool in_registers = false;            ///< it touches nothing but registers and flags
   };
 
   /// A place outside the function that it goes on to by a jump or by falling into it, and what is

@@ -195,8 +195,13 @@ class RegisterFlow {
     const machine::RegisterSpan& run = runs_[node];
     // A pointer that moves by itself is in its register whole.
     if ((here.writes & place.mask & ~mask_of(run.first, run.count)) != 0) return Effect::kSpoils;
-    if (run.first != place.first) return Effect::kSpoils;
-    if (!is_used_behind(node, place.mask)) return Effect::kSpoils;
+    // A part may be changed where it is: `crc ^= byte << 8`.
+    const bool changes_part = goes_on_[node] && here.flow == Flow::kNext &&
+                              (mask_of(run.first, run.count) & ~place.mask) == 0 &&
+                              !is_others(here.address + here.size, here.writes, 1);
+    if (run.first != place.first && !changes_part) return Effect::kSpoils;
+    if (!is_used_behind(node, run.first == place.first ? place.mask : here.writes))
+      return Effect::kSpoils;
     return goes_on_[node] ? Effect::kNone : Effect::kSets;
   }
 
@@ -351,9 +356,10 @@ class RegisterFlow {
 
   /// Is another local in some of these registers, by a list of its places? That is told more
   /// exactly than a place all along.
-  [[nodiscard]] bool is_others(std::uint32_t address, std::uint64_t mask) const {
+  [[nodiscard]] bool is_others(std::uint32_t address, std::uint64_t mask,
+                               std::size_t least = 2) const {
     for (const Local* other : scope_.program.locals_at(address))
-      if (other != &local_ && other->places.size() > 1)
+      if (other != &local_ && other->places.size() >= least)
         for (const Local::Place& p : other->places) {
           if (address < p.range.begin || address >= p.range.end) continue;
           const Resource there = resource_of(*other, p);

@@ -15,9 +15,15 @@ bool begins_with(const LineFlow::Stack& stack, const LineFlow::Stack& level) {
 
 }  // namespace
 
-LineFlow::LineFlow(const Program& program, const FlowGraph& graph, const Function& function)
+LineFlow::LineFlow(const Program& program, const machine::Machine& machine, const FlowGraph& graph,
+                   const Function& function)
     : graph_(graph), program_(program) {
   const auto& nodes = graph.nodes();
+  for (const FlowGraph::Node& node : nodes) {
+    const Instruction instruction = machine.instruction_at(node.address);
+    shapes_.push_back(std::hash<std::string>{}(instruction.mnemonic));
+    reads_.push_back(machine.target().reads(instruction));
+  }
   lines_.resize(nodes.size());
   stacks_.resize(nodes.size());
   first_ = graph.node_at(function.begin).value_or(0);
@@ -71,14 +77,14 @@ LineFlow::Line LineFlow::line_at_level(unsigned node, const Stack& level) const 
 }
 
 /// Is there a way that does not lead over `without`?
-bool LineFlow::reaches(unsigned from, unsigned to, unsigned without) const {
+bool LineFlow::reaches(unsigned from, unsigned to, unsigned without, unsigned nor) const {
   std::vector<bool> seen(graph_.nodes().size());
   std::vector<unsigned> waiting{from};
   while (!waiting.empty()) {
     const unsigned at = waiting.back();
     waiting.pop_back();
     for (const unsigned next : graph_.nodes()[at].next) {
-      if (next == without || seen[next]) continue;
+      if (next == without || next == nor || seen[next]) continue;
       if (next == to) return true;
       seen[next] = true;
       waiting.push_back(next);
@@ -159,25 +165,200 @@ std::vector<unsigned> LineFlow::stretches(const Line& line, const Stack& level) 
                         program_.has_statement(nodes[i].address, line.file, line.line);
     (is_own ? own : inner).push_back(i);
   }
-  return own.empty() ? inner : own;
+  if (own.empty()) return inner;
+  // Of another round the body of an inlined call may be all there is.
+  std::vector<unsigned> bodies;
+  for (const unsigned node : inner) {
+    const auto range = program_.line_at(nodes[node].address);
+    if (stacks_[node].size() > level.size() && range && range->begin == nodes[node].address &&
+        range->statement && std::all_of(own.begin(), own.end(), [&](unsigned one) {
+          return reaches(first_, node, one);
+        }))
+      bodies.push_back(node);
+  }
+  own.insert(own.end(), bodies.begin(), bodies.end());
+  return own;
 }
 
-std::vector<unsigned> LineFlow::entries(const Line& line, const Stack& level) const {
-  const auto [known, is_new] = entries_.try_emplace({line, level});
-  if (!is_new) return known->second;
-  std::vector<unsigned> out = stretches(line, level);
-  constexpr std::size_t kMostCompared = 24;
-  if (out.size() > 1 && out.size() <= kMostCompared) {
-    std::vector<unsigned> kept;
-    for (const unsigned later : out) {
-      const bool part = std::any_of(out.begin(), out.end(), [&](unsigned earlier) {
-        return earlier != later && belongs_to(later, earlier);
-      });
-      if (!part) kept.push_back(later);
-    }
-    out = kept;
+/// What a stretch does, but for its operands: copies of a statement do the same.
+std::vector<std::size_t> LineFlow::shape_of(unsigned node, const Line& line,
+                                            const Stack& level) const {
+  std::vector<std::size_t> out;
+  std::set<unsigned> seen;
+  for (unsigned at = node; line_at_level(at, level) == line && seen.insert(at).second;) {
+    const FlowGraph::Node& here = graph_.nodes()[at];
+    if (here.flow != Flow::kJump) out.push_back(shapes_[at]);  // copies end in one, or go on
+    if (here.next.size() != 1) break;
+    at = here.next.front();
   }
-  return entries_[{line, level}] = out;
+  return out;
+}
+
+/// The nodes that lie on ways from one to another, which do not lead over `without` between.
+std::vector<unsigned> LineFlow::between(unsigned from, unsigned to, unsigned without) const {
+  const auto& nodes = graph_.nodes();
+  const auto spread = [&](unsigned start, auto list) {
+    std::vector<bool> seen(nodes.size());
+    std::vector<unsigned> waiting{start};
+    while (!waiting.empty()) {
+      const unsigned at = waiting.back();
+      waiting.pop_back();
+      for (const unsigned node : nodes[at].*list)
+        if (node != without && !seen[node]) {
+          seen[node] = true;
+          waiting.push_back(node);
+        }
+    }
+    return seen;
+  };
+  const auto behind = spread(from, &FlowGraph::Node::next);
+  const auto before = spread(to, &FlowGraph::Node::before);
+  std::vector<unsigned> out;
+  for (unsigned i = 0; i < nodes.size(); ++i)
+    if (behind[i] && before[i]) out.push_back(i);
+  return out;
+}
+
+/// Where a stretch that does nothing but work out registers comes to a branch of another line.
+struct LineFlow::Ahead {
+  unsigned branch = 0;
+  std::set<unsigned> own;     ///< nodes
+  std::uint64_t written = 0;  ///< registers
+};
+
+std::optional<LineFlow::Ahead> LineFlow::way_ahead(unsigned node, const Line& line,
+                                                   const Stack& level) const {
+  const auto& nodes = graph_.nodes();
+  Ahead out;
+  std::set<unsigned> seen;
+  bool within = true;
+  for (unsigned at = node; seen.insert(at).second; at = nodes[at].next.front()) {
+    const FlowGraph::Node& here = nodes[at];
+    const bool again = line_at_level(at, level) == line;
+    if (again && !within) return std::nullopt;
+    within = again;
+    out.branch = at;
+    if (!within && here.next.size() == 2) return out;
+    if (here.next.size() != 1) return std::nullopt;
+    if (!within) continue;
+    if (here.flow != Flow::kJump &&
+        (here.flow != Flow::kNext || !here.in_registers || here.writes == 0))
+      return std::nullopt;
+    out.written |= here.writes;
+    out.own.insert(at);
+  }
+  return std::nullopt;
+}
+
+/// Compilers work out ahead, in registers, what a statement needs: before the condition further up
+/// that decides whether it is executed. It is not, until it is come to behind that.
+bool LineFlow::is_ahead(unsigned node, const std::vector<unsigned>& all, const Line& line,
+                        const Stack& level) const {
+  const auto ahead = way_ahead(node, line, level);
+  if (!ahead) return false;
+  const Line decides = line_at_level(ahead->branch, level);
+  if (decides.line == 0 || decides.file != line.file || decides.line >= line.line) return false;
+  if (is_first_round(*ahead, node)) return false;
+  const auto does = shape_of(node, line, level);
+  unsigned ways = 0;
+  for (const unsigned way : graph_.nodes()[ahead->branch].next) {
+    bool comes = false;
+    for (const unsigned other : all) {
+      if (other == node || (way != other && !reaches(way, other, ahead->branch, node))) continue;
+      if (shape_of(other, line, level) == does) return false;
+      comes = true;
+    }
+    ways += comes ? 1 : 0;
+  }
+  return ways == 1;
+}
+
+/// What stands before a loop and writes what its rounds write, too, is of the first of them.
+bool LineFlow::is_first_round(const Ahead& ahead, unsigned node) const {
+  std::uint64_t again = 0;
+  for (const unsigned i : between(ahead.branch, ahead.branch, node)) {
+    if (ahead.own.count(i) != 0) continue;
+    if (i < node) return false;
+    again |= graph_.nodes()[i].writes & ahead.written;
+  }
+  for (unsigned r = 0; again != 0; ++r, again >>= 1U)
+    if ((again & 1U) != 0 && is_read(ahead.branch, r)) return true;
+  return false;
+}
+
+/// Is a register read, from a node on, before it is written?
+bool LineFlow::is_read(unsigned from, unsigned dwarf) const {
+  std::set<unsigned> seen{from};
+  std::vector<unsigned> waiting{from};
+  while (!waiting.empty()) {
+    const unsigned at = waiting.back();
+    waiting.pop_back();
+    if ((reads_[at] >> dwarf & 1U) != 0) return true;
+    if ((graph_.nodes()[at].writes >> dwarf & 1U) != 0) continue;
+    for (const unsigned next : graph_.nodes()[at].next)
+      if (seen.insert(next).second) waiting.push_back(next);
+  }
+  return false;
+}
+
+/// Is the way from one node to another, where a stretch of the line begins, part of a pass that has
+/// begun elsewhere?
+bool LineFlow::is_within(unsigned from, unsigned to, const std::vector<unsigned>& all,
+                         const Line& line, const Stack& level) const {
+  if (line_at_level(from, level) == line) return true;
+  return std::any_of(all.begin(), all.end(), [&](unsigned earlier) {
+    return earlier != to && belongs_to(from, earlier) &&
+           !are_copies(to, earlier, all, line, level) &&
+           !goes_over_earlier_lines(earlier, from, line, level);
+  });
+}
+
+/// What leads over lines further up begins anew.
+bool LineFlow::goes_over_earlier_lines(unsigned from, unsigned to, const Line& line,
+                                       const Stack& level) const {
+  std::vector<unsigned> way = between(from, to, kNone);
+  way.push_back(to);
+  return std::any_of(way.begin(), way.end(), [&](unsigned node) {
+    const Line here = line_at_level(node, level);
+    return here.line != 0 && here.file == line.file && here.line < line.line;
+  });
+}
+
+/// Loops are unrolled: do two stretches do the same? Halves of something wide look like copies.
+bool LineFlow::are_copies(unsigned later, unsigned earlier, const std::vector<unsigned>& all,
+                          const Line& line, const Stack& level) const {
+  constexpr std::size_t kHalf = 2;  // instructions
+  const std::vector<std::size_t> does = shape_of(later, line, level);
+  if (does.size() < kHalf || does != shape_of(earlier, line, level)) return false;
+  return does.size() > kHalf || std::count_if(all.begin(), all.end(), [&](unsigned node) {
+                                  return shape_of(node, line, level) == does;
+                                }) > 2;
+}
+
+const LineFlow::Entries& LineFlow::entries(const Line& line, const Stack& level) const {
+  const auto [known, is_new] = entries_.try_emplace({line, level});
+  Entries& out = known->second;
+  if (!is_new) return out;
+  out.nodes = stretches(line, level);
+  constexpr std::size_t kMostCompared = 24;
+  if (out.nodes.size() > 1 && out.nodes.size() <= kMostCompared) {
+    const std::vector<unsigned> all = out.nodes;
+    std::vector<unsigned> begins;
+    std::copy_if(all.begin(), all.end(), std::back_inserter(begins),
+                 [&](unsigned node) { return !is_ahead(node, all, line, level); });
+    if (begins.empty()) begins = all;
+    out.nodes.clear();
+    std::copy_if(begins.begin(), begins.end(), std::back_inserter(out.nodes), [&](unsigned later) {
+      return std::none_of(begins.begin(), begins.end(), [&](unsigned earlier) {
+        return earlier != later && belongs_to(later, earlier) &&
+               !are_copies(later, earlier, all, line, level);
+      });
+    });
+  }
+  for (const unsigned node : out.nodes)
+    for (const unsigned before : graph_.nodes()[node].before)
+      if (is_within(before, node, out.nodes, line, level)) out.within.emplace(before, node);
+  return out;
 }
 
 std::vector<Arrival> LineFlow::arrivals(const Line& line) const {
@@ -192,17 +373,20 @@ std::vector<Arrival> LineFlow::arrivals(const Line& line) const {
     }
   }
   std::vector<Arrival> out;
-  for (const Stack& level : levels)
-    for (const unsigned node : entries(line, level)) {
+  for (const Stack& level : levels) {
+    const Entries& list = entries(line, level);
+    for (const unsigned node : list.nodes) {
       Arrival arrival;
       arrival.address = graph_.nodes()[node].address;
       for (const unsigned before : graph_.nodes()[node].before)
-        (line_at_level(before, level) == line ? arrival.inner : arrival.outer)
+        (list.within.count({before, node}) != 0 ? arrival.inner : arrival.outer)
             .push_back(graph_.nodes()[before].address);
+      if (node != first_ && !arrival.inner.empty() && arrival.outer.empty()) continue;
       if (arrival.inner.empty()) arrival.outer.clear();
       arrival.rounds = loops_within(node, line, level);
       out.push_back(std::move(arrival));
     }
+  }
   return out;
 }
 
@@ -210,8 +394,9 @@ bool LineFlow::is_arrival(unsigned from, unsigned to) const {
   const Line& line = lines_[to];
   const Stack& level = stacks_[to];
   if (line.line == 0 || line_at_level(from, level) == line) return false;
-  const auto list = entries(line, level);
-  return std::find(list.begin(), list.end(), to) != list.end();
+  const Entries& list = entries(line, level);
+  return std::find(list.nodes.begin(), list.nodes.end(), to) != list.nodes.end() &&
+         list.within.count({from, to}) == 0;
 }
 
 Arrival LineFlow::arrival_at(std::uint32_t address) const {
@@ -264,9 +449,9 @@ std::vector<Arrival> LineFlow::body_arrivals(const InlinedCall& body) const {
     const bool any = std::any_of(all.begin(), all.end(), begins);
     for (const unsigned node : all) {
       if (any && !begins(node)) continue;
-      if (std::any_of(all.begin(), all.end(), [&, in = &level](unsigned earlier) {
+      if (std::any_of(all.begin(), all.end(), [&, in = &level, of = first](unsigned earlier) {
             return earlier != node && reaches_within(earlier, node, *in) &&
-                   belongs_to(node, earlier);
+                   belongs_to(node, earlier) && !are_copies(node, earlier, all, of, *in);
           }))
         continue;
       Arrival arrival;

@@ -7,6 +7,7 @@
 
 #include <functional>
 #include <map>
+#include <optional>
 #include <set>
 #include <vector>
 
@@ -38,7 +39,8 @@ class LineFlow {
     }
   };
 
-  LineFlow(const Program& program, const FlowGraph& graph, const Function& function);
+  LineFlow(const Program& program, const machine::Machine& machine, const FlowGraph& graph,
+           const Function& function);
 
   [[nodiscard]] const FlowGraph& graph() const { return graph_; }
   [[nodiscard]] const Line& line_of(unsigned node) const { return lines_[node]; }
@@ -58,21 +60,45 @@ class LineFlow {
 
  private:
   void adopt();
-  [[nodiscard]] bool reaches(unsigned from, unsigned to, unsigned without) const;
+  [[nodiscard]] bool reaches(unsigned from, unsigned to, unsigned without,
+                             unsigned nor = UINT32_MAX) const;
   [[nodiscard]] bool reaches_within(unsigned from, unsigned to, const Stack& level) const;
   [[nodiscard]] bool loops_within(unsigned node, const Line& line, const Stack& level) const;
   [[nodiscard]] bool has_constants_before(unsigned node,
                                           const std::function<bool(unsigned)>& within) const;
   [[nodiscard]] bool belongs_to(unsigned later, unsigned earlier) const;
+  [[nodiscard]] std::vector<std::size_t> shape_of(unsigned node, const Line& line,
+                                                  const Stack& level) const;
+  [[nodiscard]] bool are_copies(unsigned later, unsigned earlier, const std::vector<unsigned>& all,
+                                const Line& line, const Stack& level) const;
+  struct Ahead;
+  [[nodiscard]] std::optional<Ahead> way_ahead(unsigned node, const Line& line,
+                                               const Stack& level) const;
+  [[nodiscard]] bool is_first_round(const Ahead& ahead, unsigned node) const;
+  [[nodiscard]] std::vector<unsigned> between(unsigned from, unsigned to, unsigned without) const;
+  [[nodiscard]] bool is_read(unsigned from, unsigned dwarf) const;
+  [[nodiscard]] bool goes_over_earlier_lines(unsigned from, unsigned to, const Line& line,
+                                             const Stack& level) const;
+  [[nodiscard]] bool is_within(unsigned from, unsigned to, const std::vector<unsigned>& all,
+                               const Line& line, const Stack& level) const;
+  [[nodiscard]] bool is_ahead(unsigned node, const std::vector<unsigned>& all, const Line& line,
+                              const Stack& level) const;
   [[nodiscard]] std::vector<unsigned> stretches(const Line& line, const Stack& level) const;
-  [[nodiscard]] std::vector<unsigned> entries(const Line& line, const Stack& level) const;
+  /// Where passes of a line begin, and ways to there that do not begin one.
+  struct Entries {
+    std::vector<unsigned> nodes;
+    std::set<std::pair<unsigned, unsigned>> within;
+  };
+  [[nodiscard]] const Entries& entries(const Line& line, const Stack& level) const;
 
   const FlowGraph& graph_;
   const Program& program_;
   unsigned first_ = 0;
   std::vector<Line> lines_;
   std::vector<Stack> stacks_;
-  mutable std::map<std::pair<Line, Stack>, std::vector<unsigned>> entries_;
+  std::vector<std::uint64_t> reads_;  ///< registers, a bit each, by DWARF number
+  std::vector<std::size_t> shapes_;   ///< the same for what does the same with other operands
+  mutable std::map<std::pair<Line, Stack>, Entries> entries_;
 };
 
 }  // namespace lucid::frames

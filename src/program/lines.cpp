@@ -23,6 +23,7 @@ void mend_where_functions_meet(std::vector<LineRow>& rows, std::vector<Function>
   constexpr std::uint32_t kWord = 2, kFarthest = 8;  // bytes
   constexpr unsigned kFewLines = 3;
   std::vector<Function*> sorted;
+  sorted.reserve(functions.size());
   for (Function& function : functions) sorted.push_back(&function);
   std::sort(sorted.begin(), sorted.end(),
             [](const Function* a, const Function* b) { return a->begin < b->begin; });
@@ -63,6 +64,12 @@ void mend_where_functions_meet(std::vector<LineRow>& rows, std::vector<Function>
   if (moved) sort_rows(rows);
 }
 
+bool is_in_function(std::uint32_t address, const std::vector<Function>& functions) {
+  return std::any_of(functions.begin(), functions.end(), [&](const Function& function) {
+    return function.has_lines && address >= function.begin && address < function.end;
+  });
+}
+
 }  // namespace
 
 void finish_lines(std::vector<LineRow> rows, Program::Data& data) {
@@ -92,6 +99,10 @@ void finish_lines(std::vector<LineRow> rows, Program::Data& data) {
     for (const LineRange& range : *list)
       if (range.statement || list == &data.ranges)
         data.files[range.file].lines_with_code.push_back(range.line);
+  // The whole code of a line may be the body of what it calls.
+  for (const InlinedCall& call : data.inlined)
+    if (call.call_file && call.call_line != 0 && is_in_function(call.entry, data.functions))
+      data.files[*call.call_file].lines_with_code.push_back(call.call_line);
   for (SourceFile& file : data.files) {
     auto& lines = file.lines_with_code;
     std::sort(lines.begin(), lines.end());

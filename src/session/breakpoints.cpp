@@ -34,16 +34,21 @@ Location Session::Core::location(std::uint32_t address) const {
 
 /// Where passes of a line begin, in all functions that have code of it.
 std::vector<frames::Arrival> Session::Core::arrivals(unsigned file, unsigned line) const {
+  std::vector<std::uint32_t> places;
+  for (const LineRange& range : program_.stretches_of(file, line)) places.push_back(range.begin);
+  for (const InlinedCall& call : program_.inlined_calls())  // its body may be all there is of it
+    if (call.call_line == line && call.call_file == file && program_.function_at(call.entry))
+      places.push_back(call.entry);
   std::vector<frames::Arrival> out;
   std::set<std::uint32_t> seen;
-  for (const LineRange& range : program_.stretches_of(file, line)) {
-    const Function* function = program_.function_at(range.begin);
+  for (const std::uint32_t place : places) {
+    const Function* function = program_.function_at(place);
     if (function == nullptr) {
-      out.push_back({range.begin, {}, {}, false});
+      out.push_back({place, {}, {}, false});
     } else if (seen.insert(function->begin).second) {
       const auto more = flows_.lines_of(program_, machine(), *function).arrivals({file, line});
       out.insert(out.end(), more.begin(), more.end());
-      if (more.empty()) out.push_back({range.begin, {}, {}, false});
+      if (more.empty()) out.push_back({place, {}, {}, false});
     }
   }
   std::sort(out.begin(), out.end(),

@@ -7,6 +7,7 @@
 #include <map>
 
 #include "lucid/session.h"
+#include "lucid/survey.h"
 #include "tools.h"
 
 using namespace lucid;
@@ -586,4 +587,51 @@ int main(void) { uint8_t k = 0; for (;;) { for (uint8_t i = 0; i < d[1] % 5 + 2;
         CHECK(points[i].passes - static_cast<std::uint64_t>(calls) <= 2);  // begun, not counted yet
       }
     }
+}
+
+TEST_CASE("a line that is nothing but a call that was inlined has code, and passes") {
+  const std::string source = R"(#include <stdint.h>
+volatile uint8_t bus;
+static inline void tick(void) {
+  bus = 1;
+  bus = 0;
+}
+__attribute__((noinline)) void idle(void) {
+  tick(); // only
+}
+int main(void) {
+  for (uint8_t n = 0; n < 5; n++) {
+    tick(); // looped
+    bus = n;
+  }
+  idle();
+  for (;;) {
+  }
+}
+)";
+  for (const std::string level : {"-O1", "-O2", "-Os"}) {
+    INFO(level);
+    Session session(*Chip::make({"ATmega328P", 16'000'000}));
+    REQUIRE(session.open(test::compiled("only-inlined", source, level + " -gdwarf-4")));
+    REQUIRE(session.survey(Session::Survey::kCounts));
+    const auto only = session.pause_at({"only-inlined.c:8"});
+    const auto looped = session.pause_at({"only-inlined.c:12"});
+    REQUIRE(only);
+    REQUIRE(looped);
+    session.set_limit({1'000'000'000});
+    std::map<unsigned, unsigned> passes;
+    for (unsigned i = 0; i < 20; ++i) {
+      const Pause pause = session.go();
+      if (pause.cause != Pause::Cause::kBreakpoint) break;
+      for (const unsigned id : pause.breakpoints) ++passes[id];
+      CHECK(session.callers().front().where.function == "main");
+    }
+    CHECK(passes[only->id] == 1);
+    CHECK(passes[looped->id] == 5);
+    const auto coverage = session.coverage();
+    REQUIRE(coverage);
+    for (const auto& file : coverage->files)
+      for (const auto& line : file.lines)
+        if (line.line == 8 || line.line == 12) CHECK(line.passes == (line.line == 8 ? 1 : 5));
+  }
 }

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 // Steps and passes without optimisation, against native runs: the lines that execute, in order.
 #include <catch2/catch.hpp>
+#include <cstdlib>
+#include <filesystem>
 
 #include "instrumented.h"
 #include "strangers.h"
@@ -153,6 +155,68 @@ void judge_walks(const std::vector<std::string>& sources, const std::vector<test
   WARN(told << " programs");
 }
 
+/// How often lines with one whole statement execute, against native runs.
+struct Passes {
+  unsigned equal = 0, fewer = 0, more = 0;  ///< lines
+  unsigned never = 0;                       ///< with code that is not executed, or moved away
+  [[nodiscard]] unsigned all() const { return equal + fewer + more + never; }
+};
+
+std::map<unsigned, unsigned> passes_of(const std::string& image, const test::Build& build,
+                                       const std::string& file, const std::set<unsigned>& lines) {
+  constexpr unsigned kMost = 20'000;
+  Session session(*Chip::make({build.chip, 16'000'000}));
+  REQUIRE(session.open(image));
+  static_cast<void>(session.set_fault("outside-memory", false));
+  std::map<unsigned, unsigned> line_of, out;
+  for (const SourceFile& source : session.program().files())
+    for (const unsigned line : source.lines_with_code)
+      if (source.name == file && lines.count(line) != 0)
+        if (const auto point = session.pause_at({file + ":" + std::to_string(line)})) {
+          line_of[point->id] = line;
+          out[line] = 0;
+        }
+  for (unsigned n = 0; n < kMost && session.chip().cycles() < kMostCycles; ++n) {
+    const Pause pause = session.go_for(kMostCycles);
+    if (pause.cause != Pause::Cause::kBreakpoint) break;
+    for (const unsigned id : pause.breakpoints) ++out[line_of[id]];
+  }
+  return out;
+}
+
+std::map<std::string, Passes> compared(const std::vector<std::string>& sources) {
+  std::map<std::string, Passes> out;
+  for (const std::string& source : sources) {
+    if (test::depends_on_width(source)) continue;
+    const auto native = test::run_natively(source);
+    if (!native || !native->complete) continue;
+    std::set<unsigned> all;
+    for (const auto& [name, lines] : native->lines) all.insert(lines.begin(), lines.end());
+    std::map<unsigned, unsigned> expected;
+    for (const test::Record& record : native->records) ++expected[record.line];
+    for (const test::Build& build : test::builds()) {
+      const auto image = test::image_of(source, build);
+      if (!image) continue;
+      Passes& passes = out[build.name];
+      for (const auto& [line, found] : passes_of(*image, build, native->file, all)) {
+        const unsigned wanted = expected[line];
+        ++(found == wanted  ? passes.equal
+           : found == 0     ? passes.never
+           : found < wanted ? passes.fewer
+                            : passes.more);
+        if (found != wanted && std::getenv("LUCID_TELL") != nullptr)
+          WARN(build.name << " " << native->file << ":" << line << ": " << found << ", natively "
+                          << wanted);
+      }
+    }
+  }
+  for (const auto& [name, passes] : out)
+    WARN(name << ": " << passes.all() << " lines, " << passes.equal << " as often as natively, "
+              << passes.fewer << " less often, " << passes.more << " more often, " << passes.never
+              << " never");
+  return out;
+}
+
 }  // namespace
 
 TEST_CASE("steps and passes meet each executed line once and in order, without optimisation") {
@@ -161,4 +225,21 @@ TEST_CASE("steps and passes meet each executed line once and in order, without o
 
 TEST_CASE("steps and passes in C++ meet each executed line once and in order") {
   judge_walks(test::sample(30, test::Language::kCpp), test::cpp_builds());
+}
+
+TEST_CASE("lines pass as often as natively, but for what compilers have merged or moved") {
+  std::vector<std::string> sources;
+  for (const auto& entry : std::filesystem::directory_iterator(std::string(LUCID_TEST_SOURCES) +
+                                                               "/strangers/functions"))
+    sources.push_back(entry.path().string());
+  std::sort(sources.begin(), sources.end());
+  for (const auto& [name, passes] : compared(sources)) {
+    INFO(name);
+    CHECK(passes.all() > 250);
+    CHECK(passes.more <= passes.all() / 40);
+    // Of an unrolled loop's statements some are worked out once for all rounds.
+    CHECK(passes.fewer <= passes.all() / (name == "-O3" ? 12 : 24));
+    CHECK(passes.never <= passes.all() / 20);
+    if (name.find("-O0") != std::string::npos) CHECK(passes.equal == passes.all());
+  }
 }
