@@ -246,10 +246,11 @@ class RegisterFlow {
       if (seen.size() > 4000) used = true;
       used = used || (!way.within && (reads(way.at) & way.left) != 0);
       way.left &= ~nodes[way.at].writes;
-      if (way.left == 0) continue;
       const bool call =
           nodes[way.at].flow == Flow::kCall || nodes[way.at].flow == Flow::kIndirectCall;
       if (nodes[way.at].next.empty() && !call) used = used || (way.left & leaving) != 0;
+      if (call) way.left &= ~clobbered_at(way.at);
+      if (way.left == 0) continue;
       for (const unsigned next : nodes[way.at].next)
         waiting.push_back({next, way.left, way.within && next > way.at});
     }
@@ -265,6 +266,14 @@ class RegisterFlow {
     if (callee == nullptr || callee->begin != here.target)
       return own | target_.convention().arguments;
     return own | scope_.flows.live_at_entry(scope_.program, scope_.machine, *callee);
+  }
+  /// What a call leaves nothing of. A routine of the compiler's own keeps most registers.
+  [[nodiscard]] std::uint64_t clobbered_at(unsigned node) const {
+    const auto helper = helpers_.find(node);
+    if (helper == helpers_.end()) return target_.convention().call_clobbered;
+    std::uint64_t out = 0;
+    for (const machine::RegisterSpan& span : helper->second) out |= mask_of(span.first, span.count);
+    return out;
   }
   /// What the function itself returns, if that is known.
   [[nodiscard]] std::uint64_t returned() const {
@@ -441,6 +450,9 @@ class RegisterFlow {
         if (!begins || node != before) return false;
         continue;
       }
+      // A comparison works in what it compares, where nobody reads that any more.
+      if (goes_on_[node] && (written & missing) != 0 && !is_used_behind(node, written & missing))
+        return false;
       missing &= ~written;
       if (missing == 0) continue;
       if (nodes[node].before.empty())

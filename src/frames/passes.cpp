@@ -8,6 +8,7 @@ namespace lucid::frames {
 namespace {
 
 constexpr unsigned kNone = UINT32_MAX;
+constexpr std::size_t kMostCompared = 24;  // stretches of a line: each with each
 
 bool begins_with(const LineFlow::Stack& stack, const LineFlow::Stack& level) {
   return stack.size() >= level.size() && std::equal(level.begin(), level.end(), stack.begin());
@@ -306,6 +307,7 @@ bool LineFlow::is_read(unsigned from, unsigned dwarf) const {
 bool LineFlow::is_within(unsigned from, unsigned to, const std::vector<unsigned>& all,
                          const Line& line, const Stack& level) const {
   if (line_at_level(from, level) == line) return true;
+  if (all.size() > kMostCompared) return false;
   return std::any_of(all.begin(), all.end(), [&](unsigned earlier) {
     return earlier != to && belongs_to(from, earlier) &&
            !are_copies(to, earlier, all, line, level) &&
@@ -340,7 +342,6 @@ const LineFlow::Entries& LineFlow::entries(const Line& line, const Stack& level)
   Entries& out = known->second;
   if (!is_new) return out;
   out.nodes = stretches(line, level);
-  constexpr std::size_t kMostCompared = 24;
   if (out.nodes.size() > 1 && out.nodes.size() <= kMostCompared) {
     const std::vector<unsigned> all = out.nodes;
     std::vector<unsigned> begins;
