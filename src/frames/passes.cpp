@@ -94,10 +94,15 @@ bool LineFlow::reaches(unsigned from, unsigned to, unsigned without, unsigned no
   return false;
 }
 
+/// Each execution of the one has one of the other before it, since its last.
+bool LineFlow::follows(unsigned later, unsigned earlier) const {
+  if (first_ != earlier && (first_ == later || reaches(first_, later, earlier))) return false;
+  return !reaches(later, later, earlier);
+}
+
 /// Between two executions of the one there is always just one of the other, which comes first.
 bool LineFlow::belongs_to(unsigned later, unsigned earlier) const {
-  if (first_ != earlier && (first_ == later || reaches(first_, later, earlier))) return false;
-  return !reaches(later, later, earlier) && !reaches(earlier, earlier, later);
+  return follows(later, earlier) && !reaches(earlier, earlier, later);
 }
 
 /// Is there a way round within the line, from a node on?
@@ -251,6 +256,27 @@ std::optional<LineFlow::Ahead> LineFlow::way_ahead(unsigned node, const Line& li
   return std::nullopt;
 }
 
+/// Does a stretch do nothing but put something into registers, before the level is left again?
+bool LineFlow::only_loads(unsigned node, const Stack& level) const {
+  const auto& nodes = graph_.nodes();
+  std::set<unsigned> seen;
+  for (unsigned at = node; seen.insert(at).second; at = nodes[at].next.front()) {
+    if (!begins_with(stacks_[at], level)) return true;
+    const FlowGraph::Node& here = nodes[at];
+    const bool loads = here.flow == Flow::kNext && here.in_registers && here.writes != 0;
+    if (here.next.size() != 1 || (!loads && here.flow != Flow::kJump)) return false;
+  }
+  return false;
+}
+
+/// What an inlined body needs in registers is put there before a loop around it.
+bool LineFlow::is_moved_out(unsigned node, const std::vector<unsigned>& all,
+                            const Stack& level) const {
+  return only_loads(node, level) && std::any_of(all.begin(), all.end(), [&](unsigned other) {
+           return other != node && !only_loads(other, level) && reaches(node, other, kNone);
+         });
+}
+
 /// Compilers work out ahead, in registers, what a statement needs: before the condition further up
 /// that decides whether it is executed. It is not, until it is come to behind that.
 bool LineFlow::is_ahead(unsigned node, const std::vector<unsigned>& all, const Line& line,
@@ -302,14 +328,31 @@ bool LineFlow::is_read(unsigned from, unsigned dwarf) const {
   return false;
 }
 
+/// Is a stretch of the line the rest of what an earlier one has begun? Copies of an inlined body
+/// follow each other like parts of one, but with other lines of it between.
+bool LineFlow::is_part(unsigned later, unsigned earlier, const Line& line, const Stack& level,
+                       bool of_body) const {
+  if (!of_body) return belongs_to(later, earlier);
+  if (!follows(later, earlier)) return false;
+  if (reaches_within(earlier, later, level)) return true;
+  const std::vector<unsigned> way = between(earlier, later, earlier);
+  return std::none_of(way.begin(), way.end(), [&](unsigned node) {
+    const Line here = line_at_level(node, level);
+    return here.line != 0 && here != line;
+  });
+}
+
 /// Is the way from one node to another, where a stretch of the line begins, part of a pass that has
 /// begun elsewhere?
 bool LineFlow::is_within(unsigned from, unsigned to, const std::vector<unsigned>& all,
-                         const Line& line, const Stack& level) const {
+                         const Line& line, const Stack& level, bool of_body) const {
   if (line_at_level(from, level) == line) return true;
+  if (of_body && begins_with(stacks_[from], level) &&
+      (from == to || reaches_within(to, from, level)))
+    return true;
   if (all.size() > kMostCompared) return false;
   return std::any_of(all.begin(), all.end(), [&](unsigned earlier) {
-    return earlier != to && belongs_to(from, earlier) &&
+    return earlier != to && is_part(from, earlier, line, level, of_body) &&
            !are_copies(to, earlier, all, line, level) &&
            !goes_over_earlier_lines(earlier, from, line, level);
   });
@@ -337,28 +380,42 @@ bool LineFlow::are_copies(unsigned later, unsigned earlier, const std::vector<un
                                 }) > 2;
 }
 
-const LineFlow::Entries& LineFlow::entries(const Line& line, const Stack& level) const {
-  const auto [known, is_new] = entries_.try_emplace({line, level});
+const LineFlow::Entries& LineFlow::entries(const Line& line, const Stack& level,
+                                           bool of_body) const {
+  const auto [known, is_new] = entries_.try_emplace({line, level, of_body});
   Entries& out = known->second;
   if (!is_new) return out;
   out.nodes = stretches(line, level);
   if (out.nodes.size() > 1 && out.nodes.size() <= kMostCompared) {
     const std::vector<unsigned> all = out.nodes;
     std::vector<unsigned> begins;
-    std::copy_if(all.begin(), all.end(), std::back_inserter(begins),
-                 [&](unsigned node) { return !is_ahead(node, all, line, level); });
+    std::copy_if(all.begin(), all.end(), std::back_inserter(begins), [&](unsigned node) {
+      return !is_ahead(node, all, line, level) && !(of_body && is_moved_out(node, all, level));
+    });
     if (begins.empty()) begins = all;
     out.nodes.clear();
     std::copy_if(begins.begin(), begins.end(), std::back_inserter(out.nodes), [&](unsigned later) {
       return std::none_of(begins.begin(), begins.end(), [&](unsigned earlier) {
-        return earlier != later && belongs_to(later, earlier) &&
+        return earlier != later && is_part(later, earlier, line, level, of_body) &&
                !are_copies(later, earlier, all, line, level);
       });
     });
   }
   for (const unsigned node : out.nodes)
     for (const unsigned before : graph_.nodes()[node].before)
-      if (is_within(before, node, out.nodes, line, level)) out.within.emplace(before, node);
+      if (is_within(before, node, out.nodes, line, level, of_body))
+        out.within.emplace(before, node);
+  return out;
+}
+
+/// Nothing leads there but from within: then `outer` is empty, and `inner` is not.
+Arrival LineFlow::arrival(unsigned node, const Entries& list) const {
+  Arrival out;
+  out.address = graph_.nodes()[node].address;
+  for (const unsigned before : graph_.nodes()[node].before)
+    (list.within.count({before, node}) != 0 ? out.inner : out.outer)
+        .push_back(graph_.nodes()[before].address);
+  if (out.inner.empty()) out.outer.clear();
   return out;
 }
 
@@ -377,13 +434,8 @@ std::vector<Arrival> LineFlow::arrivals(const Line& line) const {
   for (const Stack& level : levels) {
     const Entries& list = entries(line, level);
     for (const unsigned node : list.nodes) {
-      Arrival arrival;
-      arrival.address = graph_.nodes()[node].address;
-      for (const unsigned before : graph_.nodes()[node].before)
-        (list.within.count({before, node}) != 0 ? arrival.inner : arrival.outer)
-            .push_back(graph_.nodes()[before].address);
+      Arrival arrival = this->arrival(node, list);
       if (node != first_ && !arrival.inner.empty() && arrival.outer.empty()) continue;
-      if (arrival.inner.empty()) arrival.outer.clear();
       arrival.rounds = loops_within(node, line, level);
       out.push_back(std::move(arrival));
     }
@@ -398,6 +450,28 @@ bool LineFlow::is_arrival(unsigned from, unsigned to) const {
   const Entries& list = entries(line, level);
   return std::find(list.nodes.begin(), list.nodes.end(), to) != list.nodes.end() &&
          list.within.count({from, to}) == 0;
+}
+
+std::uint32_t LineFlow::body_at(std::uint32_t said) const {
+  const auto& nodes = graph_.nodes();
+  const auto told = graph_.node_at(said);
+  if (!told) return said;
+  std::optional<unsigned> row;  // the first one of a statement that is come to once a call
+  std::set<unsigned> seen;
+  for (unsigned at = first_; seen.insert(at).second; at = nodes[at].next.front()) {
+    const auto& before = nodes[at].before;
+    const bool once = at == first_ || std::any_of(before.begin(), before.end(), [&](unsigned from) {
+                        return !reaches(at, from, kNone);
+                      });
+    if (at == *told && once) return said;
+    const auto range = program_.line_at(nodes[at].address);
+    if (!row && at != first_ && once && range && range->line != 0 && range->statement &&
+        range->begin == nodes[at].address)
+      row = at;
+    if (nodes[at].next.empty()) return said;  // the prologue's helper comes back to it
+    if (nodes[at].next.size() != 1) break;
+  }
+  return nodes[row.value_or(first_)].address;
 }
 
 Arrival LineFlow::arrival_at(std::uint32_t address) const {
@@ -429,6 +503,25 @@ bool LineFlow::reaches_within(unsigned from, unsigned to, const Stack& level) co
   return false;
 }
 
+/// Its first line may be the end of a loop, and nothing else. Then it begins where it is come to
+/// from outside; at an address, if it can be.
+void LineFlow::come_in(const Stack& level, std::uint32_t address, std::vector<Arrival>& out) const {
+  const auto& nodes = graph_.nodes();
+  std::optional<Arrival> best;
+  for (unsigned i = 0; i < nodes.size(); ++i) {
+    if (!begins_with(stacks_[i], level)) continue;
+    Arrival arrival;
+    arrival.address = nodes[i].address;
+    for (const unsigned before : nodes[i].before)
+      (begins_with(stacks_[before], level) ? arrival.inner : arrival.outer)
+          .push_back(nodes[before].address);
+    if (i != first_ && arrival.outer.empty()) continue;
+    if (arrival.inner.empty()) arrival.outer.clear();
+    if (!best || arrival.address == address) best = std::move(arrival);
+  }
+  if (best) out.push_back(std::move(*best));
+}
+
 std::vector<Arrival> LineFlow::body_arrivals(const InlinedCall& body) const {
   std::vector<Arrival> out;
   std::map<Stack, Line> firsts;  // by level: a body may stand in several copies of its caller
@@ -441,30 +534,14 @@ std::vector<Arrival> LineFlow::body_arrivals(const InlinedCall& body) const {
       if (const Line line = line_at_level(i, level);
           line.line != 0 && (first.line == 0 || (line.file == first.file && line < first)))
         first = line;
-    // Copies of it follow each other like parts of one: those that are come to without leaving the
-    // body are parts. What was moved forward out of a loop begins no statement.
-    const std::vector<unsigned> all = stretches(first, level);
-    const auto begins = [&, line = first](unsigned node) {
-      return program_.has_statement(graph_.nodes()[node].address, line.file, line.line);
-    };
-    const bool any = std::any_of(all.begin(), all.end(), begins);
-    for (const unsigned node : all) {
-      if (any && !begins(node)) continue;
-      if (std::any_of(all.begin(), all.end(), [&, in = &level, of = first](unsigned earlier) {
-            return earlier != node && reaches_within(earlier, node, *in) &&
-                   belongs_to(node, earlier) && !are_copies(node, earlier, all, of, *in);
-          }))
-        continue;
-      Arrival arrival;
-      arrival.address = graph_.nodes()[node].address;
-      for (const unsigned before : graph_.nodes()[node].before) {
-        const bool round = begins_with(stacks_[before], level) &&
-                           (before == node || reaches_within(node, before, level));
-        (round ? arrival.inner : arrival.outer).push_back(graph_.nodes()[before].address);
-      }
-      if (arrival.inner.empty()) arrival.outer.clear();
+    const Entries& list = entries(first, level, true);
+    const std::size_t others = out.size();
+    for (const unsigned node : list.nodes) {
+      Arrival arrival = this->arrival(node, list);
+      if (node != first_ && !arrival.inner.empty() && arrival.outer.empty()) continue;
       out.push_back(std::move(arrival));
     }
+    if (out.size() == others) come_in(level, body.entry, out);
   }
   return out;
 }

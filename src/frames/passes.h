@@ -9,6 +9,7 @@
 #include <map>
 #include <optional>
 #include <set>
+#include <tuple>
 #include <vector>
 
 #include "frames/flow.h"
@@ -52,6 +53,9 @@ class LineFlow {
   [[nodiscard]] std::vector<Arrival> arrivals(const Line& line) const;
   /// Does coming from one node to another begin a pass of the other's line?
   [[nodiscard]] bool is_arrival(unsigned from, unsigned to) const;
+  /// Where the function's body begins, if the line table says `said`: that may be within a loop,
+  /// and not even what comes first of it.
+  [[nodiscard]] std::uint32_t body_at(std::uint32_t said) const;
   /// Where the function's body begins: not when a loop leads back there.
   [[nodiscard]] Arrival arrival_at(std::uint32_t address) const;
   /// The same of an inlined call's: where its first line is come to, but by a loop of its own.
@@ -66,6 +70,7 @@ class LineFlow {
   [[nodiscard]] bool loops_within(unsigned node, const Line& line, const Stack& level) const;
   [[nodiscard]] bool has_constants_before(unsigned node,
                                           const std::function<bool(unsigned)>& within) const;
+  [[nodiscard]] bool follows(unsigned later, unsigned earlier) const;
   [[nodiscard]] bool belongs_to(unsigned later, unsigned earlier) const;
   [[nodiscard]] std::vector<std::size_t> shape_of(unsigned node, const Line& line,
                                                   const Stack& level) const;
@@ -79,26 +84,34 @@ class LineFlow {
   [[nodiscard]] bool is_read(unsigned from, unsigned dwarf) const;
   [[nodiscard]] bool goes_over_earlier_lines(unsigned from, unsigned to, const Line& line,
                                              const Stack& level) const;
+  [[nodiscard]] bool is_part(unsigned later, unsigned earlier, const Line& line, const Stack& level,
+                             bool of_body) const;
   [[nodiscard]] bool is_within(unsigned from, unsigned to, const std::vector<unsigned>& all,
-                               const Line& line, const Stack& level) const;
+                               const Line& line, const Stack& level, bool of_body) const;
   [[nodiscard]] bool is_ahead(unsigned node, const std::vector<unsigned>& all, const Line& line,
                               const Stack& level) const;
+  [[nodiscard]] bool is_moved_out(unsigned node, const std::vector<unsigned>& all,
+                                  const Stack& level) const;
+  [[nodiscard]] bool only_loads(unsigned node, const Stack& level) const;
   [[nodiscard]] std::vector<unsigned> stretches(const Line& line, const Stack& level) const;
   /// Where passes of a line begin, and ways to there that do not begin one.
   struct Entries {
     std::vector<unsigned> nodes;
     std::set<std::pair<unsigned, unsigned>> within;
   };
-  [[nodiscard]] const Entries& entries(const Line& line, const Stack& level) const;
+  [[nodiscard]] const Entries& entries(const Line& line, const Stack& level,
+                                       bool of_body = false) const;
+  [[nodiscard]] Arrival arrival(unsigned node, const Entries& list) const;
+  void come_in(const Stack& level, std::uint32_t address, std::vector<Arrival>& out) const;
 
   const FlowGraph& graph_;
   const Program& program_;
-  unsigned first_ = 0;
+  unsigned first_ = 0;  ///< node
   std::vector<Line> lines_;
   std::vector<Stack> stacks_;
   std::vector<std::uint64_t> reads_;  ///< registers, a bit each, by DWARF number
   std::vector<std::size_t> shapes_;   ///< the same for what does the same with other operands
-  mutable std::map<std::pair<Line, Stack>, Entries> entries_;
+  mutable std::map<std::tuple<Line, Stack, bool>, Entries> entries_;
 };
 
 }  // namespace lucid::frames

@@ -208,7 +208,7 @@ class Session::Core::Walk {
     if (level.function == nullptr) return false;
     const auto convention = machine().target().convention();
     const std::uint32_t entry_sp = level.cfa - convention.return_bytes;
-    const std::uint32_t body = core_.program_.body_of(*level.function);
+    const std::uint32_t body = core_.body_of(*level.function);
     const frames::FlowGraph& graph = core_.flows_.of(core_.program_, machine(), *level.function);
     Target target;
     target.places.push_back({body, {}});
@@ -240,7 +240,7 @@ bool Session::Core::stands_in_start_up() {
 Session::Core::Outcome Session::Core::run_to_main() {
   Target target;
   for (const Function* function : program_.find_functions("main"))
-    target.places.push_back({program_.body_of(*function), {}});
+    target.places.push_back({body_of(*function), {}});
   return run({}, &target);
 }
 

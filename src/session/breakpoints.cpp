@@ -56,6 +56,12 @@ std::vector<frames::Arrival> Session::Core::arrivals(unsigned file, unsigned lin
   return out;
 }
 
+std::uint32_t Session::Core::body_of(const Function& function) const {
+  const std::uint32_t said = program_.body_of(function);
+  if (!function.has_lines || said == function.begin) return said;
+  return flows_.lines_of(program_, machine(), function).body_at(said);
+}
+
 frames::Arrival Session::Core::arrival_at(std::uint32_t address) const {
   const Function* function = program_.function_at(address);
   if (function == nullptr || !function->has_lines) return {address, {}, {}, false};
@@ -156,7 +162,7 @@ Result<std::vector<frames::Arrival>> Session::Core::places(const std::string& pl
                   "places are 42, kiln.c:42, control_step, 0x1f4 and here");
     std::map<std::uint32_t, frames::Arrival> bodies;
     for (const Function* function : program_.find_functions(place)) {
-      const std::uint32_t body = program_.body_of(*function);
+      const std::uint32_t body = body_of(*function);
       bodies.emplace(body, arrival_at(body));
     }
     for (const InlinedCall& call : program_.inlined_calls())

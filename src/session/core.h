@@ -231,6 +231,8 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] std::vector<std::string> members_behind(const std::string& text) const;
   [[nodiscard]] std::string functions_like(const std::string& name) const;
   [[nodiscard]] std::vector<frames::Arrival> arrivals(unsigned file, unsigned line) const;
+  /// Where a function's body begins: behind its prologue, and whenever it is called.
+  [[nodiscard]] std::uint32_t body_of(const Function& function) const;
   [[nodiscard]] frames::Arrival arrival_at(std::uint32_t address) const;
   [[nodiscard]] std::vector<frames::Arrival> arrivals(const InlinedCall& call) const;
   [[nodiscard]] Result<SourceView> source(const std::string& place, unsigned around) const;

@@ -367,7 +367,7 @@ class Session::Core::Step {
     const std::string filtered = core_.passed_over(*callee);
     if (!filtered.empty()) return run_through(callee, filtered);
     if (!callee->has_lines) return run_through(callee, "it has no source");
-    const std::uint32_t body = core_.program_.body_of(*callee);
+    const std::uint32_t body = core_.body_of(*callee);
     outcome.kind = Outcome::Kind::kTarget;
     if (body == machine().pc()) return outcome;
     const FlowGraph& graph = core_.flows_.of(core_.program_, machine(), *callee);

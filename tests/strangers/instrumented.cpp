@@ -22,8 +22,12 @@ constexpr const char* kRecorder = R"(#include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <unistd.h>
+static FILE *out;
+void enter_(const char *name) {
+  if (!out) out = fopen(getenv("RECORDS"), "w");
+  fprintf(out, "enter %s\n", name);
+}
 void record_(int line, ...) {
-  static FILE *out;
   static int count;
   if (!out) out = fopen(getenv("RECORDS"), "w");
   if (++count > 4000) { fprintf(out, "more\n"); fflush(out); _exit(77); }
@@ -50,7 +54,8 @@ class Writer {
     std::string out = text_;
     for (auto at = insertions_.rbegin(); at != insertions_.rend(); ++at)
       out.insert(at->first, at->second);
-    return std::string("extern ") + (is_cpp_ ? "\"C\" " : "") + "void record_(int, ...); " + out;
+    const std::string external = std::string("extern ") + (is_cpp_ ? "\"C\" " : "");
+    return external + "void record_(int, ...); " + external + "void enter_(const char *); " + out;
   }
   /// Lines with one whole statement.
   [[nodiscard]] std::map<std::string, std::set<unsigned>> lines() const {
@@ -164,7 +169,11 @@ class Writer {
           scope_.push_back({part.value("name", ""), told_of(part), true});
     for (const Json& part : node.value("inner", Json::array())) {
       if (part.value("kind", "") == "ParmVarDecl" && name_ != "main") declare(part);
-      if (part.value("kind", "") == "CompoundStmt") statement(part, false);
+      if (part.value("kind", "") != "CompoundStmt") continue;
+      const auto begin = offset(part, "begin");
+      if (begin && node.value("kind", "") == "FunctionDecl")
+        insertions_.emplace(*begin + 1, " enter_(\"" + name_ + "\");");
+      statement(part, false);
     }
   }
 
@@ -272,19 +281,23 @@ class Writer {
   std::map<unsigned, unsigned> touched_;
 };
 
-std::vector<Record> read_records(const std::string& text, bool& complete) {
-  std::vector<Record> out;
+void read_records(const std::string& text, Native& native) {
   std::istringstream lines(text);
-  complete = true;
+  native.complete = true;
   for (std::string line; std::getline(lines, line);) {
     if (line == "more") {
-      complete = false;
+      native.complete = false;
       break;
     }
     std::istringstream words(line);
     Record record;
-    words >> record.line;
     std::string name;
+    if (line.rfind("enter ", 0) == 0) {
+      words >> name >> name;
+      ++native.entered[name];
+      continue;
+    }
+    words >> record.line;
     std::int64_t value = 0;
     while (words >> name >> value) {
       const std::size_t own = name[0] == '*' ? 1 : 0;
@@ -292,9 +305,8 @@ std::vector<Record> read_records(const std::string& text, bool& complete) {
       record.values[name.substr(own)] =
           is_unset(value) ? std::nullopt : std::optional<std::int64_t>(value);
     }
-    out.push_back(std::move(record));
+    native.records.push_back(std::move(record));
   }
-  return out;
 }
 
 }  // namespace
@@ -324,7 +336,7 @@ std::optional<Native> run_natively(const std::string& source) {
   Native native;
   native.exit_code = run("RECORDS=" + base + ".txt timeout 5 " + base).code;
   native.file = source.substr(source.rfind('/') + 1);
-  native.records = read_records(read(base + ".txt"), native.complete);
+  read_records(read(base + ".txt"), native);
   native.lines = writer.lines();
   if (native.records.empty() || (native.complete && native.exit_code != 0)) return std::nullopt;
   return native;

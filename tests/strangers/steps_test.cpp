@@ -3,6 +3,7 @@
 #include <catch2/catch.hpp>
 #include <cstdlib>
 #include <filesystem>
+#include <sstream>
 
 #include "instrumented.h"
 #include "strangers.h"
@@ -162,58 +163,84 @@ struct Passes {
   [[nodiscard]] unsigned all() const { return equal + fewer + more + never; }
 };
 
-std::map<unsigned, unsigned> passes_of(const std::string& image, const test::Build& build,
-                                       const std::string& file, const std::set<unsigned>& lines) {
+using Counts = std::map<std::string, unsigned>;  ///< passes, by place
+
+/// Passes of all places that have code.
+Counts passes_of(const std::string& image, const test::Build& build, const Counts& places) {
   constexpr unsigned kMost = 20'000;
   Session session(*Chip::make({build.chip, 16'000'000}));
   REQUIRE(session.open(image));
   static_cast<void>(session.set_fault("outside-memory", false));
-  std::map<unsigned, unsigned> line_of, out;
-  for (const SourceFile& source : session.program().files())
-    for (const unsigned line : source.lines_with_code)
-      if (source.name == file && lines.count(line) != 0)
-        if (const auto point = session.pause_at({file + ":" + std::to_string(line)})) {
-          line_of[point->id] = line;
-          out[line] = 0;
-        }
+  std::map<unsigned, std::string> place_of;  // by breakpoint
+  std::set<std::string> with_code;
+  for (const SourceFile& file : session.program().files())
+    for (const unsigned line : file.lines_with_code)
+      with_code.insert(file.name + ":" + std::to_string(line));
+  Counts out;
+  for (const auto& [place, expected] : places) {
+    if (place.find(':') != place.npos && with_code.count(place) == 0) continue;
+    if (const auto point = session.pause_at({place}); point && !point->addresses.empty()) {
+      place_of[point->id] = place;
+      out[place] = 0;
+    }
+  }
   for (unsigned n = 0; n < kMost && session.chip().cycles() < kMostCycles; ++n) {
     const Pause pause = session.go_for(kMostCycles);
     if (pause.cause != Pause::Cause::kBreakpoint) break;
-    for (const unsigned id : pause.breakpoints) ++out[line_of[id]];
+    for (const unsigned id : pause.breakpoints) ++out[place_of[id]];
   }
   return out;
 }
 
-std::map<std::string, Passes> compared(const std::vector<std::string>& sources) {
+Counts lines_of(const test::Native& native) {
+  Counts out;
+  std::map<unsigned, unsigned> executed;
+  for (const test::Record& record : native.records) ++executed[record.line];
+  for (const auto& [name, lines] : native.lines)
+    for (const unsigned line : lines)
+      out[native.file + ":" + std::to_string(line)] = executed[line];
+  return out;
+}
+
+Counts functions_of(const test::Native& native) { return native.entered; }
+
+std::map<std::string, Passes> compared(const std::vector<std::string>& sources,
+                                       Counts (*places_of)(const test::Native&)) {
   std::map<std::string, Passes> out;
   for (const std::string& source : sources) {
     if (test::depends_on_width(source)) continue;
     const auto native = test::run_natively(source);
     if (!native || !native->complete) continue;
-    std::set<unsigned> all;
-    for (const auto& [name, lines] : native->lines) all.insert(lines.begin(), lines.end());
-    std::map<unsigned, unsigned> expected;
-    for (const test::Record& record : native->records) ++expected[record.line];
+    Counts expected = places_of(*native);
     for (const test::Build& build : test::builds()) {
       const auto image = test::image_of(source, build);
       if (!image) continue;
       Passes& passes = out[build.name];
-      for (const auto& [line, found] : passes_of(*image, build, native->file, all)) {
-        const unsigned wanted = expected[line];
+      for (const auto& [place, found] : passes_of(*image, build, expected)) {
+        const unsigned wanted = expected[place];
         ++(found == wanted  ? passes.equal
            : found == 0     ? passes.never
            : found < wanted ? passes.fewer
                             : passes.more);
         if (found != wanted && std::getenv("LUCID_TELL") != nullptr)
-          WARN(build.name << " " << native->file << ":" << line << ": " << found << ", natively "
+          WARN(build.name << " " << native->file << " " << place << ": " << found << ", natively "
                           << wanted);
       }
     }
   }
   for (const auto& [name, passes] : out)
-    WARN(name << ": " << passes.all() << " lines, " << passes.equal << " as often as natively, "
+    WARN(name << ": " << passes.all() << " places, " << passes.equal << " as often as natively, "
               << passes.fewer << " less often, " << passes.more << " more often, " << passes.never
               << " never");
+  return out;
+}
+
+std::vector<std::string> small_functions() {
+  std::vector<std::string> out;
+  for (const auto& entry : std::filesystem::directory_iterator(std::string(LUCID_TEST_SOURCES) +
+                                                               "/strangers/functions"))
+    out.push_back(entry.path().string());
+  std::sort(out.begin(), out.end());
   return out;
 }
 
@@ -228,18 +255,77 @@ TEST_CASE("steps and passes in C++ meet each executed line once and in order") {
 }
 
 TEST_CASE("lines pass as often as natively, but for what compilers have merged or moved") {
-  std::vector<std::string> sources;
-  for (const auto& entry : std::filesystem::directory_iterator(std::string(LUCID_TEST_SOURCES) +
-                                                               "/strangers/functions"))
-    sources.push_back(entry.path().string());
-  std::sort(sources.begin(), sources.end());
-  for (const auto& [name, passes] : compared(sources)) {
+  for (const auto& [name, passes] : compared(small_functions(), lines_of)) {
     INFO(name);
     CHECK(passes.all() > 250);
     CHECK(passes.more <= passes.all() / 40);
     // Of an unrolled loop's statements some are worked out once for all rounds.
     CHECK(passes.fewer <= passes.all() / (name == "-O3" ? 12 : 24));
     CHECK(passes.never <= passes.all() / 20);
+    if (name.find("-O0") != std::string::npos) CHECK(passes.equal == passes.all());
+  }
+}
+
+TEST_CASE("a function's body is come to whenever it is called") {
+  constexpr std::uint64_t kCycles = 300'000;
+  unsigned called = 0, more = 0;
+  for (const std::string& source : test::sample(12))
+    for (const test::Build& build : test::builds()) {
+      const auto image = test::image_of(source, build);
+      if (!image) continue;
+      Session session(*Chip::make({build.chip, 16'000'000}));
+      REQUIRE(session.open(*image));
+      static_cast<void>(session.set_fault("outside-memory", false));
+      struct Counted {
+        std::string name;
+        std::uint64_t calls = 0, passes = 0;
+      };
+      std::vector<Counted> all;
+      std::map<unsigned, std::pair<std::size_t, bool>> of;  // by breakpoint
+      for (const Function& function : session.program().functions()) {
+        const auto& inlined = session.program().inlined_calls();
+        const bool copied =
+            std::any_of(inlined.begin(), inlined.end(),
+                        [&](const InlinedCall& call) { return call.name == function.name; });
+        if (!function.has_lines || copied) continue;
+        const auto body = session.pause_at({function.name});
+        std::ostringstream address;
+        address << "0x" << std::hex << function.begin;
+        const auto begin = session.pause_at({address.str()});
+        REQUIRE(body);
+        REQUIRE(begin);
+        of[body->id] = {all.size(), true};
+        of[begin->id] = {all.size(), false};
+        all.push_back({function.name});
+      }
+      while (session.chip().cycles() < kCycles) {
+        const Pause pause = session.go_for(kCycles - session.chip().cycles());
+        if (pause.cause != Pause::Cause::kBreakpoint) break;
+        for (const unsigned id : pause.breakpoints)
+          ++(of[id].second ? all[of[id].first].passes : all[of[id].first].calls);
+      }
+      for (const Counted& one : all) {
+        INFO(source << " " << build.name << " " << one.name);
+        if (one.calls != 0) ++called;
+        // What it begins with may be a loop; the last call may be the one that time is up in.
+        if (one.calls > one.passes + 1) ++more;
+        CHECK(one.passes <= one.calls);
+        CHECK(one.passes + 1 >= std::min<std::uint64_t>(one.calls, 2));
+      }
+    }
+  WARN(called << " functions, " << more << " that begin with a loop");
+  CHECK(called > 200);
+  CHECK(more < called / 20);
+}
+
+TEST_CASE("functions begin as often as natively, inlined or not") {
+  for (const auto& [name, passes] : compared(small_functions(), functions_of)) {
+    INFO(name);
+    CHECK(passes.all() > 80);
+    CHECK(passes.more == 0);
+    CHECK(passes.never == 0);
+    // Calls of functions that only give a result are merged, or worked out by the compiler.
+    CHECK(passes.fewer <= passes.all() / 15);
     if (name.find("-O0") != std::string::npos) CHECK(passes.equal == passes.all());
   }
 }
