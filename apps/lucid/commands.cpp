@@ -458,10 +458,14 @@ const std::vector<Command>& commands() {
 
       {"trace",
        Group::kSignals,
-       {"trace SIGNAL [as FORMAT] [named WORD] [from start]"},
+       {"trace SIGNAL [as FORMAT] [named WORD] [with places] [from start]", "trace into FILE"},
        "record a signal from here on",
-       "A pin, a variable, an interrupt, an I/O register … : `help signals`. From start: what has "
-       "been so far, too, by running through it again.",
+       "A pin, a variable, an interrupt, an I/O register … : `help signals`. With places: which "
+       "instruction made each change, too; a page (`plot into run.html`) tells it. From start: "
+       "what "
+       "has been so far, too, by running through it again. Into FILE: what memory (64 MiB) has no "
+       "room "
+       "for goes there, of all signals, instead of being given up.",
        "trace pin.PB5 from start",
        &Console::do_trace},
       {"traces",
@@ -854,10 +858,11 @@ const std::vector<Topic>& topics() {
        "chip.TCCR1B          an I/O register, by bit or field; changes by hardware, too\n"
        "interrupt            which handler is at work; interrupt TIMER1_COMPA that one\n"
        "calls                which function is at work; calls 1, calls 2 … by call level\n"
-       "byte out USART0      bytes that are sent; byte in USART0 those that arrive\n"
+       "byte out USART0      bytes that are sent; byte in USART0 those that arrive; SPI, TWI, too\n"
        "voltage PC0          at a pin; part chamber what is measured of a part\n"
-       "sleep, reset, eeprom write\n"
+       "sleep, reset, eeprom write; conversion, with its result; watchdog, when it is reset\n"
        "trace X from start   fills it with what has been so far\n"
+       "trace X with places  which instruction made each change, too\n"
        "measure X            widths, periods, values; measure delay X rising to Y\n"
        "= width(X, high)     period(X) gap(X) delay(X rising, Y) frequency(X) duty(X) edges(X)\n"
        "expect period(X) in 19ms..21ms      all of them; least(X) most(X) mean(X) of a number\n"

@@ -42,11 +42,14 @@ Result<std::pair<Picoseconds, Picoseconds>> Console::window(const Words& words) 
 }
 
 Result<void> Console::do_trace(const Words& words) {
+  if (const std::string file = words.text("FILE"); !file.empty())
+    return session_->put_traces_into(file);
   Session::TraceSpec spec;
   spec.signal = words.text("SIGNAL");
   spec.format = words.text("FORMAT");
   spec.name = words.text("WORD");
   spec.from_start = words.has("start");
+  spec.with_places = words.has("places");
   auto trace = session_->trace(spec);
   if (!trace) return fail(trace.error());
   show(Traces{{std::move(*trace)}});

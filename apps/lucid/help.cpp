@@ -176,6 +176,7 @@ std::vector<std::string> Console::values(const ArgumentKind& kind, const std::st
       for (const char* word : {"interrupt", "calls", "byte in", "byte out", "voltage", "part",
                                "sleep", "reset", "eeprom write"})
         out.emplace_back(word);
+      out.insert(out.end(), info.moments.begin(), info.moments.end());
     }
     if (name == "SIGNAL" || name == "SIGNALS")
       for (const Session::TraceView& trace : session_->traces()) out.push_back(trace.name);

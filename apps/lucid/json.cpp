@@ -301,7 +301,9 @@ struct JsonViews : SurveyJson {
                              {"changes", v.changes},
                              {"discarded", v.discarded},
                              {"bytes", v.bytes},
-                             {"value", v.value}});
+                             {"bytes_in_file", v.bytes_in_file},
+                             {"value", v.value},
+                             {"place", v.place}});
     return out;
   }
   Json operator()(const MeasuredSpans& m) const {
@@ -570,7 +572,8 @@ struct JsonViews : SurveyJson {
                 {"once", p.spec.once},
                 {"each_byte", p.spec.each_byte},
                 {"following", p.spec.following},
-                {"addresses", p.addresses}};
+                {"addresses", p.addresses},
+                {"functions", p.functions}};
       if (!p.spec.condition.empty()) item["condition"] = p.spec.condition;
       if (!p.spec.log.empty()) item["log"] = p.spec.log;
       if (!p.spec.then.empty()) item["then"] = p.spec.then;

@@ -297,7 +297,7 @@ class TextViews : public BackViews, public SignalViews, public SurveyViews {
       if (p.reached != p.passes) facts += fmt::format(", reached {} times", p.reached);
       if (!p.addresses.empty()) facts += "; at";
       for (const std::uint32_t a : p.addresses) facts += fmt::format(" {:#06x}", a);
-      if (!p.where.function.empty()) facts += " in " + p.where.function;
+      if (!p.functions.empty()) facts += fmt::format(" in {}", fmt::join(p.functions, ", "));
       if (!p.remark.empty()) facts += "; " + p.remark;
       for (std::size_t i = 0; i < p.spec.row.size(); ++i)
         facts += (i == 0 ? "; it tabulates " : "; ") + p.spec.row[i];

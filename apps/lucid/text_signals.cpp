@@ -47,7 +47,11 @@ std::string SignalViews::operator()(const Traces& traces) const {
     const bool moments = t.kind == Signal::Kind::kMoment;
     line += fmt::format("  {:>18}", count_of(t.changes, moments ? "moment" : "change"));
     line += fmt::format("  {} to {}", to_text(t.from), to_text(t.to));
+    if (!t.place.empty()) line += style_.dim("  by " + t.place);
     out += line + "\n";
+    if (t.bytes_in_file != 0)
+      out +=
+          style_.dim(fmt::format("      {} kB of them are in the file\n", t.bytes_in_file / 1024));
     if (t.discarded != 0)
       out += style_.warn(
           fmt::format("      {} before that were given up: memory is bounded\n", t.discarded));

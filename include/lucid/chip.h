@@ -85,6 +85,8 @@ struct ChipInfo {
   std::vector<IoRegister> io;            ///< by address
   std::vector<InterruptVector> vectors;  ///< by number
   std::vector<std::string> serial_ports;
+  std::vector<std::string> buses = {};    ///< over which it sends and receives bytes, too: SPI, TWI
+  std::vector<std::string> moments = {};  ///< what else of it can be traced: `conversion`
 };
 
 /// What a pin is and does at this moment.

@@ -92,6 +92,7 @@ struct Breakpoint {
   Location where;                        ///< of the first address
   std::string waits_because;             ///< why it is not bound, in words
   std::string remark;                    ///< what it costs, if it does
+  std::vector<std::string> functions;    ///< in which the addresses lie, each once
 };
 
 enum class StepKind : std::uint8_t { kInto, kOver, kOut };
@@ -367,13 +368,17 @@ class LUCID_API Session {
 
   /// What can be traced: `pin.PB5`; `pin.PB`, all pins of a port as a number; `voltage PC0`; `part
   /// chamber`; `interrupt` or `interrupt TIMER1_COMPA`; `calls` or `calls 2` by call level; `byte
-  /// out USART0`, `byte in USART0`; `sleep`; `reset`; `eeprom write`; or an expression of objects
-  /// that stay where they are: `setpoint - measured`, `ramp.target`, `chip.PORTB.5`, `chip.TCCR1B`.
+  /// out USART0`, `byte in USART0`, and of ChipInfo::buses (what a master sends, its addresses
+  /// included, is out); `sleep`; `reset`; `eeprom write`; ChipInfo::moments: `conversion`, the end
+  /// of one with its result, `watchdog`, when it is reset, with how much of its period had gone; or
+  /// an expression of objects that stay where they are: `setpoint - measured`, `ramp.target`,
+  /// `chip.PORTB.5`, `chip.TCCR1B`.
   struct TraceSpec {
     std::string signal;
-    std::string format = {};  ///< as parse_format() takes it, or empty
-    std::string name = {};    ///< what it is to be called; else as it is written
-    bool from_start = false;  ///< what has been so far is run through again and recorded, too
+    std::string format = {};   ///< as parse_format() takes it, or empty
+    std::string name = {};     ///< what it is to be called; else as it is written
+    bool from_start = false;   ///< what has been so far is run through again and recorded, too
+    bool with_places = false;  ///< which instruction made each change, too: Signal::places()
   };
   struct TraceView {
     unsigned id = 0;  ///< one count with breakpoints and watches
@@ -382,8 +387,10 @@ class LUCID_API Session {
     Signal::Kind kind = Signal::Kind::kLevel;
     Picoseconds from, to;
     std::uint64_t changes = 0, discarded = 0;
-    std::size_t bytes = 0;
-    std::string value;  ///< where it ends
+    std::size_t bytes = 0;            ///< of memory
+    std::uint64_t bytes_in_file = 0;  ///< put_traces_into()
+    std::string value;                ///< where it ends
+    std::string place;                ///< what made the last change, if that is recorded
   };
   /// Locals, of the selected call level or of a function that is named behind them, `error in
   /// control_step`, are looked at where a line of their function begins; unknown where they are not
@@ -421,6 +428,10 @@ class LUCID_API Session {
   /// Bytes of memory that all traces together may take; 64 MiB at first. The one that takes most
   /// forgets its oldest.
   void set_trace_bound(std::size_t bytes);
+  /// From then on it goes into a file instead, one that is overwritten, of which the session reads
+  /// when somebody looks; an empty path: no more. If it cannot be written any more, a note says so,
+  /// and the oldest is forgotten. Error: kIo.
+  Result<void> put_traces_into(const std::string& path);
 
   // Whole runs ------------------------------------------------------------------------------------
 

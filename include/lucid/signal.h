@@ -41,6 +41,28 @@ struct Sample {
   }
 };
 
+/// A file for what signals have no room for in memory. Nobody else reads it, and it is of no use
+/// once they are gone.
+class LUCID_API SignalFile {
+ public:
+  /// Makes it; one that is there is overwritten. Error: kIo.
+  static Result<std::shared_ptr<SignalFile>> make(const std::string& path);
+  ~SignalFile();
+  SignalFile(const SignalFile&) = delete;
+  SignalFile& operator=(const SignalFile&) = delete;
+  [[nodiscard]] const std::string& path() const { return path_; }
+  [[nodiscard]] std::uint64_t bytes() const { return bytes_; }
+
+ private:
+  friend class Signal;
+  SignalFile(std::string path, int descriptor);
+  Result<std::uint64_t> append(const std::vector<std::uint8_t>& bytes);
+  [[nodiscard]] bool read(std::uint64_t offset, std::vector<std::uint8_t>& bytes) const;
+  std::string path_;
+  int descriptor_ = -1;
+  std::uint64_t bytes_ = 0;
+};
+
 class LUCID_API Signal {
  public:
   enum class Kind : std::uint8_t {
@@ -78,6 +100,9 @@ class LUCID_API Signal {
   void cut_at(std::uint64_t tick);
   /// Forgets its oldest thousands of changes. False: there are not so many.
   bool discard_oldest();
+  /// Puts its oldest hundreds of changes that are still in memory into a file; they are read from
+  /// there when somebody looks. False: there are not so many. Error: kIo, nothing changes.
+  Result<bool> put_oldest_into(const std::shared_ptr<SignalFile>& file);
 
   // Looking --------------------------------------------------------------------------------------
 
@@ -90,6 +115,7 @@ class LUCID_API Signal {
   [[nodiscard]] std::uint64_t changes() const { return changes_; }
   [[nodiscard]] std::uint64_t discarded() const { return discarded_; }  ///< changes before begin()
   [[nodiscard]] std::size_t bytes() const;                              ///< of memory
+  [[nodiscard]] std::uint64_t bytes_in_file() const { return file_bytes_; }
   /// What holds at a tick; unknown outside of it. Of moments: the last one up to then.
   [[nodiscard]] Sample at(std::uint64_t tick) const;
 
@@ -114,6 +140,13 @@ class LUCID_API Signal {
   /// The same under another name, and so many ticks later.
   [[nodiscard]] Signal called(const std::string& name) const;
   [[nodiscard]] Signal moved(std::uint64_t ticks) const;
+  /// The same with other names of values.
+  [[nodiscard]] Signal naming(std::map<std::uint64_t, std::string> names) const;
+
+  /// Where each change was made, if that has been recorded: at the tick of a change a number, the
+  /// address of the instruction, which has a name there; null otherwise.
+  [[nodiscard]] const Signal* places() const { return places_.get(); }
+  [[nodiscard]] Signal with_places(Signal places) const;
 
   /// The value as a number in the unit.
   [[nodiscard]] double number(const Sample& sample) const;
@@ -131,9 +164,12 @@ class LUCID_API Signal {
   std::uint64_t hz_ = 1, begin_ = 0, end_ = 0;
   std::uint64_t changes_ = 0, discarded_ = 0;
   std::deque<std::shared_ptr<const Block>> blocks_;
+  std::size_t in_file_ = 0;  ///< so many of them, the oldest
+  std::uint64_t file_bytes_ = 0;
   std::size_t block_bytes_ = 0;  ///< of memory that they take
   std::shared_ptr<Block> open_;  ///< not shared while it grows
   std::optional<Sample> last_;   ///< not in a block yet
+  std::shared_ptr<const Signal> places_ = {};
 };
 
 /// Goes through the samples of a signal.
@@ -147,6 +183,7 @@ class LUCID_API Signal::Samples {
   const Signal* signal_ = nullptr;
   std::uint64_t from_ = 0, to_ = 0;
   std::size_t block_ = 0, at_ = 0, left_ = 0;
+  std::vector<std::uint8_t> read_;  ///< of a block that is in a file
   Sample now_;
   bool began_ = false, last_given_ = false;
   std::optional<Sample> ahead_;

@@ -37,6 +37,9 @@ enum class EventKind : std::uint8_t {
   kCall,      ///< of the function at byte address `number`; `value` is the stack pointer behind it
   kLeave,     ///< by a return, but not from an interrupt; `value` is the stack pointer behind it
   kQuantity,  ///< of a part, Part::quantities(): part * 256 + place in them
+  kBusIn,     ///< a byte has arrived over a bus: `number` is its place in ChipInfo::buses
+  kBusOut,    ///< or is sent
+  kMoment,    ///< `number` is its place in ChipInfo::moments
 };
 constexpr std::uint32_t kNotData = 0x8000'0000;
 /// What a wire is at, all together.
@@ -58,6 +61,7 @@ struct Record {
   EventKind kind = EventKind::kInterrupt;
   std::uint32_t number = 0, value = 0;
   std::uint32_t pc = 0;  ///< byte address of the last instruction that began before it
+  bool late = false;     ///< … before it is told, which is later than it happened
 };
 
 /// What a machine has to say, once: of something that is not modelled, or misused.
@@ -97,9 +101,11 @@ class Tap {
   }
   /// A pin's PinLevel, where somebody wants it: told if it is another one than before. Pins begin
   /// as no level at all.
-  void put_pin(std::uint64_t tick, std::uint32_t pin, std::uint8_t level, std::uint32_t pc) {
+  void put_pin(std::uint64_t tick, std::uint32_t pin, std::uint8_t level, std::uint32_t pc,
+               bool late) {
     if (pin >= pins_.size()) pins_.resize(pin + 1, kNoLevel);
-    if (std::exchange(pins_[pin], level) != level) put({tick, EventKind::kPin, pin, level, pc});
+    if (std::exchange(pins_[pin], level) != level)
+      put({tick, EventKind::kPin, pin, level, pc, late});
   }
   /// Which of a port's eight pins are not as they were when this was last asked; all, the first
   /// time.

@@ -85,11 +85,31 @@ std::string base64(const std::string& bytes) {
   return out;
 }
 
+/// What a page knows of a signal; its samples are at an offset.
+Json meta_of(const Signal& signal, std::size_t offset) {
+  constexpr const char* kKinds[] = {"level", "number", "real", "moment"};
+  constexpr const char* kLanes[] = {"level", "boxes", "curve", "moments"};
+  const Signal::Facts& facts = signal.facts();
+  Json out{{"name", facts.name},
+           {"scope", facts.scope},
+           {"kind", kKinds[static_cast<unsigned>(facts.kind)]},
+           {"lane", kLanes[static_cast<unsigned>(lane_kind(signal))]},
+           {"hz", signal.hz()},
+           {"begin", signal.begin()},
+           {"end", signal.end()},
+           {"bits", facts.bits},
+           {"format", word(facts.format.kind)},
+           {"scale", facts.scale},
+           {"unit", facts.unit},
+           {"fleeting", facts.fleeting},
+           {"offset", offset}};
+  for (const auto& [value, name] : facts.names) out["names"][std::to_string(value)] = name;
+  return out;
+}
+
 }  // namespace
 
 Result<std::string> plot_page(const std::vector<Signal>& signals, const PlotOptions& options) {
-  constexpr const char* kKinds[] = {"level", "number", "real", "moment"};
-  constexpr const char* kLanes[] = {"level", "boxes", "curve", "moments"};
   if (signals.empty()) return fail(ErrorCode::kUsage, "there is nothing to plot");
   if (options.from.count >= options.to.count)
     return fail(ErrorCode::kUsage, "there is no time between these moments");
@@ -101,22 +121,16 @@ Result<std::string> plot_page(const std::vector<Signal>& signals, const PlotOpti
   for (const PlotOptions::Line& line : options.lines)
     meta["lines"].push_back({{"at", line.at.count}, {"text", line.text}});
   for (const Signal& signal : signals) {
-    const Signal::Facts& facts = signal.facts();
-    Json one{{"name", facts.name},
-             {"scope", facts.scope},
-             {"kind", kKinds[static_cast<unsigned>(facts.kind)]},
-             {"lane", kLanes[static_cast<unsigned>(lane_kind(signal))]},
-             {"hz", signal.hz()},
-             {"begin", signal.begin()},
-             {"end", signal.end()},
-             {"bits", facts.bits},
-             {"format", word(facts.format.kind)},
-             {"scale", facts.scale},
-             {"unit", facts.unit},
-             {"fleeting", facts.fleeting},
-             {"offset", bytes.size()}};
-    for (const auto& [value, name] : facts.names) one["names"][std::to_string(value)] = name;
+    Json one = meta_of(signal, bytes.size());
     put_samples(bytes, signal, one);
+    meta["signals"].push_back(std::move(one));
+  }
+  for (std::size_t i = 0; i < signals.size(); ++i) {
+    const Signal* places = signals[i].places();
+    if (places == nullptr) continue;
+    Json one = meta_of(*places, bytes.size());
+    one["places_of"] = i;
+    put_samples(bytes, *places, one);
     meta["signals"].push_back(std::move(one));
   }
   return page::filled(

@@ -2,6 +2,7 @@
 #include "record/recorder.h"
 
 #include <algorithm>
+#include <utility>
 
 namespace lucid::record {
 
@@ -32,6 +33,9 @@ std::uint32_t kinds_of(Kind kind) {
       return bit(EventKind::kCall) | bit(EventKind::kLeave) | bit(EventKind::kInterrupt) |
              bit(EventKind::kReturn) | bit(EventKind::kReset);
     case Kind::kLooked: return bit(EventKind::kReset);
+    case Kind::kBusIn: return bit(EventKind::kBusIn);
+    case Kind::kBusOut: return bit(EventKind::kBusOut);
+    case Kind::kMoment: return bit(EventKind::kMoment);
   }
   return 0;
 }
@@ -44,12 +48,17 @@ std::uint32_t key_of(Address address) {
 
 }  // namespace
 
-void Recorder::add(unsigned id, Signal::Facts facts, Source source,
-                   const machine::Machine& machine) {
+void Recorder::add(unsigned id, Signal::Facts facts, Source source, const machine::Machine& machine,
+                   bool with_places) {
   Lane lane;
   lane.id = id;
   lane.source = std::move(source);
   const std::uint64_t now = machine.ticks();
+  if (with_places) {
+    constexpr std::uint8_t kBits = 32;
+    lane.places = Signal({facts.name + " places", facts.scope, Signal::Kind::kNumber, kBits},
+                         machine.info().clock_hz, now);
+  }
   lane.signal = Signal(std::move(facts), machine.info().clock_hz, now);
   lane.end = lane.heard = now;
   for (std::size_t k = 0; lane.source.kind == Kind::kPins && k < lane.source.numbers.size(); ++k)
@@ -149,7 +158,11 @@ void Recorder::put(Lane& lane, Sample sample) {
     lane.at_end = lane.to_skip = 0;
   }
   if (moment) ++lane.at_end;
+  const std::uint64_t before = lane.signal.changes();
   lane.signal.add(sample);
+  if (!lane.places || lane.signal.changes() == before) return;
+  lane.places->add(
+      {sample.tick, pc_.value_or(0), pc_ ? Sample::State::kKnown : Sample::State::kUnknown});
 }
 
 Sample Recorder::value_of(const Lane& lane, std::uint64_t tick) const {
@@ -207,8 +220,10 @@ void Recorder::put_value(Lane& lane, std::uint64_t tick) { put(lane, value_of(la
 void Recorder::settle(Lane& lane) {
   if (!lane.partial) return;
   const std::uint64_t tick = lane.partial->last;
+  const auto pc = std::exchange(pc_, lane.partial->pc);
   lane.partial.reset();
   put_value(lane, tick);
+  pc_ = pc;
 }
 
 void Recorder::stored(const machine::Record& record, std::uint32_t address) {
@@ -227,9 +242,10 @@ void Recorder::stored(const machine::Record& record, std::uint32_t address) {
         ((lane.partial->stored & mask) != 0 || record.tick - lane.partial->last > kTogether))
       settle(lane);
     lane.bytes[place] = value;
-    if (!lane.partial) lane.partial = Lane::Partial{0, 0};
+    if (!lane.partial) lane.partial = Lane::Partial{};
     lane.partial->stored |= mask;
     lane.partial->last = record.tick;
+    lane.partial->pc = pc_;
     // Objects are whole: all of their bytes have been stored, or none.
     const std::uint64_t stored = lane.partial->stored;
     if (std::all_of(lane.masks.begin(), lane.masks.end(), [stored](std::uint64_t object) {
@@ -261,6 +277,15 @@ static std::optional<std::uint64_t> moment_of(const Source& source, const machin
       break;
     case Kind::kReset:
       if (r.kind == EventKind::kReset) return r.number;
+      break;
+    case Kind::kBusIn:
+      if (r.kind == EventKind::kBusIn && port) return r.value;
+      break;
+    case Kind::kBusOut:
+      if (r.kind == EventKind::kBusOut && port) return r.value;
+      break;
+    case Kind::kMoment:
+      if (r.kind == EventKind::kMoment && port) return r.value;
       break;
     default: break;
   }
@@ -331,8 +356,10 @@ void Recorder::stand(std::uint32_t pc, std::uint64_t tick) {
     const std::vector<std::uint32_t>& places = lane.source.places;
     if (!std::binary_search(places.begin(), places.end(), pc)) continue;
     take_look(lane);
+    pc_ = pc;
     put_value(lane, tick);
   }
+  pc_.reset();
 }
 
 /// What was known there is known again.
@@ -345,6 +372,7 @@ void Recorder::pass_furthest(std::uint64_t tick) {
 void Recorder::take(const machine::Record* records, std::size_t count) {
   for (const machine::Record* r = records; r != records + count; ++r) {
     if (behind_furthest_) pass_furthest(r->tick);
+    pc_ = r->late ? std::nullopt : std::optional(r->pc);
     switch (r->kind) {
       case EventKind::kPin:
         if (const auto found = by_pin_.find(r->number); found != by_pin_.end())
@@ -369,6 +397,7 @@ void Recorder::take(const machine::Record* records, std::size_t count) {
       default: happened(*r); break;
     }
   }
+  pc_.reset();
   constexpr unsigned kOften = 16;
   if (++takes_ % kOften == 0) keep_bound();
 }
@@ -378,11 +407,27 @@ void Recorder::keep_bound() {
     std::size_t all = 0;
     Lane* largest = nullptr;
     for (Lane& lane : lanes_) {
-      all += lane.signal.bytes();
+      all += lane.signal.bytes() + (lane.places ? lane.places->bytes() : 0);
       if (largest == nullptr || lane.signal.bytes() > largest->signal.bytes()) largest = &lane;
     }
-    if (all <= bound_ || !largest->signal.discard_oldest()) return;
+    if (all <= bound_ || !make_room(*largest)) return;
   }
+}
+
+/// The oldest of a lane goes to the file, or is given up. False: there is too little of it.
+bool Recorder::make_room(Lane& lane) {
+  for (Signal* signal : {&lane.signal, lane.places ? &*lane.places : nullptr}) {
+    if (signal == nullptr || file_ == nullptr) continue;
+    const auto put = signal->put_oldest_into(file_);
+    if (put && *put) return true;
+    if (put) continue;
+    trouble_ = put.error();
+    file_.reset();
+  }
+  if (!lane.signal.discard_oldest()) return false;
+  if (lane.places && lane.places->changes() > lane.signal.changes())
+    static_cast<void>(lane.places->discard_oldest());
+  return true;
 }
 
 // What is seen
@@ -488,6 +533,7 @@ void Recorder::cut_at(std::uint64_t tick) {
     if (lane.end <= tick) continue;
     lane.partial.reset();
     lane.signal.cut_at(tick);
+    if (lane.places) lane.places->cut_at(tick);
     lane.end = tick;
     lane.at_end = lane.to_skip = 0;
     if (!is_moment(lane.signal)) continue;
@@ -502,7 +548,8 @@ void Recorder::begin_anew(const machine::Machine& machine) {
   behind_furthest_ = false;
   const std::vector<Lane> all = std::move(lanes_);
   lanes_.clear();
-  for (const Lane& lane : all) add(lane.id, lane.signal.facts(), lane.source, machine);
+  for (const Lane& lane : all)
+    add(lane.id, lane.signal.facts(), lane.source, machine, lane.places.has_value());
 }
 
 std::optional<Signal> Recorder::signal(unsigned id) const {
@@ -510,7 +557,10 @@ std::optional<Signal> Recorder::signal(unsigned id) const {
     if (lane.id != id) continue;
     Signal out = lane.signal;
     out.end_at(lane.heard);
-    return out;
+    if (!lane.places) return out;
+    Signal places = *lane.places;
+    places.end_at(lane.heard);
+    return out.with_places(std::move(places));
   }
   return std::nullopt;
 }

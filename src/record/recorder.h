@@ -8,6 +8,7 @@
 #include <map>
 #include <set>
 #include <unordered_map>
+#include <utility>
 #include <vector>
 
 #include "lucid/signal.h"
@@ -30,6 +31,9 @@ struct Source {
     kQuantity,  ///< `numbers`: of a part, as in Record
     kCalls,     ///< `numbers`: a call level, from 1; 0: the innermost
     kLooked,    ///< by `look`, at `places`
+    kBusIn,     ///< `numbers`: a place in ChipInfo::buses
+    kBusOut,
+    kMoment,  ///< `numbers`: a place in ChipInfo::moments
   } kind = Kind::kPins;
   static constexpr std::uint32_t kNoPin = UINT32_MAX;
   std::vector<std::uint32_t> numbers = {};
@@ -63,13 +67,18 @@ class Recorder final : public machine::RecordSink {
   static constexpr std::size_t kBound = std::size_t{64} << 20U;
 
   /// Begins with the value that it has now. REQUIRES: `id` is new.
-  void add(unsigned id, Signal::Facts facts, Source source, const machine::Machine& machine);
+  void add(unsigned id, Signal::Facts facts, Source source, const machine::Machine& machine,
+           bool with_places = false);
   /// Takes over what another recorder has of it.
   void take_over(Recorder& other, unsigned id);
   bool remove(unsigned id);
   void clear();
   [[nodiscard]] bool empty() const { return lanes_.empty(); }
   void set_bound(std::size_t bytes) { bound_ = bytes; }
+  /// What there is no room for goes there instead of being given up; null: nowhere.
+  void set_file(std::shared_ptr<SignalFile> file) { file_ = std::move(file); }
+  /// Why nothing goes there any more; told once.
+  [[nodiscard]] std::optional<Error> trouble() { return std::exchange(trouble_, std::nullopt); }
   /// What is to be listened to, and which bytes are to be told of, with kTapWrite or kTapChange.
   [[nodiscard]] std::uint32_t kinds() const { return kinds_; }
   [[nodiscard]] const std::map<Address, std::uint8_t>& taps() const { return taps_; }
@@ -111,14 +120,16 @@ class Recorder final : public machine::RecordSink {
     struct Partial {
       std::uint64_t stored = 0;  ///< a bit each
       std::uint64_t last = 0;    ///< tick
+      std::optional<std::uint32_t> pc;
     };
     std::optional<Partial> partial;
     std::uint64_t pins = 0;            ///< a bit for each that is there
     std::vector<std::uint64_t> masks;  ///< of each object's bytes
     std::vector<std::uint8_t> taps;    ///< of each byte
+    std::optional<Signal> places;      ///< the instructions that made its changes
   };
 
-  static void put(Lane& lane, Sample sample);
+  void put(Lane& lane, Sample sample);
   void put_value(Lane& lane, std::uint64_t tick);
   static void take_look(Lane& lane);
   void settle(Lane& lane);
@@ -128,6 +139,7 @@ class Recorder final : public machine::RecordSink {
   void read(Lane& lane, const machine::Machine& machine);
   void index();
   void keep_bound();
+  bool make_room(Lane& lane);
   [[nodiscard]] Sample value_of(const Lane& lane, std::uint64_t tick) const;
 
   std::vector<Lane> lanes_;
@@ -153,7 +165,10 @@ class Recorder final : public machine::RecordSink {
   std::map<unsigned, std::uint32_t> handler_of_;  ///< by vector
   bool asleep_ = false;
   std::optional<std::uint64_t> left_at_;  ///< the tick at which the machine was last listened to
+  std::optional<std::uint32_t> pc_;       ///< of what is being put down
   std::size_t bound_ = kBound;
+  std::shared_ptr<SignalFile> file_;
+  std::optional<Error> trouble_;
   unsigned takes_ = 0;
   std::uint64_t futures_ = 0;
 };

@@ -229,6 +229,7 @@ Result<std::vector<frames::Arrival>> Session::Core::places(const std::string& pl
 Result<void> Session::Core::bind(Entry& entry) {
   Breakpoint& point = entry.point;
   point.addresses.clear();
+  point.functions.clear();
   point.waits_because.clear();
   point.where = Location{};
   entry.condition.reset();
@@ -263,6 +264,11 @@ Result<void> Session::Core::bind(Entry& entry) {
   if (addresses.empty()) return {};
   point.addresses = addresses;
   point.where = location(addresses[0]);
+  for (const std::uint32_t address : addresses)
+    if (const Function* in = program_.function_at(address);
+        in != nullptr && std::find(point.functions.begin(), point.functions.end(), in->name) ==
+                             point.functions.end())
+      point.functions.push_back(in->name);
   point.remark.clear();
   if (std::any_of(entry.arrivals.begin(), entry.arrivals.end(),
                   [](const frames::Arrival& a) { return a.rounds; }))

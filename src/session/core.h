@@ -418,6 +418,7 @@ class Session::Core final : private machine::MarkListener {
     }
   };
   [[nodiscard]] Session::TraceView view(const Traced& traced) const;
+  [[nodiscard]] Signal with_named_places(Signal signal) const;
   [[nodiscard]] Result<void> be_free(const std::string& name) const;
   std::vector<Traced> traced_;
   struct Traceable {

@@ -206,8 +206,7 @@ class Session::Core::Trail {
           ends_.insert(node.address);
       const bool handler = machine().target().is_handler_name(f.symbol());
       if (!f.has_lines || (!handler && both.count(f.name) == 0)) continue;
-      const std::uint32_t at =
-          handler ? f.begin : core_.arrival_at(core_.body_of(f)).address;
+      const std::uint32_t at = handler ? f.begin : core_.arrival_at(core_.body_of(f)).address;
       Entry entry{&f, handler, {}};
       const frames::FlowGraph& graph = core_.flows_.of(core_.program_, machine(), f);
       if (const auto node = graph.node_at(at))

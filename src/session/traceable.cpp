@@ -84,18 +84,25 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_event(
     return out;
   }
   if (is(0, "byte") && (is(1, "in") || is(1, "out")) && words.size() <= 3) {
-    if (info.serial_ports.empty())
+    std::vector<std::string> all = info.serial_ports;
+    all.insert(all.end(), info.buses.begin(), info.buses.end());
+    if (all.empty())
       return Result<Traceable>(
           fail(ErrorCode::kNotFound, fmt::format("{} has no serial port", info.name)));
-    const std::string port = words.size() == 3 ? words[2] : info.serial_ports.front();
-    const auto place = place_of(info.serial_ports, port, [](const auto& name) { return name; });
-    if (!place) return unknown("serial port", port, info.serial_ports);
-    out.source.kind = is(1, "in") ? SourceKind::kByteIn : SourceKind::kByteOut;
-    out.source.numbers = {*place};
-    out.facts.scope.push_back(info.serial_ports[*place]);
+    const std::string port = words.size() == 3 ? words[2] : all.front();
+    const auto place = place_of(all, port, [](const auto& name) { return name; });
+    if (!place) return unknown("serial port or bus", port, all);
+    const std::size_t ports = info.serial_ports.size();
+    const bool bus = *place >= ports;
+    if (is(1, "in"))
+      out.source.kind = bus ? SourceKind::kBusIn : SourceKind::kByteIn;
+    else
+      out.source.kind = bus ? SourceKind::kBusOut : SourceKind::kByteOut;
+    out.source.numbers = {static_cast<std::uint32_t>(bus ? *place - ports : *place)};
+    out.facts.scope.push_back(all[*place]);
     out.facts.kind = Signal::Kind::kMoment;
-    out.facts.bits = 16;
-    out.facts.format.kind = Format::Kind::kCharacter;
+    out.facts.bits = bus ? 8 : 16;
+    out.facts.format.kind = bus ? Format::Kind::kHex : Format::Kind::kCharacter;
     return out;
   }
   if (words.size() == 1 && (is(0, "sleep") || is(0, "reset"))) {
@@ -105,6 +112,19 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_event(
     } else {
       out.facts.kind = Signal::Kind::kMoment;
       out.facts.bits = 8;
+    }
+    return out;
+  }
+  const auto moment = place_of(info.moments, words[0], [](const auto& name) { return name; });
+  if (words.size() == 1 && moment) {
+    out.source.kind = SourceKind::kMoment;
+    out.source.numbers = {*moment};
+    out.facts.kind = Signal::Kind::kMoment;
+    out.facts.bits = 16;
+    if (is(0, "watchdog")) {
+      out.facts.bits = 32;
+      out.facts.scale = 0.1;
+      out.facts.unit = "%";
     }
     return out;
   }

@@ -89,6 +89,9 @@ void Session::Core::stop_listening(record::Recorder& recorder) {
   stand_in_trace();
   recorder.end_at(machine().ticks());
   listening_ = nullptr;
+  if (const auto trouble = recorder.trouble(); trouble && listener_ != nullptr)
+    listener_->on_note(
+        fmt::format("{}; the oldest of what is traced is given up from here on", trouble->what));
   sync_watches();
   if (!looked_at_.empty()) {
     looked_at_.clear();
@@ -224,7 +227,7 @@ Result<Session::TraceView> Session::Core::trace(const Session::TraceSpec& spec) 
                 "pause first, or leave `from start` out");
   const unsigned id = next_id_;
   record::Recorder alone;
-  alone.add(id, std::move(found->facts), std::move(found->source), machine());
+  alone.add(id, std::move(found->facts), std::move(found->source), machine(), spec.with_places);
   if (spec.from_start)
     if (auto filled = fill_from_start(alone); !filled) return fail(filled.error());
   ++next_id_;
@@ -250,8 +253,11 @@ Session::TraceView Session::Core::view(const Traced& traced) const {
   out.changes = signal->changes();
   out.discarded = signal->discarded();
   out.bytes = signal->bytes();
+  out.bytes_in_file = signal->bytes_in_file();
   if (out.kind != Signal::Kind::kMoment || out.changes != 0)
     out.value = signal->text(signal->at(signal->end()));
+  if (const Signal* places = signal->places(); places != nullptr)
+    if (const Sample last = places->at(places->end()); last.known()) out.place = places->text(last);
   return out;
 }
 
@@ -274,11 +280,32 @@ Result<unsigned> Session::Core::find_trace(const std::string& name) const {
                             : did_you_mean(name, names));
 }
 
+/// What the instructions are that made a signal's changes; those that cannot have done so were only
+/// under way when the hardware did.
+Signal Session::Core::with_named_places(Signal signal) const {
+  if (signal.places() == nullptr) return signal;
+  std::map<std::uint64_t, std::string> names;
+  auto all = signal.places()->samples();
+  while (const auto sample = all.next()) {
+    if (!sample->known()) continue;
+    const auto [name, is_new] = names.try_emplace(sample->value);
+    if (!is_new) continue;
+    const auto address = static_cast<std::uint32_t>(sample->value);
+    const Location where = location(address);
+    std::string text = where.function.empty() ? fmt::format("{:#06x}", address) : where.function;
+    if (where.line != 0) text += fmt::format(", {}:{}", where.file, where.line);
+    const bool stores = !machine().target().stays_in_registers(machine().instruction_at(address));
+    name->second = stores ? text : "the hardware, in " + text;
+  }
+  Signal places = signal.places()->naming(std::move(names));
+  return signal.with_places(std::move(places));
+}
+
 Result<Signal> Session::Core::signal(unsigned id) const {
   for (const Traced& traced : traced_) {
     if (traced.id != id) continue;
     if (traced.imported != nullptr) return *traced.imported;
-    if (traced.decoder == nullptr) return *recorder_.signal(id);
+    if (traced.decoder == nullptr) return with_named_places(*recorder_.signal(id));
     std::vector<std::uint64_t> of{recorder_.futures()};
     for (const std::string& name : traced.decoder->wires) {
       const auto wire = signal(name);
@@ -398,7 +425,8 @@ std::vector<std::string> Session::Core::trace_again() {
           fmt::format("{} is not traced any more: {}", traced.spec.signal, found.error().what));
       continue;
     }
-    recorder_.add(traced.id, std::move(found->facts), std::move(found->source), machine());
+    recorder_.add(traced.id, std::move(found->facts), std::move(found->source), machine(),
+                  traced.spec.with_places);
     traced_.push_back(std::move(traced));
   }
   return out;
@@ -412,6 +440,16 @@ Result<Session::TraceView> Session::trace(const TraceSpec& spec) { return core_-
 std::vector<Session::TraceView> Session::traces() const { return core_->traces(); }
 Result<void> Session::untrace(const std::string& name) { return core_->untrace(name); }
 void Session::clear_traces() { core_->clear_traces(); }
+Result<void> Session::put_traces_into(const std::string& path) {
+  std::shared_ptr<SignalFile> file;
+  if (!path.empty()) {
+    auto made = SignalFile::make(path);
+    if (!made) return fail(made.error());
+    file = std::move(*made);
+  }
+  core_->recorder_.set_file(std::move(file));
+  return {};
+}
 void Session::set_trace_bound(std::size_t bytes) { core_->recorder_.set_bound(bytes); }
 Result<Signal> Session::signal(const std::string& name) const { return core_->signal(name); }
 Result<Decoded> Session::decode(const DecodeSpec& spec) { return core_->decode(spec); }

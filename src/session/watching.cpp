@@ -534,6 +534,9 @@ std::string Session::Core::event_text(const machine::Event& event) const {
     case machine::EventKind::kIo:
     case machine::EventKind::kVoltage:
     case machine::EventKind::kQuantity:
+    case machine::EventKind::kBusIn:
+    case machine::EventKind::kBusOut:
+    case machine::EventKind::kMoment:
     case machine::EventKind::kCall:
     case machine::EventKind::kLeave:
     case machine::EventKind::kWrite: break;  // only told to who listens

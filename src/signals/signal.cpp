@@ -3,9 +3,12 @@
 // hold 15 of them and whether more follow: a level that changes within 8191 ticks takes two bytes.
 #include "lucid/signal.h"
 
+#include <fcntl.h>
 #include <fmt/format.h>
+#include <unistd.h>
 
 #include <algorithm>
+#include <cerrno>
 #include <cstring>
 #include <limits>
 #include <utility>
@@ -19,7 +22,10 @@ struct Signal::Block {
   Sample before;  ///< what holds where it begins
   std::uint64_t first = 0, last = 0;
   unsigned count = 0;
-  std::vector<std::uint8_t> bytes;
+  std::vector<std::uint8_t> bytes;  ///< empty if they are in a file
+  std::shared_ptr<const SignalFile> file;
+  std::uint64_t offset = 0;
+  std::uint32_t file_bytes = 0;
   double least = std::numeric_limits<double>::infinity(), most = -least;
   bool unknown = false;
   Sample end;  ///< the last one
@@ -162,6 +168,8 @@ void Signal::cut_at(std::uint64_t tick) {
   for (const auto& block : blocks_) {
     if (block->last > tick) break;
     kept.blocks_.push_back(block);
+    kept.in_file_ += block->file != nullptr ? 1 : 0;
+    kept.file_bytes_ += block->file_bytes;
     kept.block_bytes_ += bytes_of(*block);
     kept.changes_ += block->count;
   }
@@ -185,7 +193,70 @@ bool Signal::discard_oldest() {
            : last_            ? last_->tick
                               : end_;
   block_bytes_ -= bytes_of(oldest);
+  file_bytes_ -= oldest.file_bytes;
+  in_file_ -= oldest.file != nullptr ? 1 : 0;
   blocks_.pop_front();
+  return true;
+}
+
+Result<bool> Signal::put_oldest_into(const std::shared_ptr<SignalFile>& file) {
+  if (in_file_ == blocks_.size()) return false;
+  auto& oldest = blocks_[in_file_];
+  const auto offset = file->append(oldest->bytes);
+  if (!offset) return fail(offset.error());
+  Block outside = *oldest;
+  outside.file = file;
+  outside.offset = *offset;
+  outside.file_bytes = static_cast<std::uint32_t>(oldest->bytes.size());
+  outside.bytes = {};
+  block_bytes_ -= bytes_of(*oldest);
+  block_bytes_ += bytes_of(outside);
+  file_bytes_ += outside.file_bytes;
+  oldest = std::make_shared<const Block>(std::move(outside));
+  ++in_file_;
+  return true;
+}
+
+// The file
+// -----------------------------------------------------------------------------------------
+
+SignalFile::SignalFile(std::string path, int descriptor)
+    : path_(std::move(path)), descriptor_(descriptor) {}
+
+SignalFile::~SignalFile() { ::close(descriptor_); }
+
+Result<std::shared_ptr<SignalFile>> SignalFile::make(const std::string& path) {
+  constexpr unsigned kMode = 0644;
+  const int descriptor = ::open(path.c_str(), O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, kMode);
+  if (descriptor < 0)
+    return fail(ErrorCode::kIo, fmt::format("cannot write '{}': {}", path, std::strerror(errno)),
+                "choose another folder");
+  return std::shared_ptr<SignalFile>(new SignalFile(path, descriptor));
+}
+
+Result<std::uint64_t> SignalFile::append(const std::vector<std::uint8_t>& bytes) {
+  for (std::size_t done = 0; done < bytes.size();) {
+    const ssize_t n = ::pwrite(descriptor_, bytes.data() + done, bytes.size() - done,
+                               static_cast<off_t>(bytes_ + done));
+    if (n < 0 && errno == EINTR) continue;
+    if (n <= 0)
+      return fail(
+          ErrorCode::kIo,
+          fmt::format("cannot write '{}': {}", path_, std::strerror(n < 0 ? errno : ENOSPC)),
+          "make room there");
+    done += static_cast<std::size_t>(n);
+  }
+  return std::exchange(bytes_, bytes_ + bytes.size());
+}
+
+bool SignalFile::read(std::uint64_t offset, std::vector<std::uint8_t>& bytes) const {
+  for (std::size_t done = 0; done < bytes.size();) {
+    const ssize_t n = ::pread(descriptor_, bytes.data() + done, bytes.size() - done,
+                              static_cast<off_t>(offset + done));
+    if (n < 0 && errno == EINTR) continue;
+    if (n <= 0) return false;
+    done += static_cast<std::size_t>(n);
+  }
   return true;
 }
 
@@ -212,10 +283,16 @@ std::optional<Sample> Signal::Samples::from_blocks() {
     if (at_ == 0) {
       left_ = block.count;
       now_.tick = block.first;
+      read_.resize(block.file_bytes);
+      if (block.file != nullptr && !block.file->read(block.offset, read_)) {
+        ++block_;
+        return Sample{block.first, 0, State::kUnknown};  // somebody has taken it away
+      }
     }
     if (left_ != 0) {
       --left_;
-      now_ = decoded(*signal_->facts_, block.bytes, at_, now_.tick);
+      const auto& bytes = block.file != nullptr ? read_ : block.bytes;
+      now_ = decoded(*signal_->facts_, bytes, at_, now_.tick);
       return now_;
     }
     ++block_;
@@ -339,6 +416,20 @@ Signal Signal::called(const std::string& name) const {
   return out;
 }
 
+Signal Signal::naming(std::map<std::uint64_t, std::string> names) const {
+  Facts facts = *facts_;
+  facts.names = std::move(names);
+  Signal out = *this;
+  out.facts_ = std::make_shared<const Facts>(std::move(facts));
+  return out;
+}
+
+Signal Signal::with_places(Signal places) const {
+  Signal out = *this;
+  out.places_ = std::make_shared<const Signal>(std::move(places));
+  return out;
+}
+
 Signal Signal::moved(std::uint64_t ticks) const {
   if (ticks == 0) return *this;
   Signal out(*facts_, hz_, begin_ + ticks);
@@ -349,6 +440,7 @@ Signal Signal::moved(std::uint64_t ticks) const {
     out.add(*sample);
   }
   out.end_at(end_ + ticks);
+  if (places_ != nullptr) out.places_ = std::make_shared<const Signal>(places_->moved(ticks));
   return out;
 }
 

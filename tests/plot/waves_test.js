@@ -98,6 +98,11 @@ test('cursors find changes, searches find values', () => {
   const s = made([[0, 1], [100, 2], [250, 3], [400, 2]], {names: {3: 'RAMP'}});
   assert.strictEqual(Waves.nearest(s, 110, 20), 100);
   assert.strictEqual(Waves.nearest(s, 130, 20), null);
+  assert.strictEqual(Waves.placeOf(s, 100), null);
+  s.places = made([[100, 42], [250, 'x']], {names: {42: 'tick, kiln.c:7'}});
+  assert.strictEqual(Waves.placeOf(s, 50), null);
+  assert.strictEqual(Waves.placeOf(s, 100), 'by tick, kiln.c:7');
+  assert.strictEqual(Waves.placeOf(s, 250), null);
   assert.strictEqual(Waves.nearest(s, 240, 1000), 250);
   assert.strictEqual(Waves.seek(s, 0, true), 100);
   assert.strictEqual(Waves.seek(s, 100, true), 250);

@@ -792,7 +792,7 @@ void Rv32Machine::settle_pins() {
     if ((changed >> i & 1U) == 0) continue;
     happened(EventKind::kEdge, i, now >> i & 1U, fmt::format("IO{}", i));
     if (tap_.wants(EventKind::kPin))
-      tap_.put_pin(world_.now, i, static_cast<u8>(now >> i & 1U), stop_.last_pc);
+      tap_.put_pin(world_.now, i, static_cast<u8>(now >> i & 1U), stop_.last_pc, false);
     for (unsigned part = 0; part < board_->outside.count(); ++part)
       board_->outside.on_pin(terminals, part, i, (now >> i & 1U) != 0);
   }

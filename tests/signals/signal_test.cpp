@@ -67,6 +67,8 @@ std::uint64_t gap(std::mt19937_64& random) {
 
 TEST_CASE("a signal is the list of what was added, whatever is asked of it", "[signal]") {
   std::mt19937_64 random(test::fresh_seed());
+  const auto file = SignalFile::make(test::scratch("signals"));
+  REQUIRE(file);
   for (const auto kind :
        {Signal::Kind::kLevel, Signal::Kind::kNumber, Signal::Kind::kReal, Signal::Kind::kMoment}) {
     for (unsigned round = 0; round < 12; ++round) {
@@ -89,6 +91,8 @@ TEST_CASE("a signal is the list of what was added, whatever is asked of it", "[s
         if (sample.known()) sample.value = value_of(kind, random);
         signal.add(sample);
         plain.add(sample);
+        // Some of it is in a file, in some rounds.
+        if (round % 3 == 2 && random() % 256 == 0) REQUIRE(signal.put_oldest_into(*file));
         if (i == count / 2) {
           half = signal;
           half_size = plain.all.size();
@@ -199,6 +203,48 @@ TEST_CASE("columns are what lies in them", "[signal]") {
       REQUIRE(same(got[i].last, signal.at(std::max(begin, end - 1))));
     }
   }
+}
+
+TEST_CASE("what has been put into a file is read from there, or unknown", "[signal]") {
+  const std::string path = test::scratch("signals-apart");
+  const auto file = SignalFile::make(path);
+  REQUIRE(file);
+  Signal signal(facts_of(Signal::Kind::kNumber), kHz, 0);
+  constexpr unsigned kCount = 10'000;
+  for (unsigned i = 0; i < kCount; ++i) signal.add({i * 100ULL, i & 0xfffU, State::kKnown});
+  const Signal before = signal;
+  const std::size_t memory = signal.bytes();
+  for (;;) {
+    const auto more = signal.put_oldest_into(*file);
+    REQUIRE(more);
+    if (!*more) break;
+  }
+  CHECK(signal.bytes_in_file() == (*file)->bytes());
+  CHECK(signal.bytes() + (*file)->bytes() / 2 < memory);
+  const auto columns = signal.columns(0, kCount * 100, 97),
+             plain = before.columns(0, kCount * 100, 97);
+  for (unsigned i = 0; i < 97; ++i) {
+    CHECK(columns[i].changes == plain[i].changes);
+    CHECK(columns[i].most == plain[i].most);
+    CHECK(same(columns[i].last, plain[i].last));
+  }
+  CHECK(signal.moved(5).at(505).value == 5);
+  test::write(path, "");  // somebody empties it
+  CHECK_FALSE(signal.at(500).known());
+  CHECK(signal.at((kCount - 1) * 100).value == ((kCount - 1) & 0xfff));  // it is still in memory
+  CHECK(before.at(500).value == 5);
+  for (const char* bad : {"/nonexistent/file", "/dev"}) {
+    const auto none = SignalFile::make(bad);
+    REQUIRE_FALSE(none);
+    CHECK(none.error().code == ErrorCode::kIo);
+  }
+  const auto full = SignalFile::make("/dev/full");
+  REQUIRE(full);
+  Signal other = before;
+  const auto refused = other.put_oldest_into(*full);
+  REQUIRE_FALSE(refused);
+  CHECK(refused.error().what.find("/dev/full") != std::string::npos);
+  CHECK(other.at(500).value == 5);
 }
 
 TEST_CASE("what is given up is the oldest, and it is counted", "[signal]") {

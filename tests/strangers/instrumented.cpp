@@ -76,7 +76,12 @@ class Writer {
       if (from_header(node) && kind != "LinkageSpecDecl") continue;
       if (node.value("isImplicit", false)) continue;
       if (kFunctions.count(kind) != 0) function(node, outer);
-      if (kGroups.count(kind) != 0) declarations(node);
+      if (kGroups.count(kind) != 0) {
+        const std::string outside = path_;
+        if (!node.value("name", "").empty()) path_ += node.value("name", "") + "::";
+        declarations(node);
+        path_ = outside;
+      }
       if (kind == "VarDecl" && is_cpp_)
         globals_.push_back({node.value("name", ""), told_of(node), true});
     }
@@ -171,8 +176,7 @@ class Writer {
       if (part.value("kind", "") == "ParmVarDecl" && name_ != "main") declare(part);
       if (part.value("kind", "") != "CompoundStmt") continue;
       const auto begin = offset(part, "begin");
-      if (begin && node.value("kind", "") == "FunctionDecl")
-        insertions_.emplace(*begin + 1, " enter_(\"" + name_ + "\");");
+      if (begin) insertions_.emplace(*begin + 1, " enter_(\"" + path_ + name_ + "\");");
       statement(part, false);
     }
   }
@@ -268,7 +272,7 @@ class Writer {
   const std::string& text_;
   bool is_cpp_;
   std::vector<std::size_t> ends_;  ///< of lines
-  std::string name_;
+  std::string name_, path_;        ///< of a function, and of what is around it
   struct Named {
     std::string name;
     std::vector<std::string> told;  ///< what of it, in records

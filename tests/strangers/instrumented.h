@@ -28,7 +28,7 @@ struct Native {
   int exit_code = -1;
   /// Lines that hold one whole statement and nothing else, by function.
   std::map<std::string, std::set<unsigned>> lines;
-  std::map<std::string, unsigned> entered;  ///< how often each function has been, but methods
+  std::map<std::string, unsigned> entered;  ///< how often each function has been
 };
 
 /// Runs a source natively; nullopt if it cannot be built or told.

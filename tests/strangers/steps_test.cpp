@@ -178,7 +178,8 @@ Counts passes_of(const std::string& image, const test::Build& build, const Count
       with_code.insert(file.name + ":" + std::to_string(line));
   Counts out;
   for (const auto& [place, expected] : places) {
-    if (place.find(':') != place.npos && with_code.count(place) == 0) continue;
+    const bool line = place.find(':') != place.npos && place.find("::") == place.npos;
+    if (line && with_code.count(place) == 0) continue;
     if (const auto point = session.pause_at({place}); point && !point->addresses.empty()) {
       place_of[point->id] = place;
       out[place] = 0;
@@ -212,7 +213,8 @@ std::map<std::string, Passes> compared(const std::vector<std::string>& sources,
     const auto native = test::run_natively(source);
     if (!native || !native->complete) continue;
     Counts expected = places_of(*native);
-    for (const test::Build& build : test::builds()) {
+    const bool is_cpp = source.substr(source.rfind('.')) == ".C";
+    for (const test::Build& build : is_cpp ? test::cpp_builds() : test::builds()) {
       const auto image = test::image_of(source, build);
       if (!image) continue;
       Passes& passes = out[build.name];
@@ -327,5 +329,15 @@ TEST_CASE("functions begin as often as natively, inlined or not") {
     // Calls of functions that only give a result are merged, or worked out by the compiler.
     CHECK(passes.fewer <= passes.all() / 15);
     if (name.find("-O0") != std::string::npos) CHECK(passes.equal == passes.all());
+  }
+}
+
+TEST_CASE("functions of C++ begin as often as natively, but for templates of their names") {
+  for (const auto& [name, passes] :
+       compared(test::sample(30, test::Language::kCpp), functions_of)) {
+    INFO(name);
+    CHECK(passes.all() > 10);
+    CHECK(passes.more <= 1 + passes.all() / 10);
+    if (name.find("-O0") != std::string::npos) CHECK(passes.fewer + passes.never == 0);
   }
 }

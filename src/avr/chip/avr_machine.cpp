@@ -229,6 +229,8 @@ machine::Stop AvrMachine::run(const machine::RunRequest& request) {
     counter_->until_cycle = world_.cpu.now;
   }
   outputs_.end_run();
+  if (outputs_.tap.wants(machine::EventKind::kMoment))
+    fabric_->adc->tell(Bus(world_, outputs_), world_.cpu.now);
   outputs_.tap.flush();
   return stop;
 }

@@ -308,6 +308,8 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   add<Spi>(names, Spi::Pins{spi[0], spi[1], spi[2], spi[3]}, next_slot_);
   const std::vector<Pin> twi = pins(wiring.twi);
   add<Twi>(names, twi[0], twi[1], next_slot_);
+  info.buses = {"SPI", "TWI"};
+  info.moments = {"conversion", "watchdog"};
   two_wire = add<TwoWireBus>(twi[0], twi[1], clock_hz, next_slot_);
   boot = add<Boot>(names, device, wiring, clock_hz, next_slot_);
 }

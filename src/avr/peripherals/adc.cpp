@@ -104,7 +104,7 @@ void Adc::start(const World& world, AdcState& state, u64 t, bool triggered) cons
 
 /// What has happened by `t`, with inputs that have not changed since it was last run. True: a
 /// conversion has ended.
-bool Adc::run(const World& world, AdcState& state, u64 t) const {
+bool Adc::run(const World& world, AdcState& state, u64 t, const Bus* listened) const {
   bool ended = false;
   while (state.converting && state.next <= t) {
     const u64 n = divider(world);
@@ -118,11 +118,14 @@ bool Adc::run(const World& world, AdcState& state, u64 t) const {
     state.converting = false;
     state.warm = true;
     if (!state.locked) state.shown = state.result;
+    if (listened != nullptr)
+      listened->record(machine::EventKind::kMoment, Bus::kConversion, state.result, at);
     const bool runs_on = (world.data[adcsra_] & kAdate) != 0 && (world.data[adcsrb_] & 7U) == 0;
     if (runs_on) {
       start(world, state, at - 1, false);
       // Those after the next one give the same again, 13 cycles apart.
-      if (ended && t > state.next + 13 * n) state.next += (t - state.next) / (13 * n) * 13 * n;
+      if (ended && listened == nullptr && t > state.next + 13 * n)
+        state.next += (t - state.next) / (13 * n) * 13 * n;
     }
     ended = true;
   }
@@ -130,15 +133,24 @@ bool Adc::run(const World& world, AdcState& state, u64 t) const {
 }
 
 void Adc::catch_up(const Bus& bus, u64 t) const {
-  if (run(bus.world, bus.world.adc, t)) bus.reg(adcsra_) |= kAdif;
+  const Bus* listened = bus.listens(machine::EventKind::kMoment) ? &bus : nullptr;
+  if (run(bus.world, bus.world.adc, t, listened)) bus.reg(adcsra_) |= kAdif;
+}
+
+void Adc::tell(const Bus& bus, u64 t) const {
+  AdcState state = bus.world.adc;
+  if (state.converting && t != 0) run(bus.world, state, up_to(bus.world, t - 1), &bus);
+}
+
+/// While it is off or asleep nothing goes on.
+u64 Adc::up_to(const World& world, u64 t) const {
+  if (is_off(world)) t = std::min(t, world.off_since[power_switch().number]);
+  const bool stands = world.cpu.deep && !runs_asleep(world, world.data[smcr_] >> 1 & 7U);
+  return stands ? std::min(t, world.cpu.slept_at) : t;
 }
 
 void Adc::before_change(const Bus& bus, u64 t) const {
-  const World& world = bus.world;
-  if (!world.adc.converting) return;
-  if (is_off(world)) t = std::min(t, world.off_since[power_switch().number]);
-  const bool stands = world.cpu.deep && !runs_asleep(world, world.data[smcr_] >> 1 & 7U);
-  catch_up(bus, stands ? std::min(t, world.cpu.slept_at) : t);
+  if (bus.world.adc.converting) catch_up(bus, up_to(bus.world, t));
 }
 
 /// Its end is of interest if it may interrupt.

@@ -50,6 +50,8 @@ class Adc final : public Peripheral {
   }
   /// An input, the supply or the reference is about to change.
   void before_change(const Bus& bus, u64 t) const;
+  /// To who listens: which conversions end before `t`. Nothing changes.
+  void tell(const Bus& bus, u64 t) const;
   [[nodiscard]] const std::vector<Pin>& inputs() const { return inputs_; }
   [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
   void reset(const Bus& bus) const override;
@@ -64,7 +66,8 @@ class Adc final : public Peripheral {
   [[nodiscard]] u64 divider(const World& world) const;
   [[nodiscard]] u16 measure(const World& world, const AdcState& state) const;
   void start(const World& world, AdcState& state, u64 t, bool triggered) const;
-  bool run(const World& world, AdcState& state, u64 t) const;
+  bool run(const World& world, AdcState& state, u64 t, const Bus* listened = nullptr) const;
+  [[nodiscard]] u64 up_to(const World& world, u64 t) const;
   void catch_up(const Bus& bus, u64 t) const;
   void schedule(const Bus& bus) const;
   void begin(const Bus& bus, u64 t, bool triggered) const;

@@ -110,10 +110,14 @@ class Bus {
   }
   [[nodiscard]] bool listens_to_any() const { return outputs_.tap.wants_any(); }
   [[nodiscard]] bool listens(machine::EventKind kind) const { return outputs_.tap.wants(kind); }
+  /// Places in ChipInfo::buses and ChipInfo::moments.
+  enum BusPlace : u8 { kSpi, kTwi };
+  enum MomentPlace : u8 { kConversion, kWatchdogReset };
   /// For who listens, at a cycle.
   void record(machine::EventKind kind, u32 number, u32 value, u64 t) const {
     if (outputs_.tap.wants(kind))
-      outputs_.tap.put({world.tick_at(t), kind, number, value, outputs_.pc ? *outputs_.pc : 0});
+      outputs_.tap.put(
+          {world.tick_at(t), kind, number, value, outputs_.pc ? *outputs_.pc : 0, is_late(t)});
   }
   /// The pins of a port that may have to be told of: something of this is another than last time,
   /// or may be in contention.
@@ -122,7 +126,7 @@ class Bus {
     return outputs_.tap.changed_pins(port, level & 0xffU, floats & 0xffU) | contended;
   }
   void record_pin(u32 pin, machine::PinLevel level, u64 t) const {
-    outputs_.tap.put_pin(world.tick_at(t), pin, level, outputs_.pc ? *outputs_.pc : 0);
+    outputs_.tap.put_pin(world.tick_at(t), pin, level, outputs_.pc ? *outputs_.pc : 0, is_late(t));
   }
   /// To the wire of a pin, from a cycle on.
   void offer(u8 pin, u8 offer, u64 cycle) const;
@@ -161,6 +165,9 @@ class Bus {
   void fed_watchdog(u64 after, u64 period) const {
     machine::WatchdogMargin& margin = outputs_.watchdog;
     ++margin.times;
+    constexpr u64 kThousandths = 1000;
+    record(machine::EventKind::kMoment, kWatchdogReset,
+           static_cast<u32>(after * kThousandths / period), world.cpu.now);
     if (margin.times > 1 && after * margin.period <= margin.longest * period) return;
     margin.longest = after;
     margin.period = period;
@@ -174,6 +181,11 @@ class Bus {
 
  private:
   friend class WireHost;
+  /// Nothing that the program does takes longer.
+  [[nodiscard]] bool is_late(u64 t) const {
+    constexpr u64 kLongest = 8;
+    return t + kLongest < world.cpu.now;
+  }
   void wear(Outputs::Worn& worn) const {
     ++worn.times;
     if (outputs_.pc != nullptr) worn.pc = *outputs_.pc;

@@ -40,6 +40,7 @@ void Spi::show_bit(const Bus& bus, u64 t) const {
 void Spi::edge(const Bus& bus, u64 t) const {
   SpiState& state = bus.world.spi;
   const bool leading = state.step % 2 == 0;
+  if (state.step == 0) bus.record(machine::EventKind::kBusOut, Bus::kSpi, state.shift, t);
   ++state.step;
   if (leading != is(bus.world, kCpha)) {  // samples
     const Pin& pin = is(bus.world, kMstr) ? pins_.in : pins_.out;
@@ -50,14 +51,15 @@ void Spi::edge(const Bus& bus, u64 t) const {
   } else if (!(state.step == 16 && leading == is(bus.world, kCpha))) {
     show_bit(bus, t);
   }
-  if (state.step == 16) complete(bus);
+  if (state.step == 16) complete(bus, t);
 }
 
-void Spi::complete(const Bus& bus) const {
+void Spi::complete(const Bus& bus, std::optional<u64> received_at) const {
   SpiState& state = bus.world.spi;
   state.shifting = false;
   state.step = 0;
   state.in = state.shift;
+  if (received_at) bus.record(machine::EventKind::kBusIn, Bus::kSpi, state.in, *received_at);
   state.flags |= kSpif;
   state.flags_read = 0;
   refresh_request(bus);
@@ -80,7 +82,7 @@ void Spi::on_pin(const Bus& bus, Pin pin, bool level, u64 t) const {
     if (!(pin == pins_.select) || level || !input) return;
     bus.reg(spcr_) = static_cast<u8>(bus.reg(spcr_) & ~unsigned{kMstr});
     bus.schedule(slot_, kNever);
-    complete(bus);
+    complete(bus, std::nullopt);
     take_pins(bus, t);
     bus.misused("SPI: SS went low while it was master and SS an input: MSTR was cleared");
     return;

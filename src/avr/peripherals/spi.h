@@ -51,7 +51,7 @@ class Spi final : public Peripheral {
   void take_pins(const Bus& bus, u64 t) const;
   void show_bit(const Bus& bus, u64 t) const;
   void edge(const Bus& bus, u64 t) const;
-  void complete(const Bus& bus) const;
+  void complete(const Bus& bus, std::optional<u64> received_at) const;
   void refresh_request(const Bus& bus) const;
 
   u16 spcr_, spsr_, spdr_;

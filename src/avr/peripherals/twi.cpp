@@ -1,6 +1,9 @@
 // SPDX-License-Identifier: MIT
 #include "avr/peripherals/twi.h"
 
+#include <algorithm>
+#include <array>
+
 namespace lucid::avr {
 
 /// The chip's own ends of the lines: open drains.
@@ -91,7 +94,7 @@ void Twi::follow(const Bus& bus, Master::Outcome outcome, const Master& master, 
   }
   switch (state.own.was) {
     case Master::kStart:
-      flag(bus, state.master ? 0x10 : 0x08);
+      flag(bus, state.master ? 0x10 : 0x08, t);
       state.master = state.address = true;
       break;
     case Master::kStop: {
@@ -102,23 +105,23 @@ void Twi::follow(const Bus& bus, Master::Outcome outcome, const Master& master, 
       if ((control & kTwsta) != 0) act(bus, t);
       break;  // a STOP raises no flag
     }
-    default: byte_done(bus, master);
+    default: byte_done(bus, master, t);
   }
 }
 
 /// "Transmission Modes": the status codes of the master modes.
-void Twi::byte_done(const Bus& bus, const Master& master) const {
+void Twi::byte_done(const Bus& bus, const Master& master, u64 t) const {
   TwiState& state = bus.world.twi;
   const bool answered = master.acknowledged();
   if (state.address) {
     state.address = false;
     state.reading = (master.byte() & 1U) != 0;
-    flag(bus, state.reading ? (answered ? 0x40 : 0x48) : (answered ? 0x18 : 0x20));
+    flag(bus, state.reading ? (answered ? 0x40 : 0x48) : (answered ? 0x18 : 0x20), t);
   } else if (state.reading) {
     bus.reg(twdr_) = master.byte();
-    flag(bus, answered ? 0x50 : 0x58);
+    flag(bus, answered ? 0x50 : 0x58, t);
   } else {
-    flag(bus, answered ? 0x28 : 0x30);
+    flag(bus, answered ? 0x28 : 0x30, t);
   }
 }
 
@@ -156,11 +159,11 @@ void Twi::on_condition(const Bus& bus, bool start, u64 t) const {
     bus.schedule(slot_, kNever);
     state.master = false;
     state.target = kNobody;
-    flag(bus, 0x00);
+    flag(bus, 0x00, t);
   } else if (start && state.own.doing == Master::kStart && !mine) {
     state.own.doing = Master::kNothing;
   } else if (ends_reception) {
-    flag(bus, 0xa0);
+    flag(bus, 0xa0, t);
   } else if (!start && waited && !mine && (bus.reg(twcr_) & (kTwsta | kTwint)) == kTwsta) {
     act(bus, t);
   }
@@ -229,7 +232,7 @@ void Twi::answered(const Bus& bus, u16 bits, u64 t) const {
     }
     default: break;
   }
-  if (lost) flag(bus, 0x38);
+  if (lost) flag(bus, 0x38, t);
 }
 
 /// The next bit of a byte that a slave sends.
@@ -238,7 +241,17 @@ void Twi::show_bit(const Bus& bus, u64 t) const {
   line(bus, sda_, (bus.reg(twdr_) >> (7U - state.seen.count) & 1U) != 0, t);
 }
 
-void Twi::flag(const Bus& bus, u8 status) const {
+/// A byte that has gone over the bus is told of: addresses are bytes, too.
+void Twi::flag(const Bus& bus, u8 status, u64 t) const {
+  constexpr std::array<u8, 9> kSent{0x18, 0x20, 0x28, 0x30, 0x40, 0x48, 0xb8, 0xc0, 0xc8};
+  constexpr std::array<u8, 12> kReceived{0x50, 0x58, 0x60, 0x68, 0x70, 0x78,
+                                         0x80, 0x88, 0x90, 0x98, 0xa8, 0xb0};
+  const auto tell = [&](const auto& list, machine::EventKind kind) {
+    if (std::find(list.begin(), list.end(), status) != list.end())
+      bus.record(kind, Bus::kTwi, bus.reg(twdr_), t);
+  };
+  if (bus.listens(machine::EventKind::kBusOut)) tell(kSent, machine::EventKind::kBusOut);
+  if (bus.listens(machine::EventKind::kBusIn)) tell(kReceived, machine::EventKind::kBusIn);
   bus.world.twi.status = status;
   bus.reg(twcr_) |= kTwint;
   refresh_request(bus);
@@ -246,7 +259,7 @@ void Twi::flag(const Bus& bus, u8 status) const {
 
 /// A slave holds SCL until TWINT is cleared.
 void Twi::hold(const Bus& bus, u8 status, u64 t) const {
-  flag(bus, status);
+  flag(bus, status, t);
   line(bus, scl_, false, t);
 }
 

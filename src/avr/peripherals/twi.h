@@ -66,13 +66,13 @@ class Twi final : public Peripheral {
   void go_on(const Bus& bus, u64 t) const;
   void act(const Bus& bus, u64 t) const;
   void follow(const Bus& bus, Master::Outcome outcome, const Master& master, u64 t) const;
-  void byte_done(const Bus& bus, const Master& master) const;
+  void byte_done(const Bus& bus, const Master& master, u64 t) const;
   void on_condition(const Bus& bus, bool start, u64 t) const;
   void on_clock_fall(const Bus& bus, u64 t) const;
   [[nodiscard]] bool addressed(const Bus& bus, u8 byte) const;
   void answered(const Bus& bus, u16 bits, u64 t) const;
   void show_bit(const Bus& bus, u64 t) const;
-  void flag(const Bus& bus, u8 status) const;
+  void flag(const Bus& bus, u8 status, u64 t) const;
   void hold(const Bus& bus, u8 status, u64 t) const;
   void forget(const Bus& bus, u64 t) const;
   [[nodiscard]] u64 bit_time(const World& world) const;

@@ -6,7 +6,9 @@
   const element = id => document.getElementById(id);
   const meta = JSON.parse(element('meta').textContent);
   const bytes = Waves.bytesOf(element('data').textContent.trim());
-  const signals = meta.signals.map(m => Waves.decode(m, bytes));
+  const signals = meta.signals.map(m => Waves.decode(m, bytes)).filter(s => s.meta.places_of === undefined);
+  for (const m of meta.signals)
+    if (m.places_of !== undefined) signals[m.places_of].places = Waves.decode(m, bytes);
   const canvas = element('waves'), axis = element('axis'), names = element('names');
   const HEIGHTS = {level: 42, boxes: 42, moments: 42, curve: 128};
 
@@ -429,6 +431,15 @@
     c.fillText(text, (x + end - wide) / 2, middle + 0.5);
   }
 
+  // What made the change that is nearest to the pointer, if that has been recorded.
+  function placeAt(at) {
+    const lane = shown()[laneAt(at.y)];
+    if (!lane || !signals[lane.index].places) return null;
+    const signal = signals[lane.index];
+    const change = Waves.nearest(signal, timeAt(at.x), span() * 8 / width);
+    return change === null ? null : Waves.placeOf(signal, change);
+  }
+
   // Values under the pointer, or at the first cursor.
   function showValues() {
     const time = pointer !== null ? timeAt(pointer.x) : view.a;
@@ -440,6 +451,9 @@
     const parts = [];
     if (pointer !== null) parts.push(Waves.timeText(time, 10));
     const signal = chosenSignal();
+    const change = pointer !== null ? placeAt(pointer)
+      : view.a !== null && signal ? Waves.placeOf(signal, view.a) : null;
+    if (change !== null) parts.push(change);
     if (view.a !== null && view.b !== null && signal) {
       const count = Waves.between(signal, view.a, view.b);
       const what = signal.meta.kind === 'moment' || signal.meta.lane === 'boxes' ? 'value' : 'change';

@@ -181,6 +181,12 @@ const Waves = (() => {
     return best;
   }
 
+  // What made the change at a time, if that has been recorded and is known; else null.
+  function placeOf(signal, time) {
+    const at = signal.places ? indexAt(signal.places, time) : -1;
+    return at < 0 || signal.places.codes[at] !== KNOWN ? null : 'by ' + textOf(signal.places, at);
+  }
+
   // The next change behind a time, or the one before it; if a text is wanted, one to such a value.
   function seek(signal, time, forward, text) {
     let at = indexAt(signal, time);
@@ -304,7 +310,7 @@ const Waves = (() => {
     return out;
   }
 
-  return {KNOWN, FLOATING, UNKNOWN, bytesOf, decode, indexAt, columns, range, nearest, seek, textOf,
+  return {KNOWN, FLOATING, UNKNOWN, bytesOf, decode, indexAt, columns, range, nearest, placeOf, seek, textOf,
           timeText, ticks, roundNumbers, between, toFragment, fromFragment};
 })();
 
