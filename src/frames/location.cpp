@@ -415,7 +415,9 @@ class LocationReader {
       add_constants(static_cast<std::uint64_t>(ops[0].b), Slot::kAll);
     } else if (const auto found = ops.empty() ? std::nullopt : compute(ops, level_)) {
       if (found->is_value) {
-        add_constants(found->top.raw, found->top.known);
+        // GCC complements a truth value with all bits of its register; only the lowest one is it.
+        const bool truth = scope_.program.types()[local_.type].kind == Type::Kind::kBool;
+        add_constants(truth ? found->top.raw & 1U : found->top.raw, found->top.known);
       } else if (level_.is_address(found->top)) {
         in_frame_ = in_frame_ || is_in_frame(ops);
         for (std::uint32_t i = 0; i < bytes; ++i) {

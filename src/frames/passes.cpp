@@ -328,18 +328,36 @@ bool LineFlow::is_read(unsigned from, unsigned dwarf) const {
   return false;
 }
 
+/// The lines of a level on all ways from one node to another; of all of it, if both are the same.
+/// What is only put into registers may have been moved, and says nothing, unless there is no more.
+std::set<LineFlow::Line> LineFlow::lines_between(unsigned from, unsigned to,
+                                                 const Stack& level) const {
+  std::vector<unsigned> way;
+  if (from != to) way = between(from, to, from);
+  for (unsigned i = 0; from == to && i < lines_.size(); ++i) way.push_back(i);
+  way.insert(way.end(), {from, to});
+  const auto loads = [&](unsigned node) {
+    const FlowGraph::Node& here = graph_.nodes()[node];
+    return here.flow == Flow::kNext && here.in_registers;
+  };
+  bool does_more = false;
+  for (unsigned i = 0; i < stacks_.size(); ++i)
+    does_more = does_more || (begins_with(stacks_[i], level) && !loads(i));
+  std::set<Line> out;
+  for (const unsigned node : way)
+    if (const Line line = line_at_level(node, level); line.line != 0 && !(does_more && loads(node)))
+      out.insert(line);
+  return out;
+}
+
 /// Is a stretch of the line the rest of what an earlier one has begun? Copies of an inlined body
-/// follow each other like parts of one, but with other lines of it between.
-bool LineFlow::is_part(unsigned later, unsigned earlier, const Line& line, const Stack& level,
-                       bool of_body) const {
+/// follow each other like parts of one, but with all of its lines between.
+bool LineFlow::is_part(unsigned later, unsigned earlier, const Stack& level, bool of_body) const {
   if (!of_body) return belongs_to(later, earlier);
   if (!follows(later, earlier)) return false;
-  if (reaches_within(earlier, later, level)) return true;
-  const std::vector<unsigned> way = between(earlier, later, earlier);
-  return std::none_of(way.begin(), way.end(), [&](unsigned node) {
-    const Line here = line_at_level(node, level);
-    return here.line != 0 && here != line;
-  });
+  const std::set<Line> all = lines_between(earlier, earlier, level);
+  const std::set<Line> between = lines_between(earlier, later, level);
+  return all.size() > 1 ? between != all : between == all;
 }
 
 /// Is the way from one node to another, where a stretch of the line begins, part of a pass that has
@@ -352,7 +370,7 @@ bool LineFlow::is_within(unsigned from, unsigned to, const std::vector<unsigned>
     return true;
   if (all.size() > kMostCompared) return false;
   return std::any_of(all.begin(), all.end(), [&](unsigned earlier) {
-    return earlier != to && is_part(from, earlier, line, level, of_body) &&
+    return earlier != to && is_part(from, earlier, level, of_body) &&
            !are_copies(to, earlier, all, line, level) &&
            !goes_over_earlier_lines(earlier, from, line, level);
   });
@@ -396,7 +414,7 @@ const LineFlow::Entries& LineFlow::entries(const Line& line, const Stack& level,
     out.nodes.clear();
     std::copy_if(begins.begin(), begins.end(), std::back_inserter(out.nodes), [&](unsigned later) {
       return std::none_of(begins.begin(), begins.end(), [&](unsigned earlier) {
-        return earlier != later && is_part(later, earlier, line, level, of_body) &&
+        return earlier != later && is_part(later, earlier, level, of_body) &&
                !are_copies(later, earlier, all, line, level);
       });
     });
@@ -503,23 +521,67 @@ bool LineFlow::reaches_within(unsigned from, unsigned to, const Stack& level) co
   return false;
 }
 
-/// Its first line may be the end of a loop, and nothing else. Then it begins where it is come to
-/// from outside; at an address, if it can be.
-void LineFlow::come_in(const Stack& level, std::uint32_t address, std::vector<Arrival>& out) const {
+/// Can a node be come to, and from there on itself again or the function's end, without others?
+bool LineFlow::goes_past(const std::vector<unsigned>& others, unsigned node) const {
+  const auto is_other = [&](unsigned one) {
+    return std::find(others.begin(), others.end(), one) != others.end();
+  };
+  const auto comes = [&](unsigned from, bool or_ends) {
+    std::set<unsigned> seen{from};
+    std::vector<unsigned> waiting{from};
+    while (!waiting.empty()) {
+      const auto& next = graph_.nodes()[waiting.back()].next;
+      waiting.pop_back();
+      if (or_ends && next.empty()) return true;
+      for (const unsigned to : next) {
+        if (to == node) return true;
+        if (!is_other(to) && seen.insert(to).second) waiting.push_back(to);
+      }
+    }
+    return false;
+  };
+  if (is_other(node) || is_other(first_)) return false;
+  return (node == first_ || comes(first_, false)) && comes(node, true);
+}
+
+/// Where a level may begin: a statement that is come to from outside, and from within by loops
+/// only; but for what is only put into registers there.
+std::vector<unsigned> LineFlow::ways_in(const Stack& level) const {
   const auto& nodes = graph_.nodes();
-  std::optional<Arrival> best;
+  std::vector<unsigned> out;
   for (unsigned i = 0; i < nodes.size(); ++i) {
-    if (!begins_with(stacks_[i], level)) continue;
-    Arrival arrival;
-    arrival.address = nodes[i].address;
-    for (const unsigned before : nodes[i].before)
-      (begins_with(stacks_[before], level) ? arrival.inner : arrival.outer)
-          .push_back(nodes[before].address);
-    if (i != first_ && arrival.outer.empty()) continue;
-    if (arrival.inner.empty()) arrival.outer.clear();
-    if (!best || arrival.address == address) best = std::move(arrival);
+    if (!begins_with(stacks_[i], level) || only_loads(i, level)) continue;
+    const auto range = program_.line_at(nodes[i].address);
+    if (!range || range->begin != nodes[i].address || !range->statement) continue;
+    bool outside = i == first_, middle = false;
+    for (const unsigned from : nodes[i].before) {
+      const bool inside = begins_with(stacks_[from], level);
+      outside = outside || !inside;
+      // Other copies of the body may go on in this one, where compilers have joined their ends.
+      middle = middle || (inside && from != i && !reaches_within(i, from, level));
+    }
+    if (outside && !middle) out.push_back(i);
   }
-  if (best) out.push_back(std::move(*best));
+  return out;
+}
+
+/// Its first line may be the end of a loop, or behind a condition. Then a body begins where it is
+/// come to from outside.
+void LineFlow::come_in(const Stack& level, std::vector<Arrival>& out) const {
+  const std::vector<unsigned> all = ways_in(level);
+  for (const unsigned node : all) {
+    if (all.size() <= kMostCompared && std::any_of(all.begin(), all.end(), [&](unsigned earlier) {
+          return earlier != node && is_part(node, earlier, level, true);
+        }))
+      continue;
+    Arrival arrival;
+    arrival.address = graph_.nodes()[node].address;
+    for (const unsigned before : graph_.nodes()[node].before)
+      (begins_with(stacks_[before], level) ? arrival.inner : arrival.outer)
+          .push_back(graph_.nodes()[before].address);
+    if (arrival.inner.empty()) arrival.outer.clear();
+    out.push_back(std::move(arrival));
+  }
 }
 
 std::vector<Arrival> LineFlow::body_arrivals(const InlinedCall& body) const {
@@ -534,6 +596,12 @@ std::vector<Arrival> LineFlow::body_arrivals(const InlinedCall& body) const {
       if (const Line line = line_at_level(i, level);
           line.line != 0 && (first.line == 0 || (line.file == first.file && line < first)))
         first = line;
+    const std::vector<unsigned> ways = ways_in(level), begins = stretches(first, level);
+    if (std::any_of(ways.begin(), ways.end(),
+                    [&](unsigned node) { return goes_past(begins, node); })) {
+      come_in(level, out);
+      continue;
+    }
     const Entries& list = entries(first, level, true);
     const std::size_t others = out.size();
     for (const unsigned node : list.nodes) {
@@ -541,7 +609,7 @@ std::vector<Arrival> LineFlow::body_arrivals(const InlinedCall& body) const {
       if (node != first_ && !arrival.inner.empty() && arrival.outer.empty()) continue;
       out.push_back(std::move(arrival));
     }
-    if (out.size() == others) come_in(level, body.entry, out);
+    if (out.size() == others) come_in(level, out);
   }
   return out;
 }

@@ -84,7 +84,8 @@ class LineFlow {
   [[nodiscard]] bool is_read(unsigned from, unsigned dwarf) const;
   [[nodiscard]] bool goes_over_earlier_lines(unsigned from, unsigned to, const Line& line,
                                              const Stack& level) const;
-  [[nodiscard]] bool is_part(unsigned later, unsigned earlier, const Line& line, const Stack& level,
+  [[nodiscard]] std::set<Line> lines_between(unsigned from, unsigned to, const Stack& level) const;
+  [[nodiscard]] bool is_part(unsigned later, unsigned earlier, const Stack& level,
                              bool of_body) const;
   [[nodiscard]] bool is_within(unsigned from, unsigned to, const std::vector<unsigned>& all,
                                const Line& line, const Stack& level, bool of_body) const;
@@ -102,7 +103,9 @@ class LineFlow {
   [[nodiscard]] const Entries& entries(const Line& line, const Stack& level,
                                        bool of_body = false) const;
   [[nodiscard]] Arrival arrival(unsigned node, const Entries& list) const;
-  void come_in(const Stack& level, std::uint32_t address, std::vector<Arrival>& out) const;
+  [[nodiscard]] bool goes_past(const std::vector<unsigned>& others, unsigned node) const;
+  [[nodiscard]] std::vector<unsigned> ways_in(const Stack& level) const;
+  void come_in(const Stack& level, std::vector<Arrival>& out) const;
 
   const FlowGraph& graph_;
   const Program& program_;
