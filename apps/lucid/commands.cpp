@@ -458,7 +458,7 @@ const std::vector<Command>& commands() {
 
       {"trace",
        Group::kSignals,
-       {"trace SIGNAL [as FORMAT] [named WORD] [with places] [from start]", "trace into FILE"},
+       {"trace into FILE", "trace SIGNAL [as FORMAT] [named WORD] [with places] [from start]"},
        "record a signal from here on",
        "A pin, a variable, an interrupt, an I/O register … : `help signals`. With places: which "
        "instruction made each change, too; a page (`plot into run.html`) tells it. From start: "

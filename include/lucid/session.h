@@ -428,7 +428,7 @@ class LUCID_API Session {
   /// Bytes of memory that all traces together may take; 64 MiB at first. The one that takes most
   /// forgets its oldest.
   void set_trace_bound(std::size_t bytes);
-  /// From then on it goes into a file instead, one that is overwritten, of which the session reads
+  /// From then on it goes into a file instead, a new one, of which the session reads
   /// when somebody looks; an empty path: no more. If it cannot be written any more, a note says so,
   /// and the oldest is forgotten. Error: kIo.
   Result<void> put_traces_into(const std::string& path);

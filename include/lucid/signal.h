@@ -45,7 +45,7 @@ struct Sample {
 /// once they are gone.
 class LUCID_API SignalFile {
  public:
-  /// Makes it; one that is there is overwritten. Error: kIo.
+  /// Makes it; it takes the place of one that is there. Error: kIo.
   static Result<std::shared_ptr<SignalFile>> make(const std::string& path);
   ~SignalFile();
   SignalFile(const SignalFile&) = delete;

@@ -264,32 +264,10 @@ void Recorder::set_pin(Lane& lane, unsigned place, unsigned level) {
 
 /// Is a record one of a lane's moments? With the number that it tells.
 static std::optional<std::uint64_t> moment_of(const Source& source, const machine::Record& r) {
-  const bool port = !source.numbers.empty() && source.numbers[0] == r.number;
-  switch (source.kind) {
-    case Kind::kByteIn:
-      if (r.kind == EventKind::kByteIn && port) return r.value;
-      break;
-    case Kind::kByteOut:
-      if (r.kind == EventKind::kByteOut && port) return r.value;
-      break;
-    case Kind::kEepromWrite:
-      if (r.kind == EventKind::kEepromWrite) return r.number;
-      break;
-    case Kind::kReset:
-      if (r.kind == EventKind::kReset) return r.number;
-      break;
-    case Kind::kBusIn:
-      if (r.kind == EventKind::kBusIn && port) return r.value;
-      break;
-    case Kind::kBusOut:
-      if (r.kind == EventKind::kBusOut && port) return r.value;
-      break;
-    case Kind::kMoment:
-      if (r.kind == EventKind::kMoment && port) return r.value;
-      break;
-    default: break;
-  }
-  return std::nullopt;
+  if (bit(r.kind) != kinds_of(source.kind)) return std::nullopt;
+  if (source.kind == Kind::kEepromWrite || source.kind == Kind::kReset) return r.number;
+  const bool its = !source.numbers.empty() && source.numbers[0] == r.number;
+  return its ? std::optional<std::uint64_t>(r.value) : std::nullopt;
 }
 
 /// What the processor or a port has done.

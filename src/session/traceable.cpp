@@ -347,6 +347,13 @@ Result<Session::Core::Traceable> Session::Core::traceable(const Session::TraceSp
   if (!out)  // `byte in put` may be a local
     if (auto local = traceable_local(text)) out = std::move(*local);
   if (!out && out.error().what.empty()) out = traceable_object(text);
+  if (!out && out.error().code == ErrorCode::kNotFound && out.error().hint.empty()) {
+    std::vector<std::string> events{"interrupt", "calls", "sleep", "reset", "byte in", "byte out"};
+    events.insert(events.end(), machine().info().moments.begin(), machine().info().moments.end());
+    Error error = out.error();
+    error.hint = did_you_mean(text, events);
+    return tl::unexpected(std::move(error));
+  }
   if (!out) return out;
   if (!spec.name.empty()) out->facts.name = spec.name;
   if (spec.format.empty()) return out;

@@ -5,6 +5,7 @@
 
 #include <fcntl.h>
 #include <fmt/format.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include <algorithm>
@@ -227,6 +228,9 @@ SignalFile::~SignalFile() { ::close(descriptor_); }
 
 Result<std::shared_ptr<SignalFile>> SignalFile::make(const std::string& path) {
   constexpr unsigned kMode = 0644;
+  // What is there may hold what other signals have put into it.
+  struct stat there {};
+  if (::lstat(path.c_str(), &there) == 0 && S_ISREG(there.st_mode)) ::unlink(path.c_str());
   const int descriptor = ::open(path.c_str(), O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, kMode);
   if (descriptor < 0)
     return fail(ErrorCode::kIo, fmt::format("cannot write '{}': {}", path, std::strerror(errno)),

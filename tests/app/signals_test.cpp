@@ -104,12 +104,27 @@ TEST_CASE("a stretch without an end goes up to now", "[signals]") {
   }
 }
 
+TEST_CASE("a file takes what is traced, and places are told of", "[signals]") {
+  const std::string file = test::scratch("traces-of-the-program");
+  test::write(file, "old");
+  const auto out = lucid(kKiln + " --json", "trace into " + file +
+                                                "\ntrace state with places\ntrace conversion\n"
+                                                "go for 3 s\ntraces\n");
+  CHECK(out.code == 0);
+  CHECK(has(out, "\"place\":\"load_segment, kiln.c:"));
+  CHECK(has(out, "\"bytes_in_file\":0"));  // there is room enough
+  CHECK(test::read(file).empty());
+}
+
 TEST_CASE("what is wrong about signals is said", "[signals]") {
   const std::pair<const char*, const char*> wrong[] = {
       {"measure pin.PB5", "`trace pin.PB5 from start` records it"},
       {"trace pin.PB9", "PB9"},
       {"trace interrupt TIMER1_COMPX", "did you mean TIMER1_COMPA"},
       {"trace part chambr", "did you mean chamber?"},
+      {"trace conversions", "did you mean conversion?"},
+      {"trace byte out SPY", "did you mean SPI?"},
+      {"trace into /nowhere/x", "cannot write '/nowhere/x'"},
       {"plot", "nothing is traced"},
       {"export into x.vcd", "nothing is traced"},
       {"trace state\nexport into /nowhere/x.vcd", "cannot be written"},

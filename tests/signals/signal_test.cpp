@@ -229,8 +229,15 @@ TEST_CASE("what has been put into a file is read from there, or unknown", "[sign
     CHECK(same(columns[i].last, plain[i].last));
   }
   CHECK(signal.moved(5).at(505).value == 5);
+  const auto again = SignalFile::make(path);  // of the same name: what the other has stays
+  REQUIRE(again);
+  CHECK(signal.at(500).value == 5);
+  Signal second = before;
+  REQUIRE(second.put_oldest_into(*again));
+  CHECK(second.at(500).value == 5);
   test::write(path, "");  // somebody empties it
-  CHECK_FALSE(signal.at(500).known());
+  CHECK_FALSE(second.at(500).known());
+  CHECK(signal.at(500).value == 5);
   CHECK(signal.at((kCount - 1) * 100).value == ((kCount - 1) & 0xfff));  // it is still in memory
   CHECK(before.at(500).value == 5);
   for (const char* bad : {"/nonexistent/file", "/dev"}) {

@@ -230,7 +230,7 @@ machine::Stop AvrMachine::run(const machine::RunRequest& request) {
   }
   outputs_.end_run();
   if (outputs_.tap.wants(machine::EventKind::kMoment))
-    fabric_->adc->tell(Bus(world_, outputs_), world_.cpu.now);
+    fabric_->adc->tell(Bus(world_, outputs_), before, world_.cpu.now);
   outputs_.tap.flush();
   return stop;
 }

@@ -137,9 +137,11 @@ void Adc::catch_up(const Bus& bus, u64 t) const {
   if (run(bus.world, bus.world.adc, t, listened)) bus.reg(adcsra_) |= kAdif;
 }
 
-void Adc::tell(const Bus& bus, u64 t) const {
+void Adc::tell(const Bus& bus, u64 from, u64 t) const {
   AdcState state = bus.world.adc;
-  if (state.converting && t != 0) run(bus.world, state, up_to(bus.world, t - 1), &bus);
+  if (!state.converting || t == 0) return;
+  if (from != 0) run(bus.world, state, up_to(bus.world, from - 1));
+  run(bus.world, state, up_to(bus.world, t - 1), &bus);
 }
 
 /// While it is off or asleep nothing goes on.
