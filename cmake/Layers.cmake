@@ -5,6 +5,12 @@
 # Its headers are linked one by one into a folder of the build tree and found as "FOLDER/x.h". A
 # target sees only the folders of the layers it depends on, so an include against the order of the
 # layers does not compile. The property LUCID_LAYERS of the project has them all.
+
+# What nearly every file includes, and nobody here changes: read once for all layers.
+set(lucid_heavy_headers <algorithm> <array> <cstdint> <deque> <functional> <map> <memory> <optional>
+    <set> <string> <string_view> <tuple> <unordered_map> <utility> <variant> <vector>
+    <fmt/format.h> <tl/expected.hpp>)
+
 function(lucid_layer folder)
   cmake_parse_arguments(ARG "" "" "DEPENDS" ${ARGN})
   string(REPLACE / _ name ${folder})
@@ -22,6 +28,11 @@ function(lucid_layer folder)
     add_library(lucid_${name} OBJECT ${sources})
     target_include_directories(lucid_${name} PUBLIC ${root} ${PROJECT_SOURCE_DIR}/include)
     target_link_libraries(lucid_${name} PUBLIC tl::expected ${ARG_DEPENDS} PRIVATE lucid_options)
+    if(name STREQUAL base)
+      target_precompile_headers(lucid_base PRIVATE ${lucid_heavy_headers})
+    else()
+      target_precompile_headers(lucid_${name} REUSE_FROM lucid_base)
+    endif()
     set_property(GLOBAL APPEND PROPERTY LUCID_LAYERS lucid_${name})
   else()
     add_library(lucid_${name} INTERFACE)

@@ -458,12 +458,16 @@ const std::vector<Command>& commands() {
 
       {"trace",
        Group::kSignals,
-       {"trace into FILE", "trace SIGNAL [as FORMAT] [named WORD] [with places] [from start]"},
+       {"trace into FILE",
+        "trace SIGNAL [as FORMAT] [named WORD] [with places] [from start] "
+        "[around ID for TIME before and TIME after]"},
        "record a signal from here on",
        "A pin, a variable, an interrupt, an I/O register … : `help signals`. With places: which "
        "instruction made each change, too; a page (`plot into run.html`) tells it. From start: "
        "what "
-       "has been so far, too, by running through it again. Into FILE: what memory (64 MiB) has no "
+       "has been so far, too, by running through it again. Around the passes at which a breakpoint "
+       "pauses or writes its log (`pause at PLACE log TEXT` does not pause): only so much is kept. "
+       "Into FILE: what memory (64 MiB) has no "
        "room "
        "for goes there, of all signals, instead of being given up.",
        "trace pin.PB5 from start",
@@ -862,6 +866,7 @@ const std::vector<Topic>& topics() {
        "voltage PC0          at a pin; part chamber what is measured of a part\n"
        "sleep, reset, eeprom write; conversion, with its result; watchdog, when it is reset\n"
        "trace X from start   fills it with what has been so far\n"
+       "trace X around 3 for 5ms before and 1ms after   only around passes of breakpoint 3\n"
        "trace X with places  which instruction made each change, too\n"
        "measure X            widths, periods, values; measure delay X rising to Y\n"
        "= width(X, high)     period(X) gap(X) delay(X rising, Y) frequency(X) duty(X) edges(X)\n"

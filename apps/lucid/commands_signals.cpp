@@ -50,8 +50,22 @@ Result<void> Console::do_trace(const Words& words) {
   spec.name = words.text("WORD");
   spec.from_start = words.has("start");
   spec.with_places = words.has("places");
+  if (words.has("around")) {
+    const auto before = parse_time(words.behind("for", "TIME"));
+    if (!before) return fail(before.error());
+    const auto after = parse_time(words.behind("and", "TIME"));
+    if (!after) return fail(after.error());
+    spec.around = static_cast<unsigned>(std::min<std::uint64_t>(words.number("ID", 0), UINT32_MAX));
+    spec.before = *before;
+    spec.after = *after;
+  }
   auto trace = session_->trace(spec);
-  if (!trace) return fail(trace.error());
+  if (!trace) {
+    Error error = trace.error();
+    if (spec.signal.find(" around ") != std::string::npos)
+      error.hint = "`around 3 for 5ms before and 1ms after`";
+    return fail(std::move(error));
+  }
   show(Traces{{std::move(*trace)}});
   return {};
 }

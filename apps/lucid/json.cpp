@@ -303,7 +303,11 @@ struct JsonViews : SurveyJson {
                              {"bytes", v.bytes},
                              {"bytes_in_file", v.bytes_in_file},
                              {"value", v.value},
-                             {"place", v.place}});
+                             {"place", v.place},
+                             {"around", v.around},
+                             {"picoseconds_before", v.before.count},
+                             {"picoseconds_after", v.after.count},
+                             {"windows", v.windows}});
     return out;
   }
   Json operator()(const MeasuredSpans& m) const {

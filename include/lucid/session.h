@@ -379,6 +379,10 @@ class LUCID_API Session {
     std::string name = {};     ///< what it is to be called; else as it is written
     bool from_start = false;   ///< what has been so far is run through again and recorded, too
     bool with_places = false;  ///< which instruction made each change, too: Signal::places()
+    /// The number of a breakpoint: only so much before and after each pass at which it pauses or
+    /// writes its log is kept, without any pause of its own; unknown elsewhere. 0: all is kept.
+    unsigned around = 0;
+    Picoseconds before = {}, after = {};
   };
   struct TraceView {
     unsigned id = 0;  ///< one count with breakpoints and watches
@@ -391,11 +395,15 @@ class LUCID_API Session {
     std::uint64_t bytes_in_file = 0;  ///< put_traces_into()
     std::string value;                ///< where it ends
     std::string place;                ///< what made the last change, if that is recorded
+    unsigned around = 0;              ///< TraceSpec::around
+    Picoseconds before, after;
+    std::size_t windows = 0;  ///< stretches that have been kept
   };
   /// Locals, of the selected call level or of a function that is named behind them, `error in
   /// control_step`, are looked at where a line of their function begins; unknown where they are not
   /// held and once the function has returned. Errors: kUsage, kNotFound for what cannot be traced;
-  /// kUnsupported for registers of the processor; of `from_start`, those of going back.
+  /// kUnsupported for registers of the processor; of `from_start`, those of going back, and kUsage
+  /// together with `around`.
   Result<TraceView> trace(const TraceSpec& spec);
   [[nodiscard]] std::vector<TraceView> traces() const;
   /// By its number, its name or as it was written. Error: kNotFound.

@@ -49,7 +49,7 @@ std::uint32_t key_of(Address address) {
 }  // namespace
 
 void Recorder::add(unsigned id, Signal::Facts facts, Source source, const machine::Machine& machine,
-                   bool with_places) {
+                   bool with_places, std::optional<AroundSpec> around) {
   Lane lane;
   lane.id = id;
   lane.source = std::move(source);
@@ -61,6 +61,7 @@ void Recorder::add(unsigned id, Signal::Facts facts, Source source, const machin
   }
   lane.signal = Signal(std::move(facts), machine.info().clock_hz, now);
   lane.end = lane.heard = now;
+  if (around) lane.around.emplace(*around, lane);
   for (std::size_t k = 0; lane.source.kind == Kind::kPins && k < lane.source.numbers.size(); ++k)
     if (lane.source.numbers[k] != Source::kNoPin) lane.pins |= std::uint64_t{1} << k;
   const MemoryArea* ram = machine.area("ram");
@@ -382,11 +383,16 @@ void Recorder::take(const machine::Record* records, std::size_t count) {
 
 void Recorder::keep_bound() {
   for (;;) {
-    std::size_t all = 0;
+    std::size_t all = 0, most = 0;
     Lane* largest = nullptr;
     for (Lane& lane : lanes_) {
-      all += lane.signal.bytes() + (lane.places ? lane.places->bytes() : 0);
-      if (largest == nullptr || lane.signal.bytes() > largest->signal.bytes()) largest = &lane;
+      if (lane.around) lane.around->take(lane, lane.end);
+      const std::size_t bytes = lane.signal.bytes() + (lane.places ? lane.places->bytes() : 0) +
+                                (lane.around ? lane.around->bytes() : 0);
+      all += bytes;
+      if (bytes <= most) continue;
+      most = bytes;
+      largest = &lane;
     }
     if (all <= bound_ || !make_room(*largest)) return;
   }
@@ -394,6 +400,14 @@ void Recorder::keep_bound() {
 
 /// The oldest of a lane goes to the file, or is given up. False: there is too little of it.
 bool Recorder::make_room(Lane& lane) {
+  if (lane.around && make_room(lane.around->kept())) {
+    lane.around->forget_before(lane.around->kept().signal.begin());
+    return true;
+  }
+  return make_room(static_cast<Recorded&>(lane));
+}
+
+bool Recorder::make_room(Recorded& lane) {
   for (Signal* signal : {&lane.signal, lane.places ? &*lane.places : nullptr}) {
     if (signal == nullptr || file_ == nullptr) continue;
     const auto put = signal->put_oldest_into(file_);
@@ -510,8 +524,12 @@ void Recorder::cut_at(std::uint64_t tick) {
     lane.heard = std::min(lane.heard, tick);
     if (lane.end <= tick) continue;
     lane.partial.reset();
-    lane.signal.cut_at(tick);
-    if (lane.places) lane.places->cut_at(tick);
+    if (lane.around) {
+      lane.around->cut_at(tick, lane);
+    } else {
+      lane.signal.cut_at(tick);
+      if (lane.places) lane.places->cut_at(tick);
+    }
     lane.end = tick;
     lane.at_end = lane.to_skip = 0;
     if (!is_moment(lane.signal)) continue;
@@ -527,20 +545,32 @@ void Recorder::begin_anew(const machine::Machine& machine) {
   const std::vector<Lane> all = std::move(lanes_);
   lanes_.clear();
   for (const Lane& lane : all)
-    add(lane.id, lane.signal.facts(), lane.source, machine, lane.places.has_value());
+    add(lane.id, lane.signal.facts(), lane.source, machine, lane.places.has_value(),
+        lane.around ? std::optional(lane.around->spec()) : std::nullopt);
 }
 
 std::optional<Signal> Recorder::signal(unsigned id) const {
   for (const Lane& lane : lanes_) {
     if (lane.id != id) continue;
-    Signal out = lane.signal;
-    out.end_at(lane.heard);
-    if (!lane.places) return out;
-    Signal places = *lane.places;
-    places.end_at(lane.heard);
-    return out.with_places(std::move(places));
+    Recorded out = lane;
+    if (lane.around) out = lane.around->all(std::move(out), lane.heard);
+    out.signal.end_at(lane.heard);
+    if (!out.places) return out.signal;
+    out.places->end_at(lane.heard);
+    return out.signal.with_places(std::move(*out.places));
   }
   return std::nullopt;
+}
+
+void Recorder::mark(unsigned breakpoint, std::uint64_t tick) {
+  for (Lane& lane : lanes_)
+    if (lane.around && lane.around->spec().id == breakpoint) lane.around->mark(tick);
+}
+
+std::size_t Recorder::windows(unsigned id) const {
+  for (const Lane& lane : lanes_)
+    if (lane.id == id && lane.around) return lane.around->windows();
+  return 0;
 }
 
 }  // namespace lucid::record

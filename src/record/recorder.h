@@ -13,6 +13,7 @@
 
 #include "lucid/signal.h"
 #include "machine/machine.h"
+#include "record/around.h"
 
 namespace lucid::record {
 
@@ -68,7 +69,7 @@ class Recorder final : public machine::RecordSink {
 
   /// Begins with the value that it has now. REQUIRES: `id` is new.
   void add(unsigned id, Signal::Facts facts, Source source, const machine::Machine& machine,
-           bool with_places = false);
+           bool with_places = false, std::optional<AroundSpec> around = {});
   /// Takes over what another recorder has of it.
   void take_over(Recorder& other, unsigned id);
   bool remove(unsigned id);
@@ -92,6 +93,8 @@ class Recorder final : public machine::RecordSink {
   void take(const machine::Record* records, std::size_t count) override;
   /// The machine stands at one of the places.
   void stand(std::uint32_t pc, std::uint64_t tick);
+  /// A breakpoint has been passed.
+  void mark(unsigned breakpoint, std::uint64_t tick);
   /// It has run up to here.
   void end_at(std::uint64_t tick);
   /// Behind a tick another future begins.
@@ -101,14 +104,16 @@ class Recorder final : public machine::RecordSink {
 
   /// Nothing: there is none.
   [[nodiscard]] std::optional<Signal> signal(unsigned id) const;
+  /// Of a lane that keeps what lies around moments only: how many stretches.
+  [[nodiscard]] std::size_t windows(unsigned id) const;
   /// How often something that was recorded has been taken back.
   [[nodiscard]] std::uint64_t futures() const { return futures_; }
 
  private:
-  struct Lane {
+  struct Lane : Recorded {
     unsigned id = 0;
     Source source;
-    Signal signal;
+    std::optional<Around> around;
     std::vector<std::uint8_t> bytes;    ///< as last heard, of all objects
     std::uint64_t value = 0;            ///< of pins, a bit each
     std::uint64_t odd = 0, fought = 0;  ///< of pins: those that float, those that are fought over
@@ -126,7 +131,6 @@ class Recorder final : public machine::RecordSink {
     std::uint64_t pins = 0;            ///< a bit for each that is there
     std::vector<std::uint64_t> masks;  ///< of each object's bytes
     std::vector<std::uint8_t> taps;    ///< of each byte
-    std::optional<Signal> places;      ///< the instructions that made its changes
   };
 
   void put(Lane& lane, Sample sample);
@@ -140,6 +144,7 @@ class Recorder final : public machine::RecordSink {
   void index();
   void keep_bound();
   bool make_room(Lane& lane);
+  bool make_room(Recorded& of);
   [[nodiscard]] Sample value_of(const Lane& lane, std::uint64_t tick) const;
 
   std::vector<Lane> lanes_;

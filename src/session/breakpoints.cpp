@@ -347,12 +347,10 @@ Session::Core::Entry* Session::Core::find(unsigned id) {
   return nullptr;
 }
 
-namespace {
-tl::unexpected<Error> no_breakpoint(unsigned id) {
+tl::unexpected<Error> Session::Core::no_breakpoint(unsigned id) {
   return fail(ErrorCode::kNotFound, fmt::format("there is no breakpoint {}", id),
               "`breakpoints` lists them");
 }
-}  // namespace
 
 Result<void> Session::Core::enable(unsigned id, bool on) {
   Entry* entry = find(id);
@@ -642,6 +640,7 @@ bool Session::Core::counts(Entry& entry, Outcome& outcome) {
   }
   ++point.passes;
   if (!rule_says_pause(point.spec, point.passes)) return false;
+  if (listening_ != nullptr) listening_->mark(point.id, machine().ticks());
   if (!point.spec.log.empty() || !point.spec.row.empty()) {
     const bool tell = listener_ != nullptr && !replaying_;
     if (tell && !point.spec.log.empty()) listener_->on_message(filled(point.spec.log));

@@ -418,6 +418,7 @@ class Session::Core final : private machine::MarkListener {
     }
   };
   [[nodiscard]] Session::TraceView view(const Traced& traced) const;
+  [[nodiscard]] std::optional<record::AroundSpec> around(const Session::TraceSpec& spec) const;
   [[nodiscard]] Signal with_named_places(Signal signal) const;
   [[nodiscard]] Result<void> be_free(const std::string& name) const;
   std::vector<Traced> traced_;
@@ -609,6 +610,7 @@ class Session::Core final : private machine::MarkListener {
                                                           const machine::Machine& machine) const;
   [[nodiscard]] std::vector<std::uint32_t> places_of_stack_switches();
   Result<void> bind(Entry& entry);
+  static tl::unexpected<Error> no_breakpoint(unsigned id);
   Entry* find(unsigned id);
 
   std::optional<Entry> sought_;           ///< of the run under way, beside breakpoints

@@ -225,9 +225,18 @@ Result<Session::TraceView> Session::Core::trace(const Session::TraceSpec& spec) 
   if (spec.from_start && running_)
     return fail(ErrorCode::kUsage, "the past is not gone through while the program runs",
                 "pause first, or leave `from start` out");
+  if (spec.around != 0) {
+    if (find(spec.around) == nullptr) return no_breakpoint(spec.around);
+    if (spec.before.count == 0 && spec.after.count == 0)
+      return fail(ErrorCode::kUsage, "nothing is before and nothing after", "say how much to keep");
+    if (spec.from_start)
+      return fail(ErrorCode::kUsage, "breakpoints are not passed again for `from start`",
+                  "leave one of the two out");
+  }
   const unsigned id = next_id_;
   record::Recorder alone;
-  alone.add(id, std::move(found->facts), std::move(found->source), machine(), spec.with_places);
+  alone.add(id, std::move(found->facts), std::move(found->source), machine(), spec.with_places,
+            around(spec));
   if (spec.from_start)
     if (auto filled = fill_from_start(alone); !filled) return fail(filled.error());
   ++next_id_;
@@ -237,11 +246,21 @@ Result<Session::TraceView> Session::Core::trace(const Session::TraceSpec& spec) 
   return view(traced_.back());
 }
 
+std::optional<record::AroundSpec> Session::Core::around(const Session::TraceSpec& spec) const {
+  if (spec.around == 0) return std::nullopt;
+  const std::uint64_t hz = machine().info().clock_hz;
+  return record::AroundSpec{spec.around, to_ticks(spec.before, hz), to_ticks(spec.after, hz)};
+}
+
 Session::TraceView Session::Core::view(const Traced& traced) const {
   Session::TraceView out;
   out.id = traced.id;
   out.signal = traced.spec.signal;
   out.name = traced.name();
+  out.around = traced.spec.around;
+  out.before = traced.spec.before;
+  out.after = traced.spec.after;
+  out.windows = recorder_.windows(traced.id);
   const auto signal = this->signal(traced.id);
   if (!signal) {
     out.value = signal.error().what;
@@ -426,7 +445,7 @@ std::vector<std::string> Session::Core::trace_again() {
       continue;
     }
     recorder_.add(traced.id, std::move(found->facts), std::move(found->source), machine(),
-                  traced.spec.with_places);
+                  traced.spec.with_places, around(traced.spec));
     traced_.push_back(std::move(traced));
   }
   return out;

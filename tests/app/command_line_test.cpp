@@ -482,7 +482,7 @@ TEST_CASE("words of a command: beginnings, single letters, the program's own in 
                       {"= seconds as h", "= seconds as h"},  // behind an expression words are whole
                       {"s io TIMER1", "show io TIMER1"},
                       {"g for 1 ms", "go for 1 ms"},
-                      {"g  to\tmain  # remark", "go to main"},
+                      {"g  to\tclock_ms  # remark", "go to clock_ms"},
                       {"ste li", "step line"},
                       {"wat seconds as hex", "watch seconds as hex"},
                       {"=seconds", "= seconds"},

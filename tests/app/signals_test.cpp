@@ -125,6 +125,8 @@ TEST_CASE("what is wrong about signals is said", "[signals]") {
       {"trace conversions", "did you mean conversion?"},
       {"trace byte out SPY", "did you mean SPI?"},
       {"trace into /nowhere/x", "cannot write '/nowhere/x'"},
+      {"trace state around 9 for 1ms before and 1ms after", "there is no breakpoint 9"},
+      {"trace state around 9 for 1ms", "5ms before and"},
       {"plot", "nothing is traced"},
       {"export into x.vcd", "nothing is traced"},
       {"trace state\nexport into /nowhere/x.vcd", "cannot be written"},

@@ -129,6 +129,7 @@ TEST_CASE("interrupts, callers, steps and values on another family, at all level
 
 TEST_CASE("the past of another family: any moment, steps back, origins, a past as text") {
   for (const char* level : {"-O0", "-Og", "-O2"}) {
+    if (test::kSanitized && std::string(level) != "-Og") continue;  // a minute each there
     INFO(level);
     Session session = opened(kiln32(level));
     session.set_timeline_bound(400'000);

@@ -312,7 +312,7 @@ TEST_CASE("phase-correct PWM: transitions at TOP without a match") {
   const auto until = [&](unsigned value, bool rising) {
     for (unsigned before = count(), i = 0; i < 2000; ++i) {
       b.pass(2);
-      if (count() >= before == rising && count() / 2 == value / 2) return;
+      if ((count() >= before) == rising && count() / 2 == value / 2) return;
       before = count();
     }
     FAIL("the counter does not come by");
