@@ -10,8 +10,6 @@ namespace {
 /// A lane with fewer changes is left as it is.
 constexpr std::uint64_t kMany = 4096;
 
-bool is_moment(const Signal& signal) { return signal.facts().kind == Signal::Kind::kMoment; }
-
 std::uint64_t less(std::uint64_t tick, std::uint64_t ticks) {
   return tick > ticks ? tick - ticks : 0;
 }

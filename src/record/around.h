@@ -13,6 +13,8 @@
 
 namespace lucid::record {
 
+inline bool is_moment(const Signal& signal) { return signal.facts().kind == Signal::Kind::kMoment; }
+
 /// Which moments, and how much around them.
 struct AroundSpec {
   unsigned id = 0;                      ///< of a breakpoint: where it would pause or writes its log

@@ -40,8 +40,6 @@ std::uint32_t kinds_of(Kind kind) {
   return 0;
 }
 
-bool is_moment(const Signal& signal) { return signal.facts().kind == Signal::Kind::kMoment; }
-
 std::uint32_t key_of(Address address) {
   return address.offset | (address.space == Space::kData ? 0U : machine::kNotData);
 }
