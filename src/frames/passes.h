@@ -63,6 +63,9 @@ class LineFlow {
   [[nodiscard]] std::vector<Arrival> body_arrivals(const InlinedCall& body) const;
 
  private:
+  static constexpr unsigned kNone = UINT32_MAX;     ///< no node
+  static constexpr std::size_t kMostCompared = 24;  ///< stretches of a line: each with each
+  static bool begins_with(const Stack& stack, const Stack& level);
   void adopt();
   [[nodiscard]] bool reaches(unsigned from, unsigned to, unsigned without,
                              unsigned nor = UINT32_MAX) const;
