@@ -1,16 +1,15 @@
 # SPDX-License-Identifier: MIT
+# What nearly every file includes, and nobody here changes: read once for all layers.
+set(lucid_heavy_headers <algorithm> <array> <cstdint> <deque> <functional> <map> <memory> <optional>
+    <set> <string> <string_view> <tuple> <unordered_map> <utility> <variant> <vector>
+    <fmt/format.h> <tl/expected.hpp>)
+
 # lucid_layer(FOLDER DEPENDS ...): an object library lucid_FOLDER (`_` for each `/`) from the sources
 # in src/FOLDER.
 #
 # Its headers are linked one by one into a folder of the build tree and found as "FOLDER/x.h". A
 # target sees only the folders of the layers it depends on, so an include against the order of the
 # layers does not compile. The property LUCID_LAYERS of the project has them all.
-
-# What nearly every file includes, and nobody here changes: read once for all layers.
-set(lucid_heavy_headers <algorithm> <array> <cstdint> <deque> <functional> <map> <memory> <optional>
-    <set> <string> <string_view> <tuple> <unordered_map> <utility> <variant> <vector>
-    <fmt/format.h> <tl/expected.hpp>)
-
 function(lucid_layer folder)
   cmake_parse_arguments(ARG "" "" "DEPENDS" ${ARGN})
   string(REPLACE / _ name ${folder})

@@ -7,7 +7,7 @@ packages_check="$packages_build catch2 gcc-avr binutils-avr avr-libc arduino-cor
   clang-format git sigrok-cli nodejs node-ajv libvterm-dev libxml2-utils lcov"
 packages_browser="chromium"
 
-say() { printf '\n== %s (%d:%02d)\n' "$*" $((SECONDS / 60)) $((SECONDS % 60)); }
+say() { printf '\n== %s\n' "$*"; }
 
 # need PACKAGE...
 need() {

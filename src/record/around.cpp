@@ -38,7 +38,14 @@ Around::Around(AroundSpec spec, const Recorded& lane)
 
 void Around::mark(std::uint64_t tick) {
   const auto place = std::lower_bound(marks_.begin(), marks_.end(), tick);
-  if (place == marks_.end() || *place != tick) marks_.insert(place, tick);
+  if (place != marks_.end() && *place == tick) return;
+  marks_.insert(place, tick);
+  // What lies between two whose windows meet says nothing more.
+  const auto says_nothing = [&] {
+    const std::size_t n = marks_.size();
+    return n > 2 && marks_[n - 1] - marks_[n - 3] <= more(spec_.before, spec_.after);
+  };
+  while (says_nothing()) marks_.erase(marks_.end() - 2);
 }
 
 /// Those that reach into `[from, to]`, from their first tick to their last, without overlap.
@@ -61,6 +68,8 @@ std::size_t Around::windows() const { return windows(0, UINT64_MAX).size(); }
 /// What a signal has within windows, up to `end` and without it. What holds on tells at a window's
 /// beginning what is from earlier.
 void Around::add_windows(const Signal& from, std::uint64_t end, Signal& into, bool holds_on) const {
+  if (from.begin() > into.end() && !is_moment(from))  // the oldest has been given up
+    into.add({into.end(), 0, Sample::State::kUnknown});
   if (end <= from.begin()) return;
   for (const auto& [first, last] : windows(from.begin(), end - 1)) {
     auto samples = from.samples(std::max(first, from.begin()), std::min(last, end - 1));
@@ -102,7 +111,11 @@ Recorded Around::all(Recorded lane, std::uint64_t end) const {
 }
 
 void Around::cut_at(std::uint64_t tick, Recorded& lane) {
-  marks_.erase(std::upper_bound(marks_.begin(), marks_.end(), tick), marks_.end());
+  const auto behind = std::upper_bound(marks_.begin(), marks_.end(), tick);
+  const bool dense = behind != marks_.begin() && behind != marks_.end() &&
+                     *behind - *(behind - 1) <= more(spec_.before, spec_.after);
+  marks_.erase(behind, marks_.end());
+  if (dense) marks_.push_back(tick);  // there may have been some up to here
   const bool is_settled = tick < lane.signal.begin();
   for (auto [own, kept] : {std::pair(&lane.signal, &kept_.signal),
                            std::pair(lane.places ? &*lane.places : nullptr,

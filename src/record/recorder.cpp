@@ -402,7 +402,11 @@ bool Recorder::make_room(Lane& lane) {
     lane.around->forget_before(lane.around->kept().signal.begin());
     return true;
   }
-  return make_room(static_cast<Recorded&>(lane));
+  if (make_room(static_cast<Recorded&>(lane))) return true;
+  if (!lane.around) return false;
+  const std::size_t before = lane.around->bytes();
+  lane.around->forget_before(lane.signal.begin());
+  return lane.around->bytes() < before;
 }
 
 bool Recorder::make_room(Recorded& lane) {
