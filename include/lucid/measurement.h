@@ -64,8 +64,9 @@ struct Measurement {
                                                     Picoseconds to);
 
 enum class Edge : std::uint8_t { kAny, kRising, kFalling };
-/// Edges of a level, changes of anything else: from each of the one to the next of the other. One
-/// that another follows first has no delay of its own.
+/// Edges of a level, changes of anything else: from each of the one to the next of the other, which
+/// may be at the same time unless both are of one name. One that another follows first has no delay
+/// of its own.
 [[nodiscard]] LUCID_API Result<Spans> measure_delays(const Signal& one, Edge edge,
                                                      const Signal& other, Edge other_edge,
                                                      Picoseconds from, Picoseconds to);

@@ -236,19 +236,19 @@ class Evaluator {
     return out;
   }
 
-  /// A number that another chip holds at this time; it cannot be changed from here.
+  /// What another chip holds at this time; it cannot be changed from here.
   Result<Operand> elsewhere(const Node& node) {
     const auto companion = scope_.machine.companion(node.name);
     if (companion == nullptr)
       return fail(ErrorCode::kNotFound, "there is no chip '" + node.name + "' here");
-    auto out = Evaluator({scope_.program, *companion, scope_.flows, std::nullopt, 0, std::nullopt})
-                   .value(*node.a);
-    if (!out) return out;
-    if (out->value.kind == Value::Kind::kAggregate)
-      return fail(ErrorCode::kUnsupported, "memory of another chip is read byte by byte",
-                  "such as " + node.name + ".ram[0x120]");
-    out->place = {};
-    out->value.address.reset();
+    const Scope there = scope_on(node.name, *companion, scope_);
+    auto found = Evaluator(there).value(*node.a);
+    if (!found) return found;
+    Operand out;
+    out.value = found->value;
+    out.value.address.reset();
+    out.elsewhere = std::make_shared<const Operand::Elsewhere>(
+        Operand::Elsewhere{node.name, std::move(*found)});
     return out;
   }
 
@@ -585,6 +585,17 @@ class Evaluator {
 };
 
 }  // namespace
+
+Scope scope_on(const std::string& chip, const machine::Machine& companion, const Scope& scope) {
+  static const Program kNone;
+  const auto known = scope.others != nullptr ? scope.others->find(chip)
+                                             : std::optional<frames::OtherPrograms::Known>();
+  Scope out{
+      known ? *known->program : kNone,          companion, known ? *known->flows : scope.flows,
+      known ? known->static_end : std::nullopt, 0,         std::nullopt};
+  out.globals_only = true;
+  return out;
+}
 
 Result<Operand> Expression::evaluate(const Scope& scope) const {
   return Evaluator(scope).value(*root_);

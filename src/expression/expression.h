@@ -41,6 +41,13 @@ struct Operand {
   Place place;
   unsigned type = 0;    ///< in Program::types(); 0 for machine objects and numbers
   unsigned target = 0;  ///< of a pointer: the type it points at; 0 if it is none
+  /// Of another chip: here it is a value without place or type, there it has both.
+  struct Elsewhere;
+  std::shared_ptr<const Elsewhere> elsewhere = nullptr;
+};
+struct Operand::Elsewhere {
+  std::string chip;
+  Operand operand;
 };
 
 struct Node;
@@ -86,6 +93,8 @@ class Expression {
   unsigned int_bits_ = 16;
 };
 
+/// What names mean on another chip that a scope's has beside it. REQUIRES: `companion` outlives it.
+Scope scope_on(const std::string& chip, const machine::Machine& companion, const Scope& scope);
 /// The value as text in a format. Aggregates are opened to a small depth.
 std::string written(const Operand& operand, Format format, const Scope& scope);
 /// Towards zero; 0 for what 64 bits do not hold, which C leaves undefined.

@@ -230,8 +230,8 @@ class Parser {
       if (failed_) return nullptr;
       return node;
     }
-    if (take("*")) return finished(make(NodeKind::kDereference, unary()));
-    if (take("&")) return finished(make(NodeKind::kAddressOf, unary()));
+    if (take("*")) return led(NodeKind::kDereference, unary());
+    if (take("&")) return led(NodeKind::kAddressOf, unary());
     if (peek_word() == "sizeof") {
       word();
       return size_of();
@@ -246,6 +246,14 @@ class Parser {
       at_ = before;
     }
     return postfix();
+  }
+
+  /// `*panel.latest` is followed on the panel.
+  Tree led(NodeKind kind, Tree operand) {
+    if (failed_) return nullptr;
+    if (operand->kind != NodeKind::kElsewhere) return finished(make(kind, std::move(operand)));
+    operand->a = make(kind, std::move(operand->a));
+    return finished(std::move(operand));
   }
 
   Tree finished(Tree node) { return failed_ ? nullptr : std::move(node); }
@@ -275,10 +283,16 @@ class Parser {
       if (!value) return give_up(value.error());
       auto evaluated = value->evaluate(scope_);
       if (!evaluated) return give_up(evaluated.error());
-      bytes = evaluated->type != 0 ? scope_.program.types()[evaluated->type].bytes
-                                   : evaluated->value.bits / 8U;
+      bytes = size_in(evaluated->elsewhere != nullptr ? evaluated->elsewhere->operand : *evaluated,
+                      evaluated->elsewhere != nullptr
+                          ? scope_on(evaluated->elsewhere->chip, scope_.machine, scope_)
+                          : scope_);
     }
     return integer(static_cast<std::int64_t>(*bytes), 16, false);
+  }
+
+  static std::uint32_t size_in(const Operand& operand, const Scope& scope) {
+    return operand.type != 0 ? scope.program.types()[operand.type].bytes : operand.value.bits / 8U;
   }
 
   Tree postfix() {
@@ -634,25 +648,42 @@ class Parser {
                            ErrorCode::kNotFound));
   }
 
-  /// Of another chip there are no names of its program.
+  /// The chip's own comes first, `panel.PORTC`, then what its program names, `panel.latest->is`.
   Tree elsewhere(const std::string& name, const machine::Machine& companion) {
-    const Scope there{scope_.program, companion, scope_.flows, std::nullopt, 0, std::nullopt};
+    const Scope there = scope_on(name, companion, scope_);
     Parser parser(text_, there);
     parser.at_ = at_;
     const bool is_pin = parser.take(".") && parser.word() == "pin";
     if (!is_pin) parser.at_ = at_;
     Tree found = is_pin ? parser.pin() : parser.chip();
+    if (parser.failed_ && !is_pin && parser.error_.code == ErrorCode::kNotFound) {
+      Parser of_program(text_, there);
+      of_program.at_ = at_;
+      of_program.take(".");
+      Tree variable = of_program.postfix();
+      if (!of_program.failed_) {
+        at_ = of_program.at_;
+        return on(name, std::move(variable));
+      }
+      // Half a name of the program is one, too: what is wrong stands behind it.
+      const Error& wrong = of_program.error_;
+      if (wrong.code != ErrorCode::kNotFound || parser.error_.hint.empty()) parser.error_ = wrong;
+    }
     at_ = parser.at_;
     if (parser.failed_) {
       if (parser.error_.hint.empty())
         parser.error_.hint =
-            "of another chip there are registers, bytes of memory, pins and facts, "
-            "not the names of its program";
+            "of another chip there are registers, memory, pins and facts, and the variables of its "
+            "program but for locals";
       return give_up(parser.error_);
     }
+    return on(name, std::move(found));
+  }
+
+  Tree on(const std::string& chip, Tree part) {
     Tree node = make(NodeKind::kElsewhere);
-    node->name = name;
-    node->a = std::move(found);
+    node->name = chip;
+    node->a = std::move(part);
     return node;
   }
 
@@ -821,7 +852,8 @@ Expression::~Expression() = default;
 std::vector<std::string> known_names(const Scope& scope) {
   std::vector<std::string> out = scope.machine.companions();
   out.insert(out.end(), {"chip", "pin"});
-  for (const Local* local : frames::locals_of(scope)) out.push_back(local->name);
+  if (!scope.globals_only)
+    for (const Local* local : frames::locals_of(scope)) out.push_back(local->name);
   const auto add = [&](const std::string& name) {
     out.push_back(name);
     int depth = 0;

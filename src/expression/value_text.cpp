@@ -318,6 +318,11 @@ class Writer {
 }  // namespace
 
 std::string written(const Operand& operand, Format format, const Scope& scope) {
+  if (operand.elsewhere != nullptr) {
+    const std::string& chip = operand.elsewhere->chip;
+    if (const auto companion = scope.machine.companion(chip))
+      return written(operand.elsewhere->operand, format, scope_on(chip, *companion, scope));
+  }
   return Writer(scope).text(operand, format, 0);
 }
 

@@ -28,6 +28,19 @@ class Measures {
   [[nodiscard]] static const std::vector<std::pair<std::string, std::string>>& functions();
 };
 
+/// The programs of the chips beside the one that is looked at.
+class OtherPrograms {
+ public:
+  virtual ~OtherPrograms() = default;
+  struct Known {
+    const Program* program;
+    Flows* flows;
+    std::optional<std::uint32_t> static_end;
+  };
+  /// Good as long as this is. nullopt: there is no such chip, or nothing is known of its program.
+  [[nodiscard]] virtual std::optional<Known> find(const std::string& chip) const = 0;
+};
+
 /// What names are looked up in.
 struct Scope {
   const Program& program;
@@ -42,6 +55,7 @@ struct Scope {
   bool at_one_place = false;      ///< what is parsed is worked out only where the machine stands
   bool without_hints = false;     ///< whoever asks does not tell what is wrong
   const Measures* measures = nullptr;
+  const OtherPrograms* others = nullptr;  ///< null: only the chips themselves are known
 };
 
 /// A byte of a value that is spread over registers and memory.

@@ -28,7 +28,23 @@ void silence(Machine& machine) {
   static_cast<void>(machine.take_notes());
 }
 
+/// What is due at that tick happens, too, if it stands there already.
+void run_until(Machine& machine, u64 tick, bool& stopped) {
+  RunRequest request;
+  request.until_ticks = tick;
+  request.pass_first_breakpoint = true;
+  while (!stopped) {
+    stopped = machine.run(request).why == Stop::Why::kFault;
+    if (machine.ticks() >= tick) break;
+  }
+}
+
 }  // namespace
+
+u64 sure_tick(u64 tick, u64 hz, u64 their_hz) {
+  const u64 open = to_ticks({to_time(tick, hz).count + 1}, their_hz);
+  return open - std::min<u64>(open, 1);
+}
 
 Companions::Companions(const Group& group, u64 hz)
     : group_(group), hz_(hz), runners_(group.companions.size()) {}
@@ -84,19 +100,26 @@ void Companions::look_ahead(const GroupState& group, unsigned which, u64 until) 
   }
 }
 
+/// The machine that the next base is made from, at the one that is.
+Machine& Companions::stand_at_base(const GroupState& group, unsigned which) {
+  Runner& runner = runners_[which];
+  const auto& base = group.bases[which];
+  if (!runner.sure)
+    runner.sure = base->clone();
+  else if (runner.sure_at != base)
+    static_cast<void>(runner.sure->assume(*base));
+  if (runner.sure_at != base && runner.ear) runner.ear->listen_to(*runner.sure);
+  runner.sure_at = base;
+  return *runner.sure;
+}
+
 /// Moves a companion's base to about a tick of its own, if it is not beyond `at_most` then and has
 /// offered nothing on the way that is still to be delivered.
 bool Companions::advance(Host& host, unsigned which, u64 until, u64 at_most) {
   GroupState& group = host.group();
   Runner& runner = runners_[which];
   if (group.halted[which] != 0) return false;
-  const auto& base = group.bases[which];
-  if (!runner.sure)
-    runner.sure = base->clone();
-  else if (runner.sure_at != base)
-    static_cast<void>(runner.sure->assume(*base));
-  runner.sure_at = base;
-  Machine& sure = *runner.sure;
+  Machine& sure = stand_at_base(group, which);
   RunRequest request;
   request.until_ticks = until;
   request.pass_first_breakpoint = true;
@@ -109,9 +132,11 @@ bool Companions::advance(Host& host, unsigned which, u64 until, u64 at_most) {
     good = good && offer.tick <= group.delivered[which];
   if (!good) {
     silence(sure);
-    static_cast<void>(sure.assume(*group.bases[which]));
+    runner.sure_at.reset();
+    stand_at_base(group, which);
     return false;
   }
+  if (runner.ear) runner.ear->tell(UINT64_MAX);
   say(host, which);
   if (stop.why == Stop::Why::kFault) {
     group.halted[which] = 1;
@@ -239,11 +264,7 @@ const Machine& Companions::as_now(const GroupState& group, u64 tick, unsigned wh
   runner.seen_from = base;
   runner.seen_at = now;
   Machine& seen = *runner.seen;
-  RunRequest request;
-  request.until_ticks = to_ticks({now}, hz(which + 1));
-  request.pass_first_breakpoint = true;
-  while (!runner.seen_stopped && seen.ticks() < request.until_ticks)
-    runner.seen_stopped = seen.run(request).why == Stop::Why::kFault;
+  run_until(seen, to_ticks({now}, hz(which + 1)), runner.seen_stopped);
   silence(seen);
   static_cast<void>(seen.take_offers());
   return seen;
@@ -263,6 +284,67 @@ std::string Companions::describe(const GroupState& group, u64 tick, unsigned whi
                                               : "running";
   return fmt::format("{} at {} MHz, {} at 0x{:04x}", now.info().name,
                      static_cast<double>(now.info().clock_hz) / 1e6, does, now.pc());
+}
+
+// Who listens to them
+// -------------------------------------------------------------------------------
+
+/// From where it stands now on.
+void Companions::Ear::listen_to(Machine& machine) {
+  records_.clear();
+  static_cast<void>(machine.listen(hearing_.kinds, this));
+  for (const auto& [address, kinds] : hearing_.taps)
+    static_cast<void>(machine.watch(address, kinds));
+  machine.tell_calls(hearing_.calls);
+}
+
+void Companions::Ear::leave(Machine& machine) const {
+  static_cast<void>(machine.listen(0, nullptr));
+  for (const auto& [address, kinds] : hearing_.taps) static_cast<void>(machine.watch(address, 0));
+}
+
+void Companions::Ear::take(const Record* records, std::size_t count) {
+  records_.insert(records_.end(), records, records + count);
+}
+
+/// Behind that tick it may still become otherwise. What the hardware does within an instruction can
+/// come behind what the instruction does.
+void Companions::Ear::tell(u64 until) {
+  records_.erase(std::remove_if(records_.begin(), records_.end(),
+                                [until](const Record& record) { return record.tick > until; }),
+                 records_.end());
+  if (!records_.empty()) hearing_.sink->take(records_.data(), records_.size());
+  records_.clear();
+}
+
+const Machine& Companions::hear(const GroupState& group, unsigned which, const Hearing& hearing) {
+  Runner& runner = runners_[which];
+  if (runner.ear) runner.ear->leave(*runner.sure);
+  runner.ear = std::make_unique<Ear>(hearing);
+  runner.sure_at.reset();
+  return stand_at_base(group, which);
+}
+
+u64 Companions::hear_out(const GroupState& group, u64 tick, unsigned which) {
+  const u64 until = sure_tick(tick, hz(0), hz(which + 1));
+  Runner& runner = runners_[which];
+  if (!runner.ear) return until;
+  Machine& sure = stand_at_base(group, which);
+  bool stopped = group.halted[which] != 0;
+  run_until(sure, until, stopped);
+  static_cast<void>(sure.take_offers());
+  silence(sure);
+  runner.ear->tell(until);
+  runner.ear->leave(sure);
+  runner.ear.reset();
+  runner.sure_at.reset();  // it is beyond the base
+  return until;
+}
+
+std::optional<unsigned> Companions::find(const std::string& name) const {
+  for (unsigned i = 0; i < group_.companions.size(); ++i)
+    if (group_.companions[i].name == name) return i;
+  return std::nullopt;
 }
 
 // The group

@@ -13,9 +13,11 @@
 #define LUCID_MACHINE_COMPANIONS_H
 
 #include <memory>
+#include <optional>
 #include <string>
 #include <vector>
 
+#include "lucid/image.h"
 #include "machine/machine.h"
 #include "machine/wires.h"
 
@@ -26,6 +28,7 @@ struct Group {
   struct Companion {
     std::string name;
     std::shared_ptr<const Machine> at_power_on;
+    Image image;
   };
   /// A pin on a wire: of this chip, 0, or of a companion, from 1 on.
   struct Place {
@@ -62,6 +65,10 @@ class Host {
   virtual void sync_at(std::uint64_t tick) = 0;
 };
 
+/// The last tick of another clock at which nothing can happen any more to a chip there, by what a
+/// chip does behind a tick of its own.
+[[nodiscard]] std::uint64_t sure_tick(std::uint64_t tick, std::uint64_t hz, std::uint64_t their_hz);
+
 class Companions {
  public:
   /// `hz`: of the chip itself. REQUIRES: `group` outlives it.
@@ -82,11 +89,30 @@ class Companions {
   /// A companion at a tick of the chip's. Good until the next call.
   [[nodiscard]] const Machine& as_now(const GroupState& group, std::uint64_t tick, unsigned which);
   [[nodiscard]] std::string describe(const GroupState& group, std::uint64_t tick, unsigned which);
+  /// Machine::hear and hear_out.
+  const Machine& hear(const GroupState& group, unsigned which, const Hearing& hearing);
+  std::uint64_t hear_out(const GroupState& group, std::uint64_t tick, unsigned which);
+  [[nodiscard]] std::optional<unsigned> find(const std::string& name) const;
 
  private:
+  /// What a companion has done since its base is told when it has surely done it.
+  class Ear final : public RecordSink {
+   public:
+    explicit Ear(const Hearing& hearing) : hearing_(hearing) {}
+    void listen_to(Machine& machine);
+    void leave(Machine& machine) const;
+    void take(const Record* records, std::size_t count) override;
+    void tell(std::uint64_t until);
+    void forget() { records_.clear(); }
+
+   private:
+    Hearing hearing_;
+    std::vector<Record> records_;
+  };
   struct Runner {
     std::unique_ptr<Machine> sure;  ///< at this base, or about to make the next one
     std::shared_ptr<const Machine> sure_at;
+    std::unique_ptr<Ear> ear;        ///< on `sure`, if somebody listens
     std::unique_ptr<Machine> ahead;  ///< beyond it, if nothing reaches it meanwhile
     bool ahead_holds = false;
     bool stopped = false;           ///< by a fault
@@ -103,6 +129,7 @@ class Companions {
   };
   Next next_offer(const GroupState& group, std::uint64_t horizon);
   [[nodiscard]] std::uint64_t hz(unsigned chip) const;
+  Machine& stand_at_base(const GroupState& group, unsigned which);
   void look_ahead(const GroupState& group, unsigned which, std::uint64_t until);
   bool advance(Host& host, unsigned which, std::uint64_t until, std::uint64_t at_most);
   void say(Host& host, unsigned which);

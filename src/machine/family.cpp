@@ -100,7 +100,7 @@ Result<void> add_companions(const std::vector<Chip::Companion>& companions, Grou
     for (auto& wire : group.wires)
       for (Group::Place& place : wire)
         if (place.chip == number) place.number = (*made)->wire_pin(place.pin).value_or(0);
-    group.companions.push_back({companion.name, std::move(*made)});
+    group.companions.push_back({companion.name, std::move(*made), companion.image});
   }
   return {};
 }

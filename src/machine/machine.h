@@ -8,6 +8,7 @@
 
 #include <atomic>
 #include <cstdint>
+#include <map>
 #include <memory>
 #include <optional>
 #include <string>
@@ -156,6 +157,14 @@ enum : std::uint8_t {
   kTapRead = 8,     ///< only told to who listens
   kTapWrite = 16,   ///< the same
   kTapChange = 32,  ///< the same of I/O and EEPROM, by whomever it is changed
+};
+
+/// What somebody wants to be told of a companion.
+struct Hearing {
+  std::uint32_t kinds = 0;                    ///< bits of EventKind
+  std::map<Address, std::uint8_t> taps = {};  ///< its bytes, with kTapWrite or kTapChange
+  bool calls = false;
+  RecordSink* sink = nullptr;  ///< outlives the hearing
 };
 
 /// A watched byte has been read, written or, by hardware, changed.
@@ -335,6 +344,18 @@ class Machine {
   /// Further chips that run along, by name, and one of them as it is now; null for another name.
   [[nodiscard]] virtual std::vector<std::string> companions() const { return {}; }
   [[nodiscard]] virtual std::unique_ptr<Machine> companion(const std::string& name) const;
+  /// Has a sink told what a companion does from where it surely was last on, which is what is
+  /// returned, as it becomes sure while this chip runs. Null: there is none, or it cannot.
+  virtual const Machine* hear(const std::string& /*companion*/, const Hearing& /*hearing*/) {
+    return nullptr;
+  }
+  /// Tells the rest up to now, and ends that. Result: the last tick of the companion's that is
+  /// sure.
+  virtual std::uint64_t hear_out(const std::string& /*companion*/) { return 0; }
+  /// What a companion runs; null: there is none.
+  [[nodiscard]] virtual const Image* companion_image(const std::string& /*name*/) const {
+    return nullptr;
+  }
 
   // Served from the above
   [[nodiscard]] Instruction instruction_at(std::uint32_t address, bool with_text = true) const;

@@ -551,6 +551,25 @@ void Recorder::begin_anew(const machine::Machine& machine) {
         lane.around ? std::optional(lane.around->spec()) : std::nullopt);
 }
 
+/// What is halfway stored there is heard again.
+void Recorder::begin_at(std::uint64_t tick) {
+  for (Lane& lane : lanes_) {
+    const Sample then = lane.signal.at(tick);
+    const std::uint64_t hz = lane.signal.hz();
+    lane.signal = Signal(lane.signal.facts(), hz, tick);
+    if (!is_moment(lane.signal)) lane.signal.add({tick, then.value, then.state});
+    if (lane.places) lane.places = Signal(lane.places->facts(), hz, tick);
+    if (lane.around) lane.around.emplace(lane.around->spec(), lane);
+    if (lane.end != tick) lane.at_end = lane.to_skip = 0;
+    lane.end = lane.heard = tick;
+  }
+}
+
+bool Recorder::has(unsigned id) const {
+  return std::any_of(lanes_.begin(), lanes_.end(),
+                     [id](const Lane& lane) { return lane.id == id; });
+}
+
 std::optional<Signal> Recorder::signal(unsigned id) const {
   for (const Lane& lane : lanes_) {
     if (lane.id != id) continue;

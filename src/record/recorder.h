@@ -75,6 +75,9 @@ class Recorder final : public machine::RecordSink {
   bool remove(unsigned id);
   void clear();
   [[nodiscard]] bool empty() const { return lanes_.empty(); }
+  [[nodiscard]] bool has(unsigned id) const;
+  /// Of the machine's clock. REQUIRES: it is not empty.
+  [[nodiscard]] std::uint64_t hz() const { return lanes_.front().signal.hz(); }
   void set_bound(std::size_t bytes) { bound_ = bytes; }
   /// What there is no room for goes there instead of being given up; null: nowhere.
   void set_file(std::shared_ptr<SignalFile> file) { file_ = std::move(file); }
@@ -101,6 +104,8 @@ class Recorder final : public machine::RecordSink {
   void cut_at(std::uint64_t tick);
   /// All that is traced, as if it began here: the timeline is another one.
   void begin_anew(const machine::Machine& machine);
+  /// Forgets what was before that.
+  void begin_at(std::uint64_t tick);
 
   /// Nothing: there is none.
   [[nodiscard]] std::optional<Signal> signal(unsigned id) const;

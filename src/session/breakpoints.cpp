@@ -12,19 +12,24 @@
 namespace lucid {
 
 Location Session::Core::location(std::uint32_t address) const {
+  return location_in(program_, machine(), address);
+}
+
+Location Session::Core::location_in(const Program& program, const machine::Machine& machine,
+                                    std::uint32_t address) {
   Location where;
   where.address = address;
-  if (const Function* function = program_.function_at(address)) {
+  if (const Function* function = program.function_at(address)) {
     where.function = function->name;
     where.offset = address - function->begin;
   } else {
-    for (const InterruptVector& vector : machine().info().vectors)
+    for (const InterruptVector& vector : machine.info().vectors)
       if (vector.address == address && vector.number != 0) where.vector = vector.name;
   }
-  if (const auto inlined = program_.inlined_at(address); !inlined.empty())
+  if (const auto inlined = program.inlined_at(address); !inlined.empty())
     where.inlined = inlined.front()->name;
-  if (const auto range = program_.line_at(address)) {
-    where.file = program_.files()[range->file].name;
+  if (const auto range = program.line_at(address)) {
+    where.file = program.files()[range->file].name;
     where.file_index = range->file;
     where.line = range->line;
     where.line_begins = range->begin == address && range->statement;
@@ -640,7 +645,7 @@ bool Session::Core::counts(Entry& entry, Outcome& outcome) {
   }
   ++point.passes;
   if (!rule_says_pause(point.spec, point.passes)) return false;
-  if (listening_ != nullptr) listening_->mark(point.id, machine().ticks());
+  if (listening_ != nullptr) listening_->mark(point.id, machine());
   if (!point.spec.log.empty() || !point.spec.row.empty()) {
     const bool tell = listener_ != nullptr && !replaying_;
     if (tell && !point.spec.log.empty()) listener_->on_message(filled(point.spec.log));

@@ -48,20 +48,20 @@ void add_members(const Program& program, unsigned type, const std::string& befor
       add_members(program, member.type, before, out, depth + 1);
 }
 
-void add_names_of_chip(const machine::Machine& machine, std::vector<std::string>& out) {
+void add_names_of_chip(const machine::Machine& machine, const std::string& before,
+                       std::vector<std::string>& out) {
   const ChipInfo& info = machine.info();
-  for (const IoRegister& io : info.io) out.push_back("chip." + io.name);
-  for (const auto& r : machine.target().registers()) out.push_back("chip." + r.name);
-  for (const MemoryArea& area : info.memories) out.push_back("chip." + area.name + "[");
-  for (const char* fact :
-       {"chip.cycles", "chip.time", "chip.stack.free", "chip.stack.deepest", "chip.stack.used"})
-    out.emplace_back(fact);
+  for (const IoRegister& io : info.io) out.push_back(before + io.name);
+  for (const auto& r : machine.target().registers()) out.push_back(before + r.name);
+  for (const MemoryArea& area : info.memories) out.push_back(before + area.name + "[");
+  for (const char* fact : {"cycles", "time", "stack.free", "stack.deepest", "stack.used"})
+    out.push_back(before + fact);
 }
 
 }  // namespace
 
 /// Members of the object in front of the last `.` or `->`; empty if there is none.
-std::vector<std::string> Session::Core::members_behind(const std::string& text) const {
+std::vector<std::string> Session::Core::members_behind(const std::string& text, const Side& on) {
   const std::size_t dot = text.rfind('.');
   const std::size_t arrow = text.rfind("->");
   const bool by_arrow = arrow != std::string::npos && (dot == std::string::npos || arrow > dot);
@@ -69,18 +69,19 @@ std::vector<std::string> Session::Core::members_behind(const std::string& text) 
   std::vector<std::string> out;
   if (at == std::string::npos || at == 0) return out;
   const std::string object = text.substr(0, at);
-  if (const IoRegister* io =
-          object.rfind("chip.", 0) == 0 ? machine().io_register(object.substr(5)) : nullptr) {
+  const bool named = object.rfind("chip.", 0) == 0;
+  const IoRegister* io = nullptr;
+  if (named || !on.chip.empty()) io = on.machine().io_register(object.substr(named ? 5 : 0));
+  if (io != nullptr) {
     for (const IoField& field : io->fields) out.push_back(object + "." + field.name);
     return out;
   }
-  const frames::Scope now = scope();
-  const auto expression = expression::Expression::parse(object, now);
-  const auto type = expression ? expression->type(now) : std::nullopt;
+  const auto expression = expression::Expression::parse(object, on.scope);
+  const auto type = expression ? expression->type(on.scope) : std::nullopt;
   if (!type) return out;
-  const Type& t = program_.types()[*type];
+  const Type& t = on.program().types()[*type];
   const bool pointer = t.kind == Type::Kind::kPointer;
-  add_members(program_, pointer ? t.target : *type, object + (pointer ? "->" : "."), out);
+  add_members(on.program(), pointer ? t.target : *type, object + (pointer ? "->" : "."), out);
   return out;
 }
 
@@ -112,27 +113,31 @@ std::vector<std::string> Session::places(const std::string& start) const {
 
 std::vector<std::string> Session::names(const std::string& start) const {
   const std::size_t begin = begin_of_object(start);
-  const std::string before = start.substr(0, begin);
-  const std::string word = start.substr(begin);
-  std::vector<std::string> all = core_->members_behind(word);
+  const std::string chip = core_->chip_in(start.substr(begin));
+  const Core::Side on = core_->side(chip);
+  const std::size_t begins_at = begin + (chip.empty() ? 0 : chip.size() + 1);
+  const std::string before = start.substr(0, begins_at);
+  const std::string word = start.substr(begins_at);
+  std::vector<std::string> all = Core::members_behind(word, on);
   if (all.empty()) {
-    all = expression::known_names(core_->scope());
+    all = expression::known_names(on.scope);
     // What belongs to the chip comes when its name has been begun with; the toolchain's own names
     // likewise.
     const bool of_chip = word.rfind("chip.", 0) == 0;
     const bool own = word.rfind('_', 0) == 0;
     all.erase(std::remove_if(all.begin(), all.end(),
                              [&](const std::string& name) {
-                               if (word.empty() && !core_->program_.find_functions(name).empty())
+                               if (word.empty() && !on.program().find_functions(name).empty())
                                  return true;  // seldom meant as a value
                                return (!own && name.rfind("__", 0) == 0) || name == "chip" ||
                                       name == "pin";
                              }),
               all.end());
-    all.insert(all.end(), {"chip.", "pin."});
-    if (of_chip) add_names_of_chip(core_->machine(), all);
+    all.push_back("pin.");
+    if (chip.empty()) all.push_back("chip.");
+    if (of_chip || !chip.empty()) add_names_of_chip(on.machine(), of_chip ? "chip." : "", all);
     if (word.rfind("pin.", 0) == 0)
-      for (const PinState& pin : core_->machine().pins()) all.push_back("pin." + pin.name);
+      for (const PinState& pin : on.machine().pins()) all.push_back("pin." + pin.name);
   }
   // `p.` of a pointer goes on as `p->`: what counts is behind both.
   std::string wanted = word;

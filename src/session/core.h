@@ -21,7 +21,7 @@
 #include "lucid/survey.h"
 #include "machine/machine.h"
 #include "record/log.h"
-#include "record/recorder.h"
+#include "record/recording.h"
 #include "record/timeline.h"
 #include "session/sources.h"
 
@@ -144,7 +144,7 @@ class Session::Core final : private machine::MarkListener {
   Result<std::vector<Signal>> executed(const std::vector<std::string>& places);
   /// After an image has been loaded. Result: what cannot be traced any more, in words.
   std::vector<std::string> trace_again();
-  record::Recorder recorder_;
+  record::Recording recording_;
 
   // Whole runs: survey.cpp.
   [[nodiscard]] Result<machine::Counts> counts() const;
@@ -202,10 +202,32 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] Result<unsigned> vector_named(const std::string& interrupt) const;
   Result<void> raise(unsigned vector, std::optional<std::uint8_t> byte);
 
+  // Chips beside: beside.cpp
+  /// A chip as it stands and what its names mean: the one that is debugged, or one beside it.
+  struct Side {
+    std::string chip;  ///< empty: the one that is debugged
+    std::shared_ptr<const machine::Machine> copy;
+    frames::Scope scope;
+    [[nodiscard]] const machine::Machine& machine() const { return scope.machine; }
+    [[nodiscard]] const Program& program() const { return scope.program; }
+    [[nodiscard]] std::string name() const { return chip.empty() ? machine().info().name : chip; }
+  };
+  [[nodiscard]] Side side(const std::string& chip) const;
+  /// The chip beside whose name a text begins with, `panel` of `panel.pin.PB0`; empty if there is
+  /// none.
+  [[nodiscard]] std::string chip_in(const std::string& text) const;
+  [[nodiscard]] static tl::unexpected<Error> not_this_chip(const std::string& object,
+                                                           const std::string& chip);
+  std::unique_ptr<frames::OtherPrograms> others_ = programs_beside();
+  [[nodiscard]] std::unique_ptr<frames::OtherPrograms> programs_beside() const;
+  void hear(const std::string& chip, record::Recorder& recorder, bool anew);
+  void begin_beside(const std::string& chip, record::Recorder& recorder);
+
   // Looking
   [[nodiscard]] frames::Scope scope() const {
     frames::Scope out{program_, machine(), flows_, static_end_, level_, {}};
     out.measures = measures_.get();
+    out.others = others_.get();
     return out;
   }
   [[nodiscard]] std::string filled(const std::string& log) const;
@@ -223,12 +245,15 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] std::string which(const std::string& expression, const frames::Scope& in) const;
   [[nodiscard]] std::string function_here(const frames::Scope& in) const;
   [[nodiscard]] Location location(std::uint32_t address) const;
+  [[nodiscard]] static Location location_in(const Program& program, const machine::Machine& machine,
+                                            std::uint32_t address);
   [[nodiscard]] Result<std::vector<std::uint32_t>> resolve(const std::string& place) const;
   [[nodiscard]] Result<std::vector<frames::Arrival>> places(const std::string& place) const;
   [[nodiscard]] Result<std::vector<frames::Arrival>> column_of(const std::vector<unsigned>& files,
                                                                unsigned line,
                                                                std::uint64_t column) const;
-  [[nodiscard]] std::vector<std::string> members_behind(const std::string& text) const;
+  [[nodiscard]] static std::vector<std::string> members_behind(const std::string& text,
+                                                               const Side& on);
   [[nodiscard]] std::string functions_like(const std::string& name) const;
   [[nodiscard]] std::vector<frames::Arrival> arrivals(unsigned file, unsigned line) const;
   /// Where a function's body begins: behind its prologue, and whenever it is called.
@@ -418,30 +443,41 @@ class Session::Core final : private machine::MarkListener {
     }
   };
   [[nodiscard]] Session::TraceView view(const Traced& traced) const;
-  [[nodiscard]] std::optional<record::AroundSpec> around(const Session::TraceSpec& spec) const;
-  [[nodiscard]] Signal with_named_places(Signal signal) const;
+  [[nodiscard]] std::optional<record::AroundSpec> around(const Session::TraceSpec& spec,
+                                                         std::uint64_t hz) const;
+  [[nodiscard]] static Signal with_named_places(Signal signal, const Side& on);
   [[nodiscard]] Result<void> be_free(const std::string& name) const;
   std::vector<Traced> traced_;
   struct Traceable {
     Signal::Facts facts;
     record::Source source;
+    std::string chip = {};   ///< the one beside that it is of
     std::string whole = {};  ///< what is traced, if what was asked for means it only here
   };
   struct LocalPlaces;
   [[nodiscard]] LocalPlaces places_of_locals(const std::string& function) const;
   [[nodiscard]] std::optional<Result<Traceable>> traceable_local(const std::string& text) const;
-  void name_values(unsigned type, Signal::Facts& facts) const;
+  static void name_values(const Program& program, unsigned type, Signal::Facts& facts);
   void stand_in_trace();
   Result<Traceable> traceable(const Session::TraceSpec& spec) const;
-  Result<Traceable> traceable_object(const std::string& text) const;
-  [[nodiscard]] std::optional<Result<Traceable>> traceable_event(const std::string& text) const;
-  [[nodiscard]] record::Standing standing() const;
-  [[nodiscard]] std::map<unsigned, std::uint32_t> handler_begins() const;
-  void listen(record::Recorder& recorder);
-  void stop_listening(record::Recorder& recorder);
+  static Result<Traceable> traceable_object(const std::string& text, const Side& on);
+  [[nodiscard]] static std::optional<Result<Traceable>> traceable_event(const std::string& text,
+                                                                        const Side& on);
+  [[nodiscard]] static record::Standing standing(const record::Recorder& recorder,
+                                                 const frames::Scope& on);
+  void add_lane(record::Recording& to, unsigned id, const Session::TraceSpec& spec,
+                Traceable found);
+  void begin_traces(record::Recording& recording);
+  [[nodiscard]] static std::map<unsigned, std::uint32_t> handler_begins(const machine::Machine& of);
+  [[nodiscard]] std::map<unsigned, std::uint32_t> handler_begins() const {
+    return handler_begins(machine());
+  }
+  static void name_functions(record::Recorder& recorder, const frames::Scope& on);
+  void listen(record::Recording& recording);
+  void stop_listening(record::Recording& recording);
   void hear_on();
-  Result<void> fill_from_start(record::Recorder& recorder);
-  record::Recorder* listening_ = nullptr;  ///< while the program runs
+  Result<void> fill_from_start(record::Recording& recording);
+  record::Recording* listening_ = nullptr;  ///< while the program runs
   class Measuring;
   std::unique_ptr<const frames::Measures> measures_ = measuring();
   [[nodiscard]] std::unique_ptr<const frames::Measures> measuring() const;

@@ -248,7 +248,7 @@ void Session::Core::begin_run() {
     if (entry.point.spec.kind != BreakpointSpec::Kind::kWhen || entry.object == nullptr) continue;
     entry.held = entry.object->holds(scope()).value_or(false);
   }
-  if (!replaying_ && !recorder_.empty()) listen(recorder_);
+  if (!replaying_ && !recording_.empty()) listen(recording_);
 }
 
 /// Works out the pause that an outcome stands for, and counts the breakpoints that stand here.

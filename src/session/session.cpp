@@ -353,9 +353,12 @@ Result<Value> Session::evaluate(const std::string& text, Format format) const {
   Value value = operand->value;
   value.text = expression::written(*operand, format, scope);
   if (expression->names_variable()) value.which = core_->which(text, scope);
-  const frames::Place& place = operand->place;
-  if (operand->type == 0 && place.kind == frames::Place::Kind::kMemory && place.bit_size == 0)
-    for (const IoRegister& io : core_->machine().info().io)
+  const auto* elsewhere = operand->elsewhere.get();
+  const expression::Operand& there = elsewhere != nullptr ? elsewhere->operand : *operand;
+  const Core::Side on = core_->side(elsewhere != nullptr ? elsewhere->chip : "");
+  const frames::Place& place = there.place;
+  if (there.type == 0 && place.kind == frames::Place::Kind::kMemory && place.bit_size == 0)
+    for (const IoRegister& io : on.machine().info().io)
       if (place.address == Address{Space::kData, io.address} && place.bytes == io.bytes)
         value.fields = fields_of(io, static_cast<std::uint32_t>(value.integer));
   if (value.past_end) value.which = "past the end of the array";
@@ -583,6 +586,7 @@ Result<void> Session::Core::assign(const std::string& object, const std::string&
   if (!from) return fail(from.error());
   auto target = to->evaluate(scope);
   if (!target) return fail(target.error());
+  if (target->elsewhere != nullptr) return not_this_chip(object, target->elsewhere->chip);
   auto value = from->evaluate(scope);
   if (!value) return fail(value.error());
   if (target->value.kind == Value::Kind::kAggregate || value->value.kind == Value::Kind::kAggregate)
@@ -635,7 +639,7 @@ void Session::Core::acted(record::Act act) {
 
 /// Behind a tick another future begins.
 void Session::Core::forget_future(std::uint64_t tick) {
-  recorder_.cut_at(tick);
+  recording_.cut_at(tick, machine());
   paused_.erase(std::remove_if(paused_.begin(), paused_.end(),
                                [tick](const Paused& p) { return p.tick > tick; }),
                 paused_.end());

@@ -49,8 +49,9 @@ Sample single(const std::vector<std::uint8_t>& bytes) {
 
 /// What happens, rather than what has a value. nullopt: it is something else.
 std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_event(
-    const std::string& text) const {
-  const ChipInfo& info = machine().info();
+    const std::string& text, const Side& on) {
+  const machine::Machine& machine = on.machine();
+  const ChipInfo& info = machine.info();
   const std::vector<std::string> words = words_of(text);
   const auto is = [&](std::size_t i, const char* word) {
     return i < words.size() && base::equal_ignoring_case(words[i], word);
@@ -63,7 +64,7 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_event(
   };
   Traceable out;
   out.facts.name = text;
-  out.facts.scope = {info.name};
+  out.facts.scope = {on.name()};
   if (words.empty()) return std::nullopt;
   if (is(0, "interrupt") && words.size() <= 2) {
     out.source.kind = SourceKind::kInterrupt;
@@ -135,7 +136,7 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_event(
       return Result<Traceable>(fail(ErrorCode::kUsage,
                                     fmt::format("'{}' is no call level", words[1]),
                                     "calls 1 is the outermost, main; calls alone the innermost"));
-    if (!machine().clone()->tell_calls(true))
+    if (!machine.clone()->tell_calls(true))
       return Result<Traceable>(
           fail(ErrorCode::kUnsupported, fmt::format("{} does not tell of calls", info.name)));
     out.source.kind = SourceKind::kCalls;
@@ -144,7 +145,7 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_event(
     out.facts.kind = Signal::Kind::kNumber;
     out.facts.bits = 32;
     out.facts.names[0] = "-";
-    for (const Function& function : program_.functions())
+    for (const Function& function : on.program().functions())
       out.facts.names[function.begin + 1] = function.name;
     return out;
   }
@@ -156,7 +157,7 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_event(
     return out;
   }
   if (words.size() == 2 && is(0, "voltage")) {
-    const auto pin = machine().wire_pin(words[1]);
+    const auto pin = machine.wire_pin(words[1]);
     if (!pin)
       return Result<Traceable>(fail(
           ErrorCode::kNotFound, fmt::format("there is no pin '{}' on {}", words[1], info.name)));
@@ -171,8 +172,8 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_event(
     return out;
   }
   if (is(0, "part") && (words.size() == 2 || words.size() == 3)) {
-    const auto parts = machine().parts();
-    const std::size_t others = machine().companions().size();
+    const auto parts = machine.parts();
+    const std::size_t others = machine.companions().size();
     std::vector<std::string> names;
     for (std::size_t i = others; i < parts.size(); ++i) {
       const PartState& part = parts[i];
@@ -204,11 +205,15 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_event(
 }
 
 /// A pin, all pins of a port, an object that stays where it is, or several in an expression.
-Result<Session::Core::Traceable> Session::Core::traceable_object(const std::string& text) const {
-  const ChipInfo& info = machine().info();
+Result<Session::Core::Traceable> Session::Core::traceable_object(const std::string& text,
+                                                                 const Side& on) {
+  const machine::Machine& machine = on.machine();
+  const Program& program = on.program();
+  const frames::Scope& here = on.scope;
+  const ChipInfo& info = machine.info();
   Traceable out;
   out.facts.name = text;
-  out.facts.scope = {info.name};
+  out.facts.scope = {on.name()};
   const auto be_pins = [&](std::vector<std::uint32_t> pins) {
     out.facts.scope.emplace_back("pins");
     out.facts.bits = static_cast<std::uint8_t>(pins.size());
@@ -217,10 +222,10 @@ Result<Session::Core::Traceable> Session::Core::traceable_object(const std::stri
   if (base::equal_ignoring_case(text.substr(0, 4), "pin.")) {
     const std::string name = text.substr(4);
     std::vector<std::uint32_t> pins;
-    for (const PinState& pin : machine().pins()) {
+    for (const PinState& pin : machine.pins()) {
       const bool of_port = pin.name.size() == name.size() + 1 &&
                            base::equal_ignoring_case(pin.name.substr(0, name.size()), name);
-      const auto number = machine().wire_pin(pin.name);
+      const auto number = machine.wire_pin(pin.name);
       if (!of_port || !number) continue;
       // Its last letter is its place: a port may have gaps.
       const auto place = static_cast<std::size_t>(pin.name.back() - '0');
@@ -235,14 +240,13 @@ Result<Session::Core::Traceable> Session::Core::traceable_object(const std::stri
       return out;
     }
   }
-  const frames::Scope here = scope();
   auto expression = expression::Expression::parse(text, here);
   if (!expression) return fail(expression.error());
   auto now = expression->evaluate(here);
   if (!now) return fail(now.error());
   const frames::Place::Kind kind = now->place.kind;
   if (kind == frames::Place::Kind::kPin) {
-    const auto pin = machine().wire_pin(now->place.pin);
+    const auto pin = machine.wire_pin(now->place.pin);
     if (!pin) return fail(ErrorCode::kUnsupported, fmt::format("'{}' cannot be traced", text));
     be_pins({*pin});
     return out;
@@ -260,9 +264,9 @@ Result<Session::Core::Traceable> Session::Core::traceable_object(const std::stri
   else if (!expression->parts(here, parts))
     return fail(ErrorCode::kUnsupported, fmt::format("what '{}' depends on moves", text),
                 "trace what stays where it is");
-  const MemoryArea* ram = machine().area("ram");
+  const MemoryArea* ram = machine.area("ram");
   for (const expression::Operand& part : parts) {
-    const auto bytes = session::bytes_of(part, program_, machine());
+    const auto bytes = session::bytes_of(part, program, machine);
     for (const expression::WatchedByte& byte : bytes) out.source.bytes.push_back(byte.address);
     out.source.objects.push_back(static_cast<std::uint8_t>(std::min(bytes.size(), kMostBytes)));
     const bool in_ram = !bytes.empty() && ram != nullptr && bytes[0].address.space == ram->space &&
@@ -285,14 +289,14 @@ Result<Session::Core::Traceable> Session::Core::traceable_object(const std::stri
   out.facts.is_signed = value.is_signed;
   if (kind != frames::Place::Kind::kMemory) {
     // Worked out on a copy that has these bytes.
-    const std::shared_ptr<machine::Machine> copy = machine().clone();
+    const std::shared_ptr<machine::Machine> copy = machine.clone();
     const auto shared = std::make_shared<expression::Expression>(std::move(*expression));
     const auto flows = std::make_shared<frames::Flows>();
     const bool real = value.kind == Value::Kind::kReal;
-    out.source.work_out = [this, copy, shared, flows, real,
+    out.source.work_out = [program, copy, shared, flows, real, static_end = here.static_end,
                            where = out.source.bytes](const std::vector<std::uint8_t>& bytes) {
       for (std::size_t i = 0; i < bytes.size(); ++i) copy->poke(where[i], bytes[i]);
-      const frames::Scope then{program_, *copy, *flows, static_end_, 0, {}};
+      const frames::Scope then{program, *copy, *flows, static_end, 0, {}};
       const auto result = shared->evaluate(then);
       if (!result) return Sample{0, 0, Sample::State::kUnknown};
       return Sample{
@@ -311,18 +315,18 @@ Result<Session::Core::Traceable> Session::Core::traceable_object(const std::stri
   std::string of = "program";
   for (const IoRegister& io : info.io)
     if (Address{Space::kData, io.address} == out.source.bytes[0]) of = io.peripheral;
-  for (const Variable& variable : program_.variables())
-    if (variable.address == out.source.bytes[0] && variable.file < program_.files().size())
-      of = variable.function.empty() ? program_.files()[variable.file].name : variable.function;
+  for (const Variable& variable : program.variables())
+    if (variable.address == out.source.bytes[0] && variable.file < program.files().size())
+      of = variable.function.empty() ? program.files()[variable.file].name : variable.function;
   out.facts.scope.push_back(of);
-  name_values(now->type, out.facts);
+  name_values(program, now->type, out.facts);
   return out;
 }
 
 /// How the values of a type are written; as numbers, if it is 0.
-void Session::Core::name_values(unsigned type, Signal::Facts& facts) const {
+void Session::Core::name_values(const Program& program, unsigned type, Signal::Facts& facts) {
   if (type == 0) return;
-  const Type& of = program_.types()[type];
+  const Type& of = program.types()[type];
   switch (of.kind) {
     case Type::Kind::kBool:
       facts.kind = Signal::Kind::kLevel;
@@ -343,18 +347,38 @@ void Session::Core::name_values(unsigned type, Signal::Facts& facts) const {
 
 Result<Session::Core::Traceable> Session::Core::traceable(const Session::TraceSpec& spec) const {
   const std::string text = std::string(base::trim(spec.signal));
-  auto out = traceable_event(text).value_or(fail(ErrorCode::kUsage, ""));
-  if (!out)  // `byte in put` may be a local
+  const std::string chip = chip_in(text);
+  const Side on = side(chip);
+  const std::string what = chip.empty() ? text : text.substr(chip.size() + 1);
+  const auto event = traceable_event(what, on);
+  auto out = event.value_or(fail(ErrorCode::kUsage, ""));
+  if (!out && chip.empty())  // `byte in put` may be a local
     if (auto local = traceable_local(text)) out = std::move(*local);
-  if (!out && out.error().what.empty()) out = traceable_object(text);
-  if (!out && out.error().code == ErrorCode::kNotFound && out.error().hint.empty()) {
-    std::vector<std::string> events{"interrupt", "calls", "sleep", "reset", "byte in", "byte out"};
-    events.insert(events.end(), machine().info().moments.begin(), machine().info().moments.end());
+  if (!out && out.error().what.empty() && !chip.empty()) {
+    // Its own comes first, as in expressions.
+    out = traceable_object("chip." + what, on);
+    if (!out && out.error().code == ErrorCode::kNotFound) out = fail(ErrorCode::kUsage, "");
+  }
+  if (!out && out.error().what.empty()) out = traceable_object(what, on);
+  if (!out) {
     Error error = out.error();
-    error.hint = did_you_mean(text, events);
+    if (error.code == ErrorCode::kNotFound && error.hint.empty()) {
+      std::vector<std::string> events{"interrupt", "calls",   "sleep",
+                                      "reset",     "byte in", "byte out"};
+      const auto& moments = on.machine().info().moments;
+      events.insert(events.end(), moments.begin(), moments.end());
+      error.hint = did_you_mean(what, events);
+    }
+    if (!chip.empty()) {
+      error.what = chip + ": " + error.what;
+      error.where.clear();  // a column of another text
+    }
     return tl::unexpected(std::move(error));
   }
-  if (!out) return out;
+  if (!chip.empty()) {
+    out->chip = chip;
+    out->facts.name = text;
+  }
   if (!spec.name.empty()) out->facts.name = spec.name;
   if (spec.format.empty()) return out;
   const auto format = parse_format(spec.format);

@@ -134,7 +134,7 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_local(
     out.facts.is_signed = t.kind == Type::Kind::kSigned || t.kind == Type::Kind::kChar ||
                           (t.kind == Type::Kind::kEnum && t.is_signed);
     if (t.kind == Type::Kind::kFloat) out.facts.kind = Signal::Kind::kReal;
-    name_values(*type, out.facts);
+    name_values(program_, *type, out.facts);
   } else if (here) {
     if (here->value.kind == Value::Kind::kReal) out.facts.kind = Signal::Kind::kReal;
     out.facts.bits = here->value.bits;

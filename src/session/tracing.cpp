@@ -10,16 +10,14 @@
 namespace lucid {
 
 /// The interrupts whose handlers have not returned, and who calls whom.
-record::Standing Session::Core::standing() const {
+record::Standing Session::Core::standing(const record::Recorder& recorder,
+                                         const frames::Scope& on) {
   record::Standing out;
-  const auto wants = [&](machine::EventKind kind) {
-    return ((recorder_.kinds() | (listening_ != nullptr ? listening_->kinds() : 0)) & bit(kind)) !=
-           0;
-  };
-  if (!wants(machine::EventKind::kReturn)) return out;
-  const auto& vectors = machine().info().vectors;
-  if (!machine().deepest_sp()) return out;  // since the reset nobody has called anybody
-  const auto frames = frames::unwind(program_, machine(), flows_);
+  if ((recorder.kinds() & bit(machine::EventKind::kReturn)) == 0) return out;
+  const machine::Machine& machine = on.machine;
+  const auto& vectors = machine.info().vectors;
+  if (!machine.deepest_sp()) return out;  // since the reset nobody has called anybody
+  const auto frames = frames::unwind(on.program, machine, on.flows);
   for (const frames::Frame& frame : frames) {
     switch (frame.end) {
       case CallersEnd::kNone:
@@ -35,45 +33,52 @@ record::Standing Session::Core::standing() const {
                      {frame.function->begin, frame.known ? frame.cfa - 1 : 0, frame.interrupt});
     if (!frame.interrupt) continue;
     for (const InterruptVector& vector : vectors)
-      if (frames::is_handler_of(machine(), *frame.function, vector)) {
+      if (frames::is_handler_of(machine, *frame.function, vector)) {
         out.handlers.insert(out.handlers.begin(), vector.number);
         break;
       }
   }
   for (const InterruptVector& vector : vectors) {
-    if (vector.number == 0 || vector.address != machine().pc()) continue;  // entered this moment
+    if (vector.number == 0 || vector.address != machine.pc()) continue;  // entered this moment
     out.handlers.push_back(vector.number);
-    if (const auto target = machine().instruction_at(vector.address).target)
+    if (const auto target = machine.instruction_at(vector.address).target)
       out.calls.push_back({*target, 0, true});
   }
   return out;
 }
 
 /// Where the handler of each vector begins.
-std::map<unsigned, std::uint32_t> Session::Core::handler_begins() const {
+std::map<unsigned, std::uint32_t> Session::Core::handler_begins(const machine::Machine& of) {
   std::map<unsigned, std::uint32_t> out;
-  for (const InterruptVector& vector : machine().info().vectors)
-    if (const auto target = machine().instruction_at(vector.address).target; target)
+  for (const InterruptVector& vector : of.info().vectors)
+    if (const auto target = of.instruction_at(vector.address).target; target)
       out.emplace(vector.number, *target);
   return out;
 }
 
-void Session::Core::listen(record::Recorder& recorder) {
-  listening_ = &recorder;
-  if ((recorder.kinds() & bit(machine::EventKind::kCall)) != 0) {
-    std::vector<std::uint32_t> begins;
-    for (const Function& function : program_.functions()) begins.push_back(function.begin);
-    std::sort(begins.begin(), begins.end());
-    recorder.set_functions(std::move(begins), handler_begins());
-    machine().tell_calls(true);
-  }
+/// For lanes of calls.
+void Session::Core::name_functions(record::Recorder& recorder, const frames::Scope& on) {
+  if ((recorder.kinds() & bit(machine::EventKind::kCall)) == 0) return;
+  std::vector<std::uint32_t> begins;
+  for (const Function& function : on.program.functions()) begins.push_back(function.begin);
+  std::sort(begins.begin(), begins.end());
+  recorder.set_functions(std::move(begins), handler_begins(on.machine));
+}
+
+void Session::Core::listen(record::Recording& recording) {
+  listening_ = &recording;
+  record::Recorder& recorder = recording.own();
+  name_functions(recorder, scope());
+  if ((recorder.kinds() & bit(machine::EventKind::kCall)) != 0) machine().tell_calls(true);
   (void)machine().listen(recorder.kinds(), &recorder).has_value();
+  for (auto& [chip, beside] : recording.beside())
+    if (!beside.empty()) hear(chip, beside, false);
   sync_watches();
   if (looked_at_ != recorder.places()) {
     looked_at_ = recorder.places();
     sync_marks();
   }
-  recorder.look(machine(), standing());
+  recorder.look(machine(), standing(recorder, scope()));
   stand_in_trace();
 }
 
@@ -81,15 +86,17 @@ void Session::Core::listen(record::Recorder& recorder) {
 void Session::Core::stand_in_trace() {
   if (listening_ != nullptr && looked_at_.count(machine().pc()) != 0 &&
       !machine().interrupt_imminent())
-    listening_->stand(machine().pc(), machine().ticks());
+    listening_->own().stand(machine().pc(), machine().ticks());
 }
 
-void Session::Core::stop_listening(record::Recorder& recorder) {
+void Session::Core::stop_listening(record::Recording& recording) {
   (void)machine().listen(0, nullptr).has_value();
   stand_in_trace();
-  recorder.end_at(machine().ticks());
+  recording.own().end_at(machine().ticks());
+  for (auto& [chip, beside] : recording.beside())
+    if (!beside.empty()) beside.end_at(machine().hear_out(chip));
   listening_ = nullptr;
-  if (const auto trouble = recorder.trouble(); trouble && listener_ != nullptr)
+  if (const auto trouble = recording.trouble(); trouble && listener_ != nullptr)
     listener_->on_note(
         fmt::format("{}; the oldest of what is traced is given up from here on", trouble->what));
   sync_watches();
@@ -102,14 +109,15 @@ void Session::Core::stop_listening(record::Recorder& recorder) {
 /// Something has been done to the machine in the middle of a run.
 void Session::Core::hear_on() {
   if (listening_ == nullptr) return;
-  listening_->end_at(machine().ticks());
-  listening_->look(machine(), standing());
+  record::Recorder& recorder = listening_->own();
+  recorder.end_at(machine().ticks());
+  recorder.look(machine(), standing(recorder, scope()));
   stand_in_trace();
 }
 
 /// From where the timeline begins up to now. Error: there is no past, or somebody asked for a
 /// pause.
-Result<void> Session::Core::fill_from_start(record::Recorder& recorder) {
+Result<void> Session::Core::fill_from_start(record::Recording& recording) {
   const record::Moment present = now();
   begin_back();
   const auto kept = keep();
@@ -118,9 +126,9 @@ Result<void> Session::Core::fill_from_start(record::Recorder& recorder) {
     const Quiet quiet(*this);
     const Timeline::Copy* first = timeline_.first();
     restore(Point{first->at, first->machine});
-    recorder.begin_anew(machine());
+    begin_traces(recording);
     acts_until_ = present.acts;
-    listen(recorder);
+    listen(recording);
     machine::RunRequest request;
     request.until_ticks = present.tick;
     while (machine().ticks() < present.tick && !pause_requested_) {
@@ -130,7 +138,7 @@ Result<void> Session::Core::fill_from_start(record::Recorder& recorder) {
     happen();
     hear_on();
     done = machine().ticks() >= present.tick;
-    stop_listening(recorder);
+    stop_listening(recording);
   }
   running_ = false;
   pause_requested_ = false;
@@ -234,21 +242,38 @@ Result<Session::TraceView> Session::Core::trace(const Session::TraceSpec& spec) 
                   "leave one of the two out");
   }
   const unsigned id = next_id_;
-  record::Recorder alone;
-  alone.add(id, std::move(found->facts), std::move(found->source), machine(), spec.with_places,
-            around(spec));
+  if (listening_ != nullptr) stop_listening(*listening_);  // it is posted
+  record::Recording alone;
+  const std::string chip = found->chip;
+  add_lane(alone, id, kept, std::move(*found));
+  if (!chip.empty() && !spec.from_start) begin_beside(chip, alone.of(chip));
   if (spec.from_start)
     if (auto filled = fill_from_start(alone); !filled) return fail(filled.error());
   ++next_id_;
-  recorder_.take_over(alone, id);
+  recording_.take_over(alone, id);
   traced_.push_back({id, std::move(kept)});
-  if (running_ && !replaying_) listen(recorder_);  // it was posted
+  if (running_ && !replaying_) listen(recording_);
   return view(traced_.back());
 }
 
-std::optional<record::AroundSpec> Session::Core::around(const Session::TraceSpec& spec) const {
+void Session::Core::add_lane(record::Recording& to, unsigned id, const Session::TraceSpec& spec,
+                             Traceable found) {
+  const Side on = side(found.chip);
+  record::Recorder& recorder = to.of(found.chip);
+  recorder.add(id, std::move(found.facts), std::move(found.source), on.machine(), spec.with_places,
+               around(spec, on.machine().info().clock_hz));
+}
+
+/// What is traced begins now.
+void Session::Core::begin_traces(record::Recording& recording) {
+  recording.own().begin_anew(machine());
+  for (auto& [chip, beside] : recording.beside())
+    if (!beside.empty()) begin_beside(chip, beside);
+}
+
+std::optional<record::AroundSpec> Session::Core::around(const Session::TraceSpec& spec,
+                                                        std::uint64_t hz) const {
   if (spec.around == 0) return std::nullopt;
-  const std::uint64_t hz = machine().info().clock_hz;
   return record::AroundSpec{spec.around, to_ticks(spec.before, hz), to_ticks(spec.after, hz)};
 }
 
@@ -260,7 +285,7 @@ Session::TraceView Session::Core::view(const Traced& traced) const {
   out.around = traced.spec.around;
   out.before = traced.spec.before;
   out.after = traced.spec.after;
-  out.windows = recorder_.windows(traced.id);
+  out.windows = recording_.windows(traced.id);
   const auto signal = this->signal(traced.id);
   if (!signal) {
     out.value = signal.error().what;
@@ -301,7 +326,7 @@ Result<unsigned> Session::Core::find_trace(const std::string& name) const {
 
 /// What the instructions are that made a signal's changes; those that cannot have done so were only
 /// under way when the hardware did.
-Signal Session::Core::with_named_places(Signal signal) const {
+Signal Session::Core::with_named_places(Signal signal, const Side& on) {
   if (signal.places() == nullptr) return signal;
   std::map<std::uint64_t, std::string> names;
   auto all = signal.places()->samples();
@@ -310,10 +335,11 @@ Signal Session::Core::with_named_places(Signal signal) const {
     const auto [name, is_new] = names.try_emplace(sample->value);
     if (!is_new) continue;
     const auto address = static_cast<std::uint32_t>(sample->value);
-    const Location where = location(address);
+    const Location where = location_in(on.program(), on.machine(), address);
     std::string text = where.function.empty() ? fmt::format("{:#06x}", address) : where.function;
     if (where.line != 0) text += fmt::format(", {}:{}", where.file, where.line);
-    const bool stores = !machine().target().stays_in_registers(machine().instruction_at(address));
+    const machine::Machine& machine = on.machine();
+    const bool stores = !machine.target().stays_in_registers(machine.instruction_at(address));
     name->second = stores ? text : "the hardware, in " + text;
   }
   Signal places = signal.places()->naming(std::move(names));
@@ -324,8 +350,9 @@ Result<Signal> Session::Core::signal(unsigned id) const {
   for (const Traced& traced : traced_) {
     if (traced.id != id) continue;
     if (traced.imported != nullptr) return *traced.imported;
-    if (traced.decoder == nullptr) return with_named_places(*recorder_.signal(id));
-    std::vector<std::uint64_t> of{recorder_.futures()};
+    if (traced.decoder == nullptr)
+      return with_named_places(*recording_.signal(id), side(chip_in(traced.spec.signal)));
+    std::vector<std::uint64_t> of{recording_.futures()};
     for (const std::string& name : traced.decoder->wires) {
       const auto wire = signal(name);
       if (!wire) return fail(wire.error());
@@ -418,19 +445,19 @@ Result<std::vector<Session::TraceView>> Session::Core::add_signals(
 Result<void> Session::Core::untrace(const std::string& name) {
   const auto id = find_trace(name);
   if (!id) return fail(id.error());
-  recorder_.remove(*id);
-  if ((recorder_.kinds() & bit(machine::EventKind::kCall)) == 0) machine().tell_calls(false);
+  recording_.remove(*id);
+  if ((recording_.own().kinds() & bit(machine::EventKind::kCall)) == 0) machine().tell_calls(false);
   traced_.erase(std::remove_if(traced_.begin(), traced_.end(),
                                [&](const Traced& traced) { return traced.id == *id; }),
                 traced_.end());
   return {};
 }
 
-void Session::Core::clear_traces() { recorder_.begin_anew(machine()); }
+void Session::Core::clear_traces() { begin_traces(recording_); }
 
 std::vector<std::string> Session::Core::trace_again() {
   std::vector<std::string> out;
-  recorder_.clear();
+  recording_.clear();
   std::vector<Traced> all;
   all.swap(traced_);
   for (Traced& traced : all) {
@@ -444,10 +471,11 @@ std::vector<std::string> Session::Core::trace_again() {
           fmt::format("{} is not traced any more: {}", traced.spec.signal, found.error().what));
       continue;
     }
-    recorder_.add(traced.id, std::move(found->facts), std::move(found->source), machine(),
-                  traced.spec.with_places, around(traced.spec));
+    add_lane(recording_, traced.id, traced.spec, std::move(*found));
     traced_.push_back(std::move(traced));
   }
+  for (auto& [chip, beside] : recording_.beside())
+    if (!beside.empty()) begin_beside(chip, beside);
   return out;
 }
 
@@ -466,10 +494,10 @@ Result<void> Session::put_traces_into(const std::string& path) {
     if (!made) return fail(made.error());
     file = std::move(*made);
   }
-  core_->recorder_.set_file(std::move(file));
+  core_->recording_.set_file(std::move(file));
   return {};
 }
-void Session::set_trace_bound(std::size_t bytes) { core_->recorder_.set_bound(bytes); }
+void Session::set_trace_bound(std::size_t bytes) { core_->recording_.set_bound(bytes); }
 Result<Signal> Session::signal(const std::string& name) const { return core_->signal(name); }
 Result<Decoded> Session::decode(const DecodeSpec& spec) { return core_->decode(spec); }
 Result<std::vector<Session::TraceView>> Session::add_signals(const std::vector<Signal>& signals,

@@ -92,6 +92,8 @@ Result<void> Session::Core::bind_object(Entry& entry) const {
     WatchedObject object;
     object.bytes = session::bytes_of(*now, program_, machine());
     // A local in registers moves from one to another: its value is looked at.
+    if (now->elsewhere != nullptr)
+      return not_this_chip(entry.point.spec.place, now->elsewhere->chip);
     if (object.bytes.empty() && now->place.kind == frames::Place::Kind::kPieces) {
       if (entry.point.spec.kind != Kind::kChange)
         return fail(ErrorCode::kUnsupported,
@@ -218,7 +220,7 @@ void Session::Core::sync_watches() {
     }
   });
   if (listening_ != nullptr)
-    for (const auto& [address, kinds] : listening_->taps()) wanted[address] |= kinds;
+    for (const auto& [address, kinds] : listening_->own().taps()) wanted[address] |= kinds;
   for (const auto& [address, kinds] : watches_)
     if (wanted.count(address) == 0) (void)machine().watch(address, 0).has_value();
   for (const auto& [address, kinds] : wanted) (void)machine().watch(address, kinds).has_value();

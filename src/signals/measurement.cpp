@@ -281,13 +281,18 @@ Result<Spans> measure_delays(const Signal& one, Edge edge, const Signal& other, 
   };
   auto begin = at(one, begins.next());
   auto end = at(other, ends.next());
+  // The other one may do so at the same time, as the ends of a wire do: not after itself, though.
+  const bool itself = one.name() == other.name();
+  const auto is_before = [itself](std::uint64_t a, std::uint64_t b) {
+    return itself ? a <= b : a < b;
+  };
   while (begin && end) {
-    if (*end <= *begin) {
+    if (is_before(*end, *begin)) {
       end = at(other, ends.next());
       continue;
     }
     const auto next = at(one, begins.next());
-    if (!next || *next >= *end) delays.add(*begin, *end);
+    if (!next || is_before(*end, *next)) delays.add(*begin, *end);
     begin = next;
   }
   return delays.spans();

@@ -310,7 +310,7 @@ TEST_CASE("several chips: both speak, either is debugged") {
     CHECK(has(refused, "is on chip 'panel'"));
   }
   CHECK(has(lucid("open " + kKiln + bench + " --first '= panel'"), "a part of it is missing"));
-  CHECK(has(lucid("open " + kKiln + bench + " --first '= panel.shown'"), "not the names of its"));
+  CHECK(has(lucid("open " + kKiln + bench + " --first '= panel.shwn'"), "did you mean shown"));
 }
 
 TEST_CASE("other programs talk to the firmware: by a socket, by files") {

@@ -336,7 +336,7 @@ TEST_CASE("a bench file joins the kiln and its panel; either can be the one that
   CHECK(number(kiln, "panel.ram[0x8ff] >= 0 && panel.sp > 0x800") == 1);
   CHECK(kiln.evaluate("panel.PORTQ").error().where == "column 7");
   CHECK_FALSE(kiln.evaluate("panel"));
-  CHECK_FALSE(kiln.evaluate("panel.ram[0x100 for 4]"));
+  CHECK(kiln.evaluate("panel.latest->is")->integer == number(kiln, "panel.shown"));
   CHECK_FALSE(kiln.let("panel.PORTC", "1"));
   CHECK_FALSE(kiln.evaluate("panl.PORTC"));
   BreakpointSpec change{"panel.PORTC"};

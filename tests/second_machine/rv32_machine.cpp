@@ -197,10 +197,24 @@ std::vector<std::string> Rv32Machine::companions() const {
 }
 
 std::unique_ptr<machine::Machine> Rv32Machine::companion(const std::string& name) const {
-  const auto& group = board_->group.companions;
-  for (unsigned i = 0; i < group.size(); ++i)
-    if (group[i].name == name) return runners().as_now(world_.group, world_.now, i).clone();
-  return nullptr;
+  const auto which = runners().find(name);
+  return which ? runners().as_now(world_.group, world_.now, *which).clone() : nullptr;
+}
+
+const machine::Machine* Rv32Machine::hear(const std::string& companion,
+                                          const machine::Hearing& hearing) {
+  const auto which = runners().find(companion);
+  return which ? &runners().hear(world_.group, *which, hearing) : nullptr;
+}
+
+std::uint64_t Rv32Machine::hear_out(const std::string& companion) {
+  const auto which = runners().find(companion);
+  return which ? runners().hear_out(world_.group, world_.now, *which) : 0;
+}
+
+const Image* Rv32Machine::companion_image(const std::string& name) const {
+  const auto which = runners().find(name);
+  return which ? &board_->group.companions[*which].image : nullptr;
 }
 
 std::vector<SerialText> Rv32Machine::take_serial() {

@@ -127,6 +127,10 @@ class Rv32Machine final : public machine::Machine {
   void receive(const machine::WireChange& change) override { world_.inbox.push_back(change); }
   [[nodiscard]] std::vector<std::string> companions() const override;
   [[nodiscard]] std::unique_ptr<machine::Machine> companion(const std::string& name) const override;
+  const machine::Machine* hear(const std::string& companion,
+                               const machine::Hearing& hearing) override;
+  std::uint64_t hear_out(const std::string& companion) override;
+  [[nodiscard]] const Image* companion_image(const std::string& name) const override;
 
   bool poke(Address address, u8 value) override;
   bool store(Address address, u8 value) override;

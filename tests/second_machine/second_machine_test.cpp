@@ -359,8 +359,33 @@ TEST_CASE("chips of two families on wires, either one beside the other") {
       pieces = Chip(pieces);
     }
     CHECK(pieces.hash() == straight.hash());
-    Session session(pair(avr_first, 0));
+    Session session(pair(avr_first, 0)), swapped(pair(!avr_first, 0));
     REQUIRE(session.open(avr_first ? avr : kiln));
+    // What is heard of the other is what it tells itself.
+    REQUIRE(swapped.open(avr_first ? kiln : avr));
+    const std::vector<std::string> of_other =
+        avr_first ? std::vector<std::string>{"pin.IO0", "ticks", "interrupt", "history[1]"}
+                  : std::vector<std::string>{"pin.PB0", "edges", "pin.PD2"};
+    for (const std::string& signal : of_other) {
+      REQUIRE(session.trace({"other." + signal}));
+      REQUIRE(swapped.trace({signal}));
+    }
+    session.go_for(Picoseconds{7'000'000'000});
+    session.go_for(Picoseconds{23'000'000'000});
+    swapped.go_for(Picoseconds{30'100'000'000});
+    for (const std::string& signal : of_other) {
+      INFO(signal);
+      const Signal heard = *session.signal("other." + signal), truth = *swapped.signal(signal);
+      auto a = heard.samples(0, heard.end()), b = truth.samples(0, heard.end());
+      for (;;) {
+        const auto x = a.next(), y = b.next();
+        REQUIRE(x.has_value() == y.has_value());
+        if (!x) break;
+        REQUIRE((x->tick == y->tick && x->value == y->value && x->state == y->state));
+      }
+      CHECK(heard.changes() > 1);
+    }
+    REQUIRE(session.back_to_time(Picoseconds{0}));
     if (avr_first) {
       REQUIRE(session.go_until("edges == 2"));  // the lamp on, then off above 100 C
       CHECK(session.evaluate("other.PIN_OUT")->integer == 0);

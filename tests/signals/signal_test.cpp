@@ -362,6 +362,22 @@ TEST_CASE("numbers are measured by time, delays by edges, limits by stretches", 
   CHECK(falls->count == 1);
   CHECK(falls->last.count == 18'000'000);
   CHECK_FALSE(measure(number, {200'000'000}, {300'000'000}));
+  // The other end of a wire, of a chip with another clock; each edge of the one is one of the
+  // other.
+  Signal::Facts far = facts_of(Signal::Kind::kLevel);
+  far.name = "the other end";
+  Signal end(far, 3'000'000, 0);
+  for (const unsigned tick : {0U, 30U, 45U, 90U, 105U})
+    end.add({tick, tick % 30 == 0 && tick != 0, State::kKnown});
+  end.end_at(300);
+  const auto wire = measure_delays(a, Edge::kAny, end, Edge::kAny, {}, {UINT64_MAX});
+  REQUIRE(wire);
+  CHECK(wire->count == 4);
+  CHECK(wire->most.count == 0);
+  const auto itself = measure_delays(a, Edge::kRising, a, Edge::kRising, {}, {UINT64_MAX});
+  REQUIRE(itself);
+  CHECK(itself->count == 1);
+  CHECK(itself->last.count == 20'000'000);
 }
 
 TEST_CASE("a value change dump says the same as the signals, by the standard's grammar",

@@ -100,6 +100,10 @@ class AvrMachine final : public machine::Machine {
   void receive(const machine::WireChange& change) override;
   [[nodiscard]] std::vector<std::string> companions() const override;
   [[nodiscard]] std::unique_ptr<machine::Machine> companion(const std::string& name) const override;
+  const machine::Machine* hear(const std::string& companion,
+                               const machine::Hearing& hearing) override;
+  std::uint64_t hear_out(const std::string& companion) override;
+  [[nodiscard]] const Image* companion_image(const std::string& name) const override;
 
  private:
   friend class Engine;

@@ -113,10 +113,24 @@ std::vector<std::string> AvrMachine::companions() const {
 }
 
 std::unique_ptr<machine::Machine> AvrMachine::companion(const std::string& name) const {
-  const auto& group = fabric_->group.companions;
-  for (unsigned i = 0; i < group.size(); ++i)
-    if (group[i].name == name) return companions_->as_now(world_.group, ticks(), i).clone();
-  return nullptr;
+  const auto which = companions_ ? companions_->find(name) : std::nullopt;
+  return which ? companions_->as_now(world_.group, ticks(), *which).clone() : nullptr;
+}
+
+const machine::Machine* AvrMachine::hear(const std::string& companion,
+                                         const machine::Hearing& hearing) {
+  const auto which = companions_ ? companions_->find(companion) : std::nullopt;
+  return which ? &companions_->hear(world_.group, *which, hearing) : nullptr;
+}
+
+std::uint64_t AvrMachine::hear_out(const std::string& companion) {
+  const auto which = companions_ ? companions_->find(companion) : std::nullopt;
+  return which ? companions_->hear_out(world_.group, ticks(), *which) : 0;
+}
+
+const Image* AvrMachine::companion_image(const std::string& name) const {
+  const auto which = companions_ ? companions_->find(name) : std::nullopt;
+  return which ? &fabric_->group.companions[*which].image : nullptr;
 }
 
 std::vector<PartState> AvrMachine::parts() const {
