@@ -284,7 +284,7 @@ void Recorder::happened(const machine::Record& record) {
       break;
     case EventKind::kCall:
       // A call of the next instruction makes room on the stack.
-      if (std::binary_search(functions_.begin(), functions_.end(), record.number))
+      if (is_function(record.number))
         standing_.calls.push_back({record.number, record.value, false});
       break;
     case EventKind::kLeave:
@@ -320,6 +320,13 @@ void Recorder::happened(const machine::Record& record) {
     else if (const auto number = moment_of(lane.source, record))
       put(lane, {record.tick, *number, Sample::State::kKnown});
   }
+}
+
+bool Recorder::is_function(std::uint32_t address) const {
+  if (function_begins_.empty())
+    return std::binary_search(functions_.begin(), functions_.end(), address);
+  const std::uint32_t at = address - functions_.front();
+  return at < function_begins_.size() && function_begins_[at];
 }
 
 void Recorder::take_look(Lane& lane) {
@@ -475,6 +482,13 @@ void Recorder::read(Lane& lane, const machine::Machine& machine) {
 void Recorder::set_functions(std::vector<std::uint32_t> begins,
                              std::map<unsigned, std::uint32_t> handlers) {
   functions_ = std::move(begins);
+  function_begins_.clear();
+  constexpr std::uint32_t kMostSpan = 1U << 24U;
+  if (!functions_.empty() && functions_.back() - functions_.front() < kMostSpan) {
+    function_begins_.resize(functions_.back() - functions_.front() + 1);
+    for (const std::uint32_t begin : functions_)
+      function_begins_[begin - functions_.front()] = true;
+  }
   handler_of_ = std::move(handlers);
 }
 

@@ -143,6 +143,7 @@ class Recorder final : public machine::RecordSink {
   static void take_look(Lane& lane);
   void settle(Lane& lane);
   void happened(const machine::Record& record);
+  [[nodiscard]] bool is_function(std::uint32_t address) const;
   void stored(const machine::Record& record, std::uint32_t address);
   void set_pin(Lane& lane, unsigned bit, unsigned level);
   void read(Lane& lane, const machine::Machine& machine);
@@ -172,6 +173,7 @@ class Recorder final : public machine::RecordSink {
   void pass_furthest(std::uint64_t tick);
   bool behind_furthest_ = false;
   std::vector<std::uint32_t> functions_;          ///< by address
+  std::vector<bool> function_begins_;             ///< from the first on; empty: they lie too wide
   std::map<unsigned, std::uint32_t> handler_of_;  ///< by vector
   bool asleep_ = false;
   std::optional<std::uint64_t> left_at_;  ///< the tick at which the machine was last listened to

@@ -9,6 +9,7 @@
 #include <unistd.h>
 
 #include <algorithm>
+#include <array>
 #include <cerrno>
 #include <cstring>
 #include <limits>
@@ -45,11 +46,6 @@ std::size_t value_bytes(const Signal::Facts& facts) {
     case Signal::Kind::kMoment: break;
   }
   return (facts.bits + 7U) / 8U;
-}
-
-void put_word(std::vector<std::uint8_t>& out, std::uint64_t word) {
-  out.push_back(static_cast<std::uint8_t>(word));
-  out.push_back(static_cast<std::uint8_t>(word >> 8));
 }
 
 /// 0 and 1: a known level, or a known number; 2 floats, 3 is unknown.
@@ -106,25 +102,33 @@ void Signal::encode(const Sample& sample) {
     open_ = std::make_shared<Block>(*open_);
   }
   Block& block = *open_;
+  std::array<std::uint8_t, 10 + sizeof sample.value> bytes;  // at most five words in front
+  std::uint8_t* to = bytes.data();
+  const auto put_word = [&to](std::uint64_t word, bool more) {
+    *to++ = static_cast<std::uint8_t>(word);
+    *to++ = static_cast<std::uint8_t>(word >> 8U | (more ? 0x80U : 0));
+  };
   std::uint64_t delta = sample.tick - block.last;
   const std::uint64_t mask = (1U << (15 - kSpare)) - 1;
-  std::uint64_t word = (delta & mask) << kSpare | code_of(facts_->kind, sample);
+  const std::uint64_t word = (delta & mask) << kSpare | code_of(facts_->kind, sample);
   delta >>= 15 - kSpare;
-  put_word(block.bytes, delta != 0 ? word | 0x8000U : word);
+  put_word(word, delta != 0);
   while (delta != 0) {
-    word = delta & 0x7fffU;
+    const std::uint64_t part = delta & 0x7fffU;
     delta >>= 15;
-    put_word(block.bytes, delta != 0 ? word | 0x8000U : word);
+    put_word(part, delta != 0);
   }
   if (sample.known()) {
-    for (std::size_t i = 0; i < value_bytes(*facts_); ++i)
-      block.bytes.push_back(static_cast<std::uint8_t>(sample.value >> (8 * i)));
+    std::uint64_t value = sample.value;
+    for (std::size_t left = value_bytes(*facts_); left != 0; --left, value >>= 8U)
+      *to++ = static_cast<std::uint8_t>(value);
     const double number = this->number(sample);
     block.least = std::min(block.least, number);
     block.most = std::max(block.most, number);
   } else {
     block.unknown = true;
   }
+  block.bytes.insert(block.bytes.end(), bytes.data(), to);
   block.last = sample.tick;
   block.end = sample;
   if (++block.count == Block::kMost) close_block();

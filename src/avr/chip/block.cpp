@@ -321,7 +321,8 @@ class Maker {
     if (flow != Flow::kCall && flow != Flow::kIndirectCall && !returns) return;
     const Value target = returns ? Value(0U) : followed_ ? Value(*followed_) : end_;
     if (target == Value(next_ & code_.pc_mask)) return;  // `rcall .+0` makes room on the stack
-    block_.add({StepKind::kTellCall, sp_, target, cycles_, u8{returns}});
+    block_.add({StepKind::kTellCall, sp_, target, cycles_,
+                static_cast<u8>(u32{returns} | here_ >> 16U << 1U), 32, static_cast<u16>(here_)});
   }
   void execute(const Entry& entry) {
     switch (entry.op) {

@@ -52,10 +52,11 @@ enum class StepKind : u8 {
   kSetReg,
   kSetPair,
   kSetData,
-  kStore,     ///< b to data address a + imm
-  kStoreIo,   ///< a to the peripheral at `imm`, by the word at b; `mask` says which bits
-  kCount,     ///< one more in Block::unheld
-  kTellCall,  ///< of the function at word b, or a return (`mask`): a is the stack pointer behind it
+  kStore,      ///< b to data address a + imm
+  kStoreIo,    ///< a to the peripheral at `imm`, by the word at b; `mask` says which bits
+  kCount,      ///< one more in Block::unheld
+  kTellCall,   ///< of the function at word b, or a return (bit 0 of `mask`), a is the stack pointer
+               ///< behind it; by the instruction at word `exit`, its high bits above that of `mask`
   kLeaveSlow,  ///< exit if the byte at a + imm has an attribute of `mask`
   kCountIf,    ///< if a is 0 the same; else one less in Block::left, and exit if it was 0
   kLeaveDeep,  ///< exit if stack pointer a is the lowest so far

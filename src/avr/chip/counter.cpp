@@ -15,11 +15,10 @@ Counter::Counter(const Fabric& fabric, bool with_calls)
 
 void Counter::take(const CallRecord* begin, const CallRecord* end, u64 deadline) {
   for (const CallRecord* r = begin; r != end; ++r) {
-    const u64 cycle = deadline - static_cast<u64>(r->left) + (r->cycles & ~CallRecord::kReturn);
-    if ((r->cycles & CallRecord::kReturn) != 0)
-      calls->leave(r->sp, cycle);
+    if (r->returns())
+      calls->leave(r->sp, r->cycle(deadline));
     else
-      calls->call(2 * r->word, r->sp, cycle);
+      calls->call(2 * r->word, r->sp, r->cycle(deadline));
   }
 }
 

@@ -476,7 +476,8 @@ class Emitter {
         a_.mov(x86::rax, field(offsetof(Native, log), 8));
         put(offsetof(CallRecord, word), s.b);
         put(offsetof(CallRecord, sp), s.a);
-        put(offsetof(CallRecord, cycles), s.imm | (s.mask != 0 ? CallRecord::kReturn : 0));
+        put(offsetof(CallRecord, cycles), s.imm | ((s.mask & 1U) != 0 ? CallRecord::kReturn : 0));
+        put(offsetof(CallRecord, from), s.exit | u32{s.mask} >> 1U << 16U);
         a_.mov(x86::qword_ptr(x86::rax, offsetof(CallRecord, left)), kLeft);
         a_.add(field(offsetof(Native, log), 8), sizeof(CallRecord));
         break;

@@ -100,6 +100,7 @@ class Engine final : private CodeReader {
   void renew_memories();
   void begin_access(u32 word);
   LUCID_SLOW void take_calls();
+  [[nodiscard]] bool logs_calls() const;
   void end_access();
   [[nodiscard]] std::optional<Entry> translatable(u32 word, bool starts);
   /// A loop that does nothing but count a number in registers down to nought.

@@ -12,6 +12,11 @@ constexpr u32 kMostTranslations = 20'000;
 
 }  // namespace
 
+/// Who asks for calls has translated code note them.
+bool Engine::logs_calls() const {
+  return machine_.tells_calls_ || (machine_.counter_ != nullptr && machine_.counter_->calls);
+}
+
 void Engine::make_translator() {
   if (translator_) return;
   translator_ = std::make_unique<Translator>(table_, fabric_.flash_span / 2,
@@ -74,7 +79,7 @@ void Engine::translate(u32 word) {
                 fabric_.flash_span / 2 - 1,
                 fabric_.device.ram_begin,
                 fabric_.target.core().wide_pc(),
-                machine_.counter_ != nullptr && machine_.counter_->calls};
+                logs_calls()};
   if (conditional) {
     view.passing = &condition->second.passing;
     view.unheld = &condition->second.unheld;
@@ -116,7 +121,6 @@ std::optional<Entry> Engine::translatable(u32 word, bool starts) {
     if (entry.op < kOpCount && result_is_undefined(entry)) return std::nullopt;
   }
   if (entry.op >= kOpCount || word + entry.length > words) return std::nullopt;
-  if (machine_.tells_calls_ && (is_call(entry.op) || entry.op == kRET)) return std::nullopt;
   return entry;
 }
 
@@ -170,7 +174,14 @@ void Engine::store_for_run(void* engine, u32 address, u32 word, u32 value, u32 m
 
 /// What translated code has noted of calls, before time or deadline change.
 void Engine::take_calls() {
-  machine_.counter_->take(calls_.data(), native_.log, deadline_);
+  if (machine_.counter_ != nullptr && machine_.counter_->calls)
+    machine_.counter_->take(calls_.data(), native_.log, deadline_);
+  machine::Tap& tap = machine_.outputs_.tap;
+  if (machine_.tells_calls_ && tap.wants(machine::EventKind::kCall))
+    for (const CallRecord* r = calls_.data(); r != native_.log; ++r)
+      tap.put({machine_.world_.tick_at(r->cycle(deadline_)),
+               r->returns() ? machine::EventKind::kLeave : machine::EventKind::kCall, 2 * r->word,
+               r->sp, 2 * r->from, false});
   native_.log = calls_.data();
 }
 

@@ -265,7 +265,10 @@ struct Engine::Frame {
       counter->calls->call(2 * (word_of(next) & pc_mask), sp, now);
     if (counter != nullptr && counter->calls && kind == machine::EventKind::kLeave)
       counter->calls->leave(sp, now);
-    if (engine.machine_.tells_calls_) engine.note_call(kind, word_of(next) & pc_mask, sp, now);
+    if (!engine.machine_.tells_calls_) return;
+    engine.stop_.last_pc = 2 * word_of(slot);
+    engine.note_call(kind, kind == machine::EventKind::kCall ? word_of(next) & pc_mask : 0, sp,
+                     now);
   }
   void sleep() {
     store_back();
@@ -309,7 +312,7 @@ __attribute__((flatten)) machine::Stop Engine::run(const machine::RunRequest& re
   machine_.outputs_.code = this;
   machine_.outputs_.events_wanted = request.events;
   Counter* const counter = machine_.counter_.get();
-  if (counter != nullptr && counter->calls && calls_.empty()) {
+  if (logs_calls() && calls_.empty()) {
     // A call or a return takes three cycles at least, a stretch of translated code kPauseGrain.
     calls_.resize(kPauseGrain / 3 + 100);
     native_.log = calls_.data();

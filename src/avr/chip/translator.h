@@ -28,13 +28,19 @@ struct Native {
   struct CallRecord* log = nullptr;  ///< where the next call or return is noted, if they are
 };
 
-/// A call or a return in translated code that counts.
+/// A call or a return in translated code, where somebody wants to know of them.
 struct CallRecord {
   static constexpr u32 kReturn = 1U << 31;
   u32 word;           ///< that is called
   u32 sp;             ///< behind it
   std::int64_t left;  ///< Native::left when the block began
   u32 cycles;         ///< since then; kReturn is set for a return
+  u32 from;           ///< the instruction's word
+  [[nodiscard]] bool returns() const { return (cycles & kReturn) != 0; }
+  /// When it is complete.
+  [[nodiscard]] std::uint64_t cycle(std::uint64_t deadline) const {
+    return deadline - static_cast<std::uint64_t>(left) + (cycles & ~kReturn);
+  }
 };
 
 /// One by which a block is left.
