@@ -637,6 +637,7 @@ namespace {
 /// A local of the call level.
 bool any_local(const Node& node) {
   if (node.kind == NodeKind::kLocal) return node.of.empty();
+  if (node.kind == NodeKind::kElsewhere) return false;
   for (const Node* child : {node.a.get(), node.b.get(), node.c.get()})
     if (child != nullptr && any_local(*child)) return true;
   return false;
@@ -727,6 +728,7 @@ namespace {
 std::optional<unsigned> level_in(const Node& node, const Scope& scope) {
   if (node.kind == NodeKind::kLocal)
     return node.of.empty() ? scope.level : level_of(node.of, scope);
+  if (node.kind == NodeKind::kElsewhere) return std::nullopt;
   for (const Node* child : {node.a.get(), node.b.get(), node.c.get()})
     if (child != nullptr)
       if (const auto level = level_in(*child, scope)) return level;

@@ -130,6 +130,7 @@ bool is_quick_leaf(const Node& node, const Scope& scope, Node::Quick& quick) {
 }  // namespace
 
 void prepare_quick(Node& node, const Scope& scope) {
+  if (node.kind == NodeKind::kElsewhere) return;  // below it are another chip and its program
   for (Node* child : {node.a.get(), node.b.get(), node.c.get()}) {
     if (child == nullptr) continue;
     prepare_quick(*child, scope);

@@ -316,6 +316,16 @@ TEST_CASE("names of a chip beside mean what they mean there") {
     CHECK(beside.evaluate("panel.UCSR0B")->fields.size() ==
           itself.evaluate("chip.UCSR0B")->fields.size());
   }
+  // The chip itself has no program, or one that knows nothing of such types.
+  auto bench = Bench::open(kFolder + "/kiln-and-panel.bench.toml");
+  REQUIRE(bench);
+  Session bare(*Chip::make(bench->chip));
+  CHECK(bare.evaluate("panel.readings[1]")->text == "{is = 0, before = 0x0000}");
+  CHECK(bare.evaluate("panel.line[2] == 0 && !panel.complete")->integer == 1);
+  CHECK(bare.evaluate("panel.readings[2].is * 2 + panel.readings[3].is")->integer == 0);
+  CHECK(*bare.holds("panel.readings[1].is == 0"));
+  CHECK(bare.trace({"panel.readings[1].is"}));
+
   struct Row {
     const char *text, *what;
   };
