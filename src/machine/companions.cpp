@@ -113,9 +113,24 @@ Machine& Companions::stand_at_base(const GroupState& group, unsigned which) {
   return *runner.sure;
 }
 
-/// Moves a companion's base to about a tick of its own, if it is not beyond `at_most` then and has
-/// offered nothing on the way that is still to be delivered.
-bool Companions::advance(Host& host, unsigned which, u64 until, u64 at_most) {
+/// Where `sure` stands is the base from now on. One that nobody else has is written over.
+void Companions::make_base(GroupState& group, unsigned which) {
+  Runner& runner = runners_[which];
+  auto& base = group.bases[which];
+  runner.sure_at.reset();
+  if (runner.seen_from == base) runner.seen_from.reset();
+  if (base.use_count() != 1 || !std::const_pointer_cast<Machine>(base)->assume(*runner.sure))
+    base = runner.sure->clone();
+  runner.sure_at = base;
+}
+
+void Companions::advance(Host& host, unsigned which, u64 until, u64 at_most) {
+  if (run_on(host, which, until, at_most)) make_base(host.group(), which);
+}
+
+/// Runs `sure` on from the base to about a tick of its own. False: it would be beyond `at_most`
+/// then, or has offered something on the way that is still to be delivered; it stays at the base.
+bool Companions::run_on(Host& host, unsigned which, u64 until, u64 at_most) {
   GroupState& group = host.group();
   Runner& runner = runners_[which];
   if (group.halted[which] != 0) return false;
@@ -143,7 +158,6 @@ bool Companions::advance(Host& host, unsigned which, u64 until, u64 at_most) {
     host.note(fmt::format("{}: {}; it stands still from here", group_.companions[which].name,
                           fault_text(stop)));
   }
-  runner.sure_at = group.bases[which] = sure.clone();
   return true;
 }
 
@@ -160,11 +174,12 @@ void Companions::say(Host& host, unsigned which) {
 void Companions::send(Host& host, unsigned which, WireChange change) {
   GroupState& group = host.group();
   Runner& runner = runners_[which];
-  advance(host, which, change.tick - std::min(change.tick, kMargin), change.tick);
-  if (group.halted[which] != 0) return;
-  runner.sure->receive(change);
-  runner.sure_at = group.bases[which] = runner.sure->clone();
-  runner.ahead_holds = false;
+  const u64 until = change.tick - std::min(change.tick, kMargin);
+  const bool moved = run_on(host, which, until, change.tick);
+  const bool halted = group.halted[which] != 0;
+  if (!halted) runner.sure->receive(change);
+  if (moved || !halted) make_base(group, which);
+  if (!halted) runner.ahead_holds = false;
 }
 
 /// A chip has changed what it does to a wire: all others on it get what the rest of them do.

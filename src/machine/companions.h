@@ -131,7 +131,9 @@ class Companions {
   [[nodiscard]] std::uint64_t hz(unsigned chip) const;
   Machine& stand_at_base(const GroupState& group, unsigned which);
   void look_ahead(const GroupState& group, unsigned which, std::uint64_t until);
-  bool advance(Host& host, unsigned which, std::uint64_t until, std::uint64_t at_most);
+  bool run_on(Host& host, unsigned which, std::uint64_t until, std::uint64_t at_most);
+  void make_base(GroupState& group, unsigned which);
+  void advance(Host& host, unsigned which, std::uint64_t until, std::uint64_t at_most);
   void say(Host& host, unsigned which);
   void deliver(Host& host, unsigned from, const WireChange& change, std::uint64_t time);
   void send(Host& host, unsigned which, WireChange change);

@@ -11,6 +11,7 @@ namespace {
 
 constexpr u32 kLongestLoop = 48;    // words, from its first to the branch back
 constexpr unsigned kLongest = 256;  // instructions of a round, calls included
+constexpr u32 kNowhere = ~0U;
 // Points for rounds that have changed something: a loop that computes is no waiting one.
 constexpr unsigned kChanges = 8, kLeaves = 1, kComputes = 64;
 
@@ -176,6 +177,11 @@ u64 Engine::wait(u32 begin) {
   if (deadline_ - cpu_.now <= 2 * loop.cycles) return 0;  // no two rounds, as far as is known
   Round round(*this, begin);
   round_.clear();
+  // Where it last went back to, and how it was there: another loop that waits is never left.
+  u32 went_to = kNowhere;
+  std::array<u8, kRegisters> r_there{};
+  u8 flags_there = 0;
+  u16 sp_there = 0;
   bool back = false;
   while (!back && round_.size() < kLongest) {
     if (!round.execute()) break;
@@ -183,6 +189,15 @@ u64 Engine::wait(u32 begin) {
     if (tells_calls && (is_call(entry.op) || entry.op == kRET)) break;
     round_.push_back({round.word, round.next != ((round.word + entry.length) & round.mask())});
     back = round.next == begin;
+    if (!back && round.next < round.word) {
+      if (round.next == went_to && round.sp == sp_there && round.flags.byte() == flags_there &&
+          round.r == r_there)
+        break;
+      went_to = round.next;
+      r_there = round.r;
+      flags_there = round.flags.byte();
+      sp_there = round.sp;
+    }
     round.word = round.next;
   }
   const World& world = machine_.world_;
