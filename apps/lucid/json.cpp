@@ -660,6 +660,7 @@ struct JsonViews : SurveyJson {
             {"picoseconds", t.time.count},
             {"picoseconds_since", t.since.count},
             {"picoseconds_asleep", t.asleep.count},
+            {"picoseconds_skipped", t.skipped.count},
             {"clock_hz", t.clock_hz},
             {"divided_by", t.divided_by},
             {"picoseconds_behind", t.behind.count}};

@@ -427,6 +427,10 @@ class TextViews : public BackViews, public SignalViews, public SurveyViews {
       out += fmt::format(
           " asleep for {:.2f} % of the time\n",
           100.0 * static_cast<double>(t.asleep.count) / static_cast<double>(t.time.count));
+    if (t.skipped.count != 0)
+      out += fmt::format(
+          " in loops that wait, gone through at once, for {:.2f} %\n",
+          100.0 * static_cast<double>(t.skipped.count) / static_cast<double>(t.time.count));
     return out;
   }
 

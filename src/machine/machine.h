@@ -289,6 +289,9 @@ class Machine {
   [[nodiscard]] virtual std::unique_ptr<Machine> at_deepest() const { return nullptr; }
   /// Of the ticks so far, those that the processor was asleep.
   [[nodiscard]] virtual std::uint64_t slept_ticks() const { return 0; }
+  /// Of the time so far, in loops that wait and were gone through at once; how much that is depends
+  /// on where runs ended.
+  [[nodiscard]] virtual std::uint64_t skipped_ticks() const { return 0; }
   [[nodiscard]] virtual std::vector<PinState> pins() const { return {}; }
   [[nodiscard]] virtual std::vector<Wear> wear() const { return {}; }
   [[nodiscard]] virtual WatchdogMargin watchdog() const { return {}; }

@@ -521,8 +521,15 @@ TimeView Session::time() const {
   const Pause& pause = core_->pause_;
   const machine::Machine& m = core_->machine();
   const std::uint64_t hz = m.info().clock_hz;
-  return {pause.cycles, pause.cycles_since, pause.time, pause.since, to_time(m.slept_ticks(), hz),
-          hz,           m.ticks_a_cycle(),  behind()};
+  return {pause.cycles,
+          pause.cycles_since,
+          pause.time,
+          pause.since,
+          to_time(m.slept_ticks(), hz),
+          hz,
+          m.ticks_a_cycle(),
+          behind(),
+          to_time(m.skipped_ticks(), hz)};
 }
 
 std::vector<VariableView> Session::globals(const std::string& like) const {

@@ -311,6 +311,8 @@ TEST_CASE("several chips: both speak, either is debugged") {
   }
   CHECK(has(lucid("open " + kKiln + bench + " --first '= panel'"), "a part of it is missing"));
   CHECK(has(lucid("open " + kKiln + bench + " --first '= panel.shwn'"), "did you mean shown"));
+  CHECK(has(lucid("open " + kKiln + " --first 'go for 1s' --first 'show time'"),
+            "in loops that wait, gone through at once, for 99."));
 }
 
 TEST_CASE("other programs talk to the firmware: by a socket, by files") {

@@ -291,6 +291,34 @@ TEST_CASE("traces of a chip beside that begin later, lie around passes, or end",
         session.chip().time().count);
 }
 
+TEST_CASE("traces of a chip beside may be asked for while the program runs", "[tracing]") {
+  Session session = opened(false, 8'000'000), plain = opened(false, 8'000'000);
+  REQUIRE(plain.trace({"panel.pin.PD0"}));
+  REQUIRE(session.trace({"panel.pin.PD0"}));
+  struct Asks final : Listener {
+    Session* session = nullptr;
+    std::uint64_t asked = 0;
+    void on_progress(Picoseconds now) override {
+      if (asked != 0 || now.count < 2'000'000'000'000) return;
+      asked = now.count;
+      session->post([this] {
+        CHECK(session->trace({"panel.shown"}));
+        CHECK(session->trace({"panel.byte in"}));
+      });
+    }
+  } asks;
+  asks.session = &session;
+  session.set_listener(&asks);
+  for (Session* of : {&session, &plain}) of->go_for(Picoseconds{4'000'000'000'000});
+  REQUIRE(asks.asked != 0);
+  CHECK(asks.asked < 3'000'000'000'000);
+  CHECK(told(*session.signal("panel.pin.PD0"), UINT64_MAX) ==
+        told(*plain.signal("panel.pin.PD0"), UINT64_MAX));
+  CHECK(session.signal("panel.byte in")->changes() > 20);
+  CHECK(session.signal("panel.shown")->changes() > 1);
+  CHECK(session.chip().hash() == plain.chip().hash());
+}
+
 TEST_CASE("names of a chip beside mean what they mean there") {
   Session beside = opened(false, 8'000'000);
   Session itself = opened(true, 8'000'000);

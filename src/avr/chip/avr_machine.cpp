@@ -35,6 +35,7 @@ AvrMachine::AvrMachine(const AvrMachine& other)
       fuses_(other.fuses_),
       world_(other.world_),
       slept_ticks_(other.slept_ticks_),
+      skipped_ticks_(other.skipped_ticks_),
       lowest_sp_(other.lowest_sp_),
       deepest_(other.deepest_),
       guard_begin_(other.guard_begin_),
@@ -66,6 +67,7 @@ bool AvrMachine::assume(const machine::Machine& of) {
   if (!world_.flash.shares_all_with(other->world_.flash)) engine_.reset();
   world_ = other->world_;
   slept_ticks_ = other->slept_ticks_;
+  skipped_ticks_ = other->skipped_ticks_;
   lowest_sp_ = other->lowest_sp_;
   deepest_ = other->deepest_;
   if (shadow_ != nullptr && other->shadow_ != nullptr) shadow_->assume(*other->shadow_);
@@ -88,7 +90,7 @@ bool AvrMachine::assume(const machine::Machine& of) {
 }
 
 void AvrMachine::power_on(const std::array<u8, 3>& fuses) {
-  slept_ticks_ = 0;
+  slept_ticks_ = skipped_ticks_ = 0;
   unwritten_.assign(world_.data.size(), 0);
   std::fill(unwritten_.begin() + fabric_->device.ram_begin, unwritten_.end(), u8{1});
   world_.fuses = fuses;

@@ -65,6 +65,7 @@ class AvrMachine final : public machine::Machine {
   [[nodiscard]] std::optional<std::uint32_t> deepest_sp() const override;
   [[nodiscard]] std::unique_ptr<machine::Machine> at_deepest() const override;
   [[nodiscard]] std::uint64_t slept_ticks() const override { return slept_ticks_; }
+  [[nodiscard]] std::uint64_t skipped_ticks() const override { return skipped_ticks_; }
   [[nodiscard]] std::vector<PinState> pins() const override;
   [[nodiscard]] std::vector<u32> latches() const override;
   [[nodiscard]] std::vector<machine::Wear> wear() const override;
@@ -128,6 +129,7 @@ class AvrMachine final : public machine::Machine {
   std::array<u8, 3> fuses_;  ///< at power-on
   World world_;
   u64 slept_ticks_ = 0;         ///< beside the world, too
+  u64 skipped_ticks_ = 0;       ///< the same
   u32 lowest_sp_ = UINT32_MAX;  ///< timeline: while the stack was in use
   /// As it was when the stack was deepest.
   struct Deepest {

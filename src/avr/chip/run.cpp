@@ -94,7 +94,7 @@ struct Engine::Frame {
     const u64 rounds = std::min(loop->rounds(r) - 1, (deadline - 1 - now) / loop->cycles);
     if (rounds == 0) return;
     loop->skip(r, rounds);
-    now += rounds * loop->cycles;
+    skipped(rounds * loop->cycles);
     Counter* const counter = engine.machine_.counter_.get();
     if (counter == nullptr) return;
     for (u32 word = word_of(slot); word <= loop->branch; ++word) counter->executed[word] += rounds;
@@ -103,7 +103,11 @@ struct Engine::Frame {
 
   void wait() {
     store_back();
-    now += engine.wait(word_of(slot));
+    skipped(engine.wait(word_of(slot)));
+  }
+  void skipped(u64 cycles) {
+    now += cycles;
+    engine.machine_.skipped_ticks_ += cycles << engine.machine_.world_.clock.shift;
   }
 
   [[nodiscard]] u32 reg(unsigned n) const { return r[n]; }
