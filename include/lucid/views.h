@@ -173,8 +173,8 @@ struct TimeView {
   std::uint64_t clock_hz = 0;
   unsigned divided_by = 1;  ///< the oscillator, for a cycle
   Picoseconds behind;       ///< how far the timeline goes beyond this moment
-  /// Of `time`, in loops that only wait (for a pin, a flag, a count), which are gone through at once
-  /// as far as nothing is due. How much depends on where runs have ended; nothing else does.
+  /// Of `time`, in loops that only wait (for a pin, a flag, a count), which are gone through at
+  /// once as far as nothing is due. How much depends on where runs have ended; nothing else does.
   Picoseconds skipped = {};
 };
 
