@@ -372,7 +372,8 @@ class LUCID_API Session {
   /// included, is out); `sleep`; `reset`; `eeprom write`; ChipInfo::moments: `conversion`, the end
   /// of one with its result, `watchdog`, when it is reset, with how much of its period had gone; or
   /// an expression of objects that stay where they are: `setpoint - measured`, `ramp.target`,
-  /// `chip.PORTB.5`, `chip.TCCR1B`.
+  /// `chip.PORTB.5`, `chip.TCCR1B`. With the name of another chip of the bench and a dot before it
+  /// any of these there, but for locals: `panel.pin.PD0`, `panel.shown`, along that chip's clock.
   struct TraceSpec {
     std::string signal;
     std::string format = {};   ///< as parse_format() takes it, or empty
@@ -433,8 +434,8 @@ class LUCID_API Session {
   /// to now: the past is gone through once. Errors: those of locate(); of going back; kUsage if
   /// somebody asked for a pause.
   [[nodiscard]] Result<std::vector<Signal>> executed(const std::vector<std::string>& places);
-  /// Bytes of memory that all traces together may take; 64 MiB at first. The one that takes most
-  /// forgets its oldest.
+  /// Bytes of memory that all traces of a chip together may take; 64 MiB at first. The one that
+  /// takes most forgets its oldest.
   void set_trace_bound(std::size_t bytes);
   /// From then on it goes into a file instead, a new one, of which the session reads
   /// when somebody looks; an empty path: no more. If it cannot be written any more, a note says so,

@@ -103,7 +103,6 @@ class Companions {
     void leave(Machine& machine) const;
     void take(const Record* records, std::size_t count) override;
     void tell(std::uint64_t until);
-    void forget() { records_.clear(); }
 
    private:
     Hearing hearing_;

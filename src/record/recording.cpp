@@ -27,12 +27,6 @@ bool Recording::empty() const {
   return own_.empty();
 }
 
-bool Recording::wants(machine::EventKind kind) const {
-  for (const auto& [chip, recorder] : beside_)
-    if ((recorder.kinds() & bit(kind)) != 0) return true;
-  return (own_.kinds() & bit(kind)) != 0;
-}
-
 void Recording::take_over(Recording& other, unsigned id) {
   if (other.own_.has(id)) own_.take_over(other.own_, id);
   for (auto& [chip, recorder] : other.beside_)

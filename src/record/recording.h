@@ -20,7 +20,6 @@ class Recording {
   [[nodiscard]] Recorder& own() { return own_; }
   [[nodiscard]] std::map<std::string, Recorder>& beside() { return beside_; }
   [[nodiscard]] bool empty() const;
-  [[nodiscard]] bool wants(machine::EventKind kind) const;
   /// Takes over what another one has of it.
   void take_over(Recording& other, unsigned id);
   void remove(unsigned id);
