@@ -248,12 +248,17 @@ class Parser {
     return postfix();
   }
 
-  /// `*panel.latest` is followed on the panel.
-  Tree led(NodeKind kind, Tree operand) {
+  /// `*panel.latest` is followed on the panel, and has its members there.
+  template <class Make>
+  Tree on_its_chip(Tree operand, bool may, Make make_of) {
     if (failed_) return nullptr;
-    if (operand->kind != NodeKind::kElsewhere) return finished(make(kind, std::move(operand)));
-    operand->a = make(kind, std::move(operand->a));
+    if (!may || operand->kind != NodeKind::kElsewhere) return finished(make_of(std::move(operand)));
+    operand->a = make_of(std::move(operand->a));
     return finished(std::move(operand));
+  }
+  Tree led(NodeKind kind, Tree operand) {
+    return on_its_chip(std::move(operand), true,
+                       [&](Tree of) { return make(kind, std::move(of)); });
   }
 
   Tree finished(Tree node) { return failed_ ? nullptr : std::move(node); }
@@ -300,7 +305,12 @@ class Parser {
     while (!failed_) {
       skip_blanks();
       if (take("[")) {
-        node = make(NodeKind::kIndex, std::move(node), choice());
+        Tree index = choice();
+        // `(panel.readings)[1]`: what the index names would be looked up there.
+        const bool there = !failed_ && index->kind == NodeKind::kConstant;
+        node = on_its_chip(std::move(node), there, [&](Tree array) {
+          return make(NodeKind::kIndex, std::move(array), std::move(index));
+        });
         if (!failed_ && !take("]")) return give_up(problem("']' is missing"));
       } else if (take("->")) {
         node = member(std::move(node), '>');
@@ -315,11 +325,14 @@ class Parser {
   }
 
   Tree member(Tree of, char how) {
-    Tree node = make(NodeKind::kMember, std::move(of));
-    node->op = how;
-    node->name = word();
-    if (node->name.empty()) return give_up(problem("the name of a member is missing"));
-    return node;
+    const std::string name = word();
+    if (name.empty()) return give_up(problem("the name of a member is missing"));
+    return on_its_chip(std::move(of), true, [&](Tree whole) {
+      Tree node = make(NodeKind::kMember, std::move(whole));
+      node->op = how;
+      node->name = name;
+      return node;
+    });
   }
 
   // Primaries

@@ -327,7 +327,6 @@ Result<unsigned> Session::Core::find_trace(const std::string& name) const {
 /// What the instructions are that made a signal's changes; those that cannot have done so were only
 /// under way when the hardware did.
 Signal Session::Core::with_named_places(Signal signal, const Side& on) {
-  if (signal.places() == nullptr) return signal;
   std::map<std::uint64_t, std::string> names;
   auto all = signal.places()->samples();
   while (const auto sample = all.next()) {
@@ -350,8 +349,11 @@ Result<Signal> Session::Core::signal(unsigned id) const {
   for (const Traced& traced : traced_) {
     if (traced.id != id) continue;
     if (traced.imported != nullptr) return *traced.imported;
-    if (traced.decoder == nullptr)
-      return with_named_places(*recording_.signal(id), side(chip_in(traced.spec.signal)));
+    if (traced.decoder == nullptr) {
+      Signal signal = *recording_.signal(id);
+      if (signal.places() == nullptr) return signal;
+      return with_named_places(std::move(signal), side(chip_in(traced.spec.signal)));
+    }
     std::vector<std::uint64_t> of{recording_.futures()};
     for (const std::string& name : traced.decoder->wires) {
       const auto wire = signal(name);

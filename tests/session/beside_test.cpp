@@ -352,6 +352,11 @@ TEST_CASE("names of a chip beside mean what they mean there") {
   CHECK(bare.evaluate("panel.line[2] == 0 && !panel.complete")->integer == 1);
   CHECK(bare.evaluate("panel.readings[2].is * 2 + panel.readings[3].is")->integer == 0);
   CHECK(*bare.holds("panel.readings[1].is == 0"));
+  for (const char* text : {"(panel.readings)[1].is", "(panel.readings[1]).is",
+                           "(*(&panel.readings[1])).is", "(&panel.readings[1])->is"}) {
+    INFO(text);
+    CHECK(bare.evaluate(text)->text == "0");
+  }
   CHECK(bare.trace({"panel.readings[1].is"}));
 
   struct Row {
