@@ -245,7 +245,8 @@ class RegisterFlow {
       if (!seen.insert(way).second) continue;
       if (seen.size() > 4000) used = true;
       used = used || (!way.within && (reads(way.at) & way.left) != 0);
-      way.left &= ~nodes[way.at].writes;
+      // What the same line works on goes on where it is.
+      if (!way.within || !goes_on_[way.at]) way.left &= ~nodes[way.at].writes;
       const bool call =
           nodes[way.at].flow == Flow::kCall || nodes[way.at].flow == Flow::kIndirectCall;
       if (nodes[way.at].next.empty() && !call) used = used || (way.left & leaving) != 0;
