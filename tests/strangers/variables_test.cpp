@@ -219,11 +219,9 @@ TEST_CASE(
     "variables of small functions have the values of a native run, or are said to be unknown") {
   // Torture programs are mostly main; firmware is functions with parameters.
   std::vector<std::string> sources;
-  const char* folder = std::getenv("LUCID_FUNCTIONS");  // of other programs of that kind
-  const std::string ours = std::string(LUCID_TEST_SOURCES) + "/strangers/functions";
-  for (const auto& entry :
-       std::filesystem::directory_iterator(folder != nullptr ? folder : ours.c_str()))
-    if (entry.path().extension() == ".c") sources.push_back(entry.path().string());
+  for (const auto& entry : std::filesystem::directory_iterator(std::string(LUCID_TEST_SOURCES) +
+                                                               "/strangers/functions"))
+    sources.push_back(entry.path().string());
   std::sort(sources.begin(), sources.end());
   std::vector<test::Build> gcc, clang;
   for (const test::Build& build : test::builds()) {
