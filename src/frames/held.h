@@ -30,6 +30,11 @@ Holding register_holding(const Scope& scope, const Local& local, const Function&
 std::vector<bool> slot_stores(const Scope& scope, const Function& function, std::uint32_t address,
                               bool in_call, std::int32_t offset, std::uint32_t bytes);
 
+/// Is a local's place in the frame, at `offset`, its own while that is described? Nothing else is
+/// stored there, and where the code comes in from where it was elsewhere, it has just been stored.
+bool slot_is_its_own(const Scope& scope, const Local& local, const Local::Place& place,
+                     const Function& function, std::int32_t offset);
+
 /// Where in the frame a register points for most of a function, counted from the stack pointer at
 /// its entry; nullopt if it does not point there.
 std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& function, int dwarf);

@@ -201,7 +201,7 @@ class LocationReader {
     pieces_.resize(bytes);
     if (!scope_.as_described) {
       forget_what_does_not_hold(bytes);
-      found.shares_with = shares_with(bytes);
+      found.shares_with = shares_with(*place, bytes);
     }
     const auto known = std::count_if(pieces_.begin(), pieces_.end(), [](const Piece& p) {
       return p.kind != Piece::Kind::kUnknown;
@@ -243,7 +243,7 @@ class LocationReader {
         base = ops[0].atom - DW_OP_breg0;
     }
     const std::uint32_t node = node_address();
-    if (everywhere(place) && node < scope_.program.body_of(*function)) return true;
+    if (everywhere(local_, place) && node < scope_.program.body_of(*function)) return true;
     if (base < 0 || !is_frame_register(base, *function)) return false;
     return !is_frame_pointer(scope_, *function, node, base);
   }
@@ -261,8 +261,8 @@ class LocationReader {
   }
 
   /// Not one of a list of locations.
-  [[nodiscard]] bool everywhere(const Local::Place& place) const {
-    return std::any_of(local_.scope.begin(), local_.scope.end(), [&](const Local::Range& r) {
+  static bool everywhere(const Local& local, const Local::Place& place) {
+    return std::any_of(local.scope.begin(), local.scope.end(), [&](const Local::Range& r) {
       return r.begin == place.range.begin && r.end == place.range.end;
     });
   }
@@ -350,9 +350,14 @@ class LocationReader {
     return static_cast<std::int32_t>(address - entry_sp);
   }
 
-  /// Another local that is in scope and lies in the same bytes of the frame.
-  [[nodiscard]] const Local* shares_with(std::uint32_t bytes) const {
+  /// Another local that is in scope and lies in the same bytes of the frame, where that says
+  /// nothing of whose they are.
+  [[nodiscard]] const Local* shares_with(const Local::Place& mine_by, std::uint32_t bytes) const {
     if (!all_in_memory() || !slot_offset(0) || pieces_.size() < bytes || scope_.looking_at_place)
+      return nullptr;
+    const Function* function = level_.frame().function;
+    if (function != nullptr && !everywhere(local_, mine_by) &&
+        slot_is_its_own(scope_, local_, mine_by, *function, *slot_offset(0)))
       return nullptr;
     Scope others = scope_;
     others.as_described = others.looking_at_place = true;
@@ -363,10 +368,26 @@ class LocationReader {
       const std::uint32_t begin = found->place.address.offset;
       const std::uint32_t size = std::max(1U, scope_.program.types()[other->type].bytes);
       const std::uint32_t mine = pieces_[0].address.offset;
-      if (found->place.address.space == Space::kData && begin < mine + bytes && mine < begin + size)
-        return other;
+      if (found->place.address.space != Space::kData || begin >= mine + bytes ||
+          mine >= begin + size)
+        continue;
+      if (begin != mine || size != bytes || !has_same_places(*other)) return other;
     }
     return nullptr;
+  }
+
+  /// The compiler takes it for a copy, all along: by a list of places, not by one for both.
+  [[nodiscard]] bool has_same_places(const Local& other) const {
+    const auto same_op = [](const LocationOp& a, const LocationOp& b) {
+      return a.atom == b.atom && a.a == b.a && a.b == b.b;
+    };
+    const auto same_place = [&](const Local::Place& a, const Local::Place& b) {
+      return a.range.begin == b.range.begin && a.range.end == b.range.end &&
+             std::equal(a.ops.begin(), a.ops.end(), b.ops.begin(), b.ops.end(), same_op);
+    };
+    return !everywhere(other, other.places.front()) &&
+           std::equal(other.places.begin(), other.places.end(), local_.places.begin(),
+                      local_.places.end(), same_place);
   }
 
   [[nodiscard]] bool all_in_memory() const {

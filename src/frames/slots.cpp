@@ -7,6 +7,7 @@
 #include <set>
 
 #include "frames/held.h"
+#include "frames/resource.h"
 
 namespace lucid::frames {
 
@@ -161,6 +162,47 @@ std::vector<bool> slot_stores(const Scope& scope, const Function& function, std:
     found = known.emplace(key, find_slot_stores(scope, function, address, in_call, offset, bytes))
                 .first;
   return found->second;
+}
+
+/// Does an instruction store to any of these bytes of the frame by an address that is known?
+static bool stores_to(const Scope& scope, const FlowGraph& graph, unsigned node,
+                      std::int32_t offset, std::uint32_t bytes) {
+  const machine::FrameState* state = graph.state_at(node);
+  if (state == nullptr) return false;
+  const Instruction now = scope.machine.instruction_at(graph.nodes()[node].address, false);
+  const auto at = scope.machine.target().stack_store(now, *state);
+  return at && at->offset < offset + static_cast<std::int32_t>(bytes) &&
+         at->offset + at->bytes > offset;
+}
+
+bool slot_is_its_own(const Scope& scope, const Local& local, const Local::Place& place,
+                     const Function& function, std::int32_t offset) {
+  const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
+  const auto& nodes = graph.nodes();
+  const std::uint32_t bytes = scope.program.types()[local.type].bytes;
+  const auto covers = [](const Local::Place& p, std::uint32_t address) {
+    return address >= p.range.begin && address < p.range.end;
+  };
+  const Resource here = resource(scope, function, place.ops, 0, bytes);
+  // Is it nowhere at a node, in registers, or elsewhere in memory? A value that is worked out may
+  // be in the slot all the same.
+  const auto is_elsewhere = [&](unsigned node) {
+    return std::none_of(local.places.begin(), local.places.end(), [&](const Local::Place& other) {
+      if (!covers(other, nodes[node].address)) return false;
+      const Resource there = resource(scope, function, other.ops, 0, bytes);
+      return there == here || there.kind == Resource::Kind::kComputed ||
+             there.kind == Resource::Kind::kConstant;
+    });
+  };
+  for (unsigned i = graph.node_at(place.range.begin).value_or(0);
+       i < nodes.size() && nodes[i].address < place.range.end; ++i) {
+    if (stores_to(scope, graph, i, offset, bytes)) return false;
+    for (const unsigned before : nodes[i].before)
+      if (!covers(place, nodes[before].address) && is_elsewhere(before) &&
+          !stores_to(scope, graph, before, offset, bytes))
+        return false;
+  }
+  return true;
 }
 
 std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& function, int dwarf) {

@@ -122,6 +122,9 @@ class Comparison {
     }
     if (near(at, name, *one.value)) {
       ++tally.early_or_late;
+      const std::string text = title + ":" + std::to_string(native_.records[at].line) + " " + name;
+      if (std::getenv("LUCID_TELL") != nullptr && told().insert(text).second)
+        WARN(text << " is early or late: shows " << one.value->integer << ", is " << truth);
       return;
     }
     ++tally.wrong;
