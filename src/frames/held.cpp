@@ -105,10 +105,12 @@ class RegisterFlow {
     results_.resize(nodes.size());
     runs_.resize(nodes.size());
     goes_on_.resize(nodes.size());
+    begins_sum_.resize(nodes.size());
     lines_.resize(nodes.size());
     for (unsigned i = 0; i < nodes.size(); ++i) {
       const Instruction now = scope_.machine.instruction_at(nodes[i].address, false);
       results_[i] = target_.result_of(now);
+      begins_sum_[i] = target_.begins_sum(now);
       if (const auto line = scope_.program.line_at(nodes[i].address)) lines_[i] = line->line;
       goes_on_[i] = (target_.reads(now) & mask_of(results_[i].first, results_[i].count)) != 0;
       if (nodes[i].flow == Flow::kCall && nodes[i].target)
@@ -129,7 +131,8 @@ class RegisterFlow {
         if (lines_[next] != lines_[i] ||
             nodes[next - 1].address + nodes[next - 1].size != nodes[next].address)
           break;
-        if ((goes_on_[next] == goes_on_[i] && extend(run, results_[next])) ||
+        const bool anew = goes_on_[next] && begins_sum_[next];
+        if ((goes_on_[next] == goes_on_[i] && !anew && extend(run, results_[next])) ||
             (!goes_on_[i] && works_within(next, run)))
           together.push_back(next);
         else if (!is_between(next))
@@ -430,7 +433,7 @@ class RegisterFlow {
   [[nodiscard]] bool found_before(unsigned before, unsigned at, const Resource& place,
                                   bool begins) const {
     const auto& nodes = graph_.nodes();
-    if (place.kind == Resource::Kind::kComputed) return begins;
+    if (place.kind == Resource::Kind::kComputed) return begins || was_held(before, at);
     std::vector<std::pair<unsigned, std::uint64_t>> waiting{{before, place.mask}};
     std::set<std::pair<unsigned, std::uint64_t>> seen{waiting.front()};
     while (!waiting.empty()) {
@@ -462,6 +465,49 @@ class RegisterFlow {
         if (seen.insert({next, missing}).second) waiting.emplace_back(next, missing);
     }
     return true;
+  }
+
+  /// The code has been where it is worked out in this way, on all ways, or where it is a constant
+  /// that comes to the same; what that rests on has not been written since. In between the compiler
+  /// says it otherwise.
+  [[nodiscard]] bool was_held(unsigned before, unsigned at) const {
+    const Resource& place = at_node(at);
+    const auto& nodes = graph_.nodes();
+    std::vector<unsigned> waiting{before};
+    std::set<unsigned> seen{before};
+    while (!waiting.empty()) {
+      const unsigned node = waiting.back();
+      waiting.pop_back();
+      const bool call = nodes[node].flow == Flow::kCall || nodes[node].flow == Flow::kIndirectCall;
+      if (place_[node] < 0 || seen.size() > kMostBack) return false;
+      if (((nodes[node].writes | (call ? clobbered_at(node) : 0)) & place.mask) != 0) return false;
+      if (at_node(node) == place) {
+        if (!holds_[node]) return false;
+        continue;
+      }
+      if (at_node(node).kind == Resource::Kind::kConstant) {
+        if (!comes_to_the_same(node, at)) return false;
+        continue;
+      }
+      if (nodes[node].before.empty()) return false;
+      for (const unsigned next : nodes[node].before)
+        if (seen.insert(next).second) waiting.push_back(next);
+    }
+    return true;
+  }
+
+  /// Do the constant that it is said to be at one node and what is said at another one give the
+  /// same, by the registers that are known at the first?
+  [[nodiscard]] bool comes_to_the_same(unsigned constant, unsigned other) const {
+    const machine::FrameState* state = graph_.state_at(constant);
+    if (state == nullptr) return false;
+    const auto value = [&](unsigned node) {
+      return known_value(scope_, local_.places[static_cast<std::size_t>(place_[node])].ops, *state);
+    };
+    const auto a = value(constant), b = value(other);
+    const unsigned bits = 8 * scope_.program.types()[local_.type].bytes;
+    if (!a || !b || bits > 64 || a->known < bits || b->known < bits) return false;
+    return bits == 0 || ((a->raw ^ b->raw) << (64 - bits)) == 0;
   }
 
   /// Has a parameter come in these registers? A local that begins there is a copy of it.
@@ -500,6 +546,7 @@ class RegisterFlow {
   std::vector<unsigned> lines_;    ///< by node; 0: not known
   bool is_declared_once_ = false;  ///< the line that declares it is one stretch: no loop
   std::vector<bool> goes_on_;      ///< it changes what is there, rather than bring a new value
+  std::vector<bool> begins_sum_;
   std::map<unsigned, std::vector<machine::RegisterSpan>> helpers_;
   std::vector<bool> holds_;
   mutable std::map<std::pair<unsigned, std::uint64_t>, bool> used_;

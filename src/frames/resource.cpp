@@ -83,7 +83,49 @@ void add_part(const Scope& scope, const Function& function, Resource& out,
   out.kind = out.kind == Resource::Kind::kNone ? kind : Resource::Kind::kComputed;
 }
 
+/// Registers as far as they are known from the code.
+class KnownRegisters final : public Surroundings {
+ public:
+  KnownRegisters(const Scope& scope, const machine::FrameState& state)
+      : scope_(scope), state_(state) {}
+  [[nodiscard]] Slot registers(int dwarf, unsigned bytes) const override {
+    Slot out;
+    const unsigned each = width(scope_, dwarf);
+    for (unsigned i = 0; i < std::min(bytes, 8U); ++i) {
+      const std::size_t at = static_cast<std::size_t>(dwarf) + i / each;
+      if (at >= state_.registers.size() ||
+          state_.registers[at].kind != machine::Known::Kind::kConstant) {
+        out.known = 8 * i;
+        break;
+      }
+      const auto number = static_cast<std::uint32_t>(state_.registers[at].number);
+      out.raw |= std::uint64_t{number >> 8 * (i % each) & 0xffU} << (8 * i);
+    }
+    return out;
+  }
+  [[nodiscard]] std::optional<std::uint64_t> memory(std::uint64_t /*address*/,
+                                                    unsigned /*bytes*/) const override {
+    return std::nullopt;
+  }
+  [[nodiscard]] std::optional<std::uint64_t> cfa() const override { return std::nullopt; }
+  [[nodiscard]] std::optional<std::uint64_t> frame_base() const override { return std::nullopt; }
+  [[nodiscard]] std::optional<std::uint64_t> at_entry(int /*dwarf*/,
+                                                      unsigned /*bytes*/) const override {
+    return std::nullopt;
+  }
+
+ private:
+  const Scope& scope_;
+  const machine::FrameState& state_;
+};
+
 }  // namespace
+
+std::optional<Slot> known_value(const Scope& scope, const std::vector<LocationOp>& ops,
+                                const machine::FrameState& state) {
+  const auto found = compute(ops, KnownRegisters(scope, state));
+  return found && found->is_value ? std::optional<Slot>(found->top) : std::nullopt;
+}
 
 Resource resource(const Scope& scope, const Function& function, const std::vector<LocationOp>& ops,
                   std::uint32_t begin, std::uint32_t end) {

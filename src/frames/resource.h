@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "frames/place.h"
+#include "frames/stack_machine.h"
 
 namespace lucid::frames {
 
@@ -33,6 +34,10 @@ struct Resource {
 /// Of bytes `[begin, end)` of a local, by the operations that describe its place in a function.
 Resource resource(const Scope& scope, const Function& function, const std::vector<LocationOp>& ops,
                   std::uint32_t begin, std::uint32_t end);
+
+/// What a place without memory gives where that much is known of the registers.
+std::optional<Slot> known_value(const Scope& scope, const std::vector<LocationOp>& ops,
+                                const machine::FrameState& state);
 
 }  // namespace lucid::frames
 

@@ -108,6 +108,8 @@ class Target {
   [[nodiscard]] virtual RegisterSpan result_of(const Instruction& /*instruction*/) const {
     return {};
   }
+  /// Does what is left there begin a value? The next bytes of a sum go on with its carry.
+  [[nodiscard]] virtual bool begins_sum(const Instruction& /*instruction*/) const { return false; }
   /// How an instruction makes a byte, with the machine as it is before.
   [[nodiscard]] virtual Making making(const Machine& before, const Instruction& instruction,
                                       const Cell& cell) const;

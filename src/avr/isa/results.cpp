@@ -127,6 +127,21 @@ machine::RegisterSpan AvrTarget::result_of(const Instruction& instruction) const
   return {};
 }
 
+bool AvrTarget::begins_sum(const Instruction& instruction) const {
+  switch (entry_of(instruction).op) {
+    case kADD:
+    case kADIW:
+    case kSUB:
+    case kSUBI:
+    case kSBIW:
+    case kINC:
+    case kDEC:
+    case kASR:
+    case kLSR: return true;
+    default: return false;
+  }
+}
+
 std::uint64_t AvrTarget::reads(const Instruction& instruction) const {
   static const std::array<Reads, kOpCount> kReads = [] {
     std::array<Reads, kOpCount> all;

@@ -27,6 +27,7 @@ class AvrTarget final : public machine::Target {
   void write_text(Instruction& instruction) const override;
   [[nodiscard]] machine::StackEffect stack_effect(const Instruction& instruction) const override;
   [[nodiscard]] machine::RegisterSpan result_of(const Instruction& instruction) const override;
+  [[nodiscard]] bool begins_sum(const Instruction& instruction) const override;
   [[nodiscard]] std::vector<machine::Cell> decides(const machine::Machine& before,
                                                    const Instruction& instruction) const override;
   [[nodiscard]] std::vector<std::uint8_t> encode(const std::string& text,
