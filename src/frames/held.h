@@ -35,6 +35,12 @@ std::vector<bool> slot_stores(const Scope& scope, const Function& function, std:
 bool slot_is_its_own(const Scope& scope, const Local& local, const Local::Place& place,
                      const Function& function, std::int32_t offset);
 
+/// Of a place in a list: has something been stored in `bytes` of its slot, at `offset`, on a way to
+/// an address on which that place is described all along? A value of its own begins another place.
+bool slot_was_given_away(const Scope& scope, const Local& local, const Local::Place& place,
+                         const Function& function, std::uint32_t address, std::int32_t offset,
+                         std::uint32_t bytes);
+
 /// Where in the frame a register points for most of a function, counted from the stack pointer at
 /// its entry; nullopt if it does not point there.
 std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& function, int dwarf);

@@ -200,7 +200,7 @@ class LocationReader {
     add_pieces(place->ops, bytes);
     pieces_.resize(bytes);
     if (!scope_.as_described) {
-      forget_what_does_not_hold(bytes);
+      forget_what_does_not_hold(*place, bytes);
       found.shares_with = shares_with(*place, bytes);
     }
     const auto known = std::count_if(pieces_.begin(), pieces_.end(), [](const Piece& p) {
@@ -300,7 +300,7 @@ class LocationReader {
   }
 
   /// Each part of it, by what the function's code does to its place.
-  void forget_what_does_not_hold(std::uint32_t bytes) {
+  void forget_what_does_not_hold(const Local::Place& place, std::uint32_t bytes) {
     const Function* function = level_.frame().function;
     if (function == nullptr || level_.frame().left) return;
     std::vector<Part> parts;
@@ -329,6 +329,10 @@ class LocationReader {
         const bool held = part.whole ? std::find(first, last, false) == last
                                      : std::find(first, last, true) != last;
         if (!held) holding = Holding::kNotSet;
+        // Clang gives a slot to the next one without a word.
+        if (!everywhere(local_, place) && behind_pointer(place.ops) != 0 &&
+            was_given_away(place, *function, part))
+          holding = Holding::kOverwritten;
       } else {
         const std::uint32_t look = level_.frame().at_call ? level_.look() : level_.frame().pc;
         holding = register_holding(scope_, local_, *function, look, part.begin, part.end);
@@ -337,6 +341,23 @@ class LocationReader {
       not_set_ = holding == Holding::kNotSet;
       for (std::uint32_t i = part.begin; i < part.end; ++i) pieces_[i] = {};
     }
+  }
+
+  /// Has a slot that some of a part's bytes are in been given away?
+  [[nodiscard]] bool was_given_away(const Local::Place& place, const Function& function,
+                                    const Part& part) const {
+    for (std::uint32_t i = part.begin; i < part.end;) {
+      const auto offset = slot_offset(i);
+      std::uint32_t end = i + 1;
+      while (offset && end < part.end &&
+             slot_offset(end) == *offset + static_cast<std::int32_t>(end - i))
+        ++end;
+      if (offset &&
+          slot_was_given_away(scope_, local_, place, function, node_address(), *offset, end - i))
+        return true;
+      i = end;
+    }
+    return false;
   }
 
   /// Of a byte in this level's frame: its distance from the stack pointer at the function's entry.

@@ -205,6 +205,48 @@ bool slot_is_its_own(const Scope& scope, const Local& local, const Local::Place&
   return true;
 }
 
+bool slot_was_given_away(const Scope& scope, const Local& local, const Local::Place& place,
+                         const Function& function, std::uint32_t address, std::int32_t offset,
+                         std::uint32_t bytes) {
+  constexpr unsigned kMostBytes = 8;  // that are stored one after the other
+  const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
+  const auto& nodes = graph.nodes();
+  const auto here = graph.node_at(address);
+  if (!here) return false;
+  const std::uint32_t all = scope.program.types()[local.type].bytes;
+  const Resource its = resource(scope, function, place.ops, 0, all);
+  std::set<std::uint32_t> begins;
+  std::vector<Local::Range> ranges;  // in which it is said to be in the slot
+  for (const Local::Place& p : local.places) {
+    begins.insert(p.range.begin);
+    if (resource(scope, function, p.ops, 0, all) == its) ranges.push_back(p.range);
+  }
+  const auto is_there = [&](unsigned node) {
+    return std::any_of(ranges.begin(), ranges.end(), [&](const Local::Range& r) {
+      return nodes[node].address >= r.begin && nodes[node].address < r.end;
+    });
+  };
+  const auto is_its_value = [&](unsigned node) {
+    const auto next = begins.upper_bound(nodes[node].address);
+    return next != begins.end() && graph.node_at(*next).value_or(nodes.size()) <= node + kMostBytes;
+  };
+  std::vector<unsigned> waiting{*here};
+  std::set<unsigned> seen{*here};
+  while (!waiting.empty()) {
+    const unsigned at = waiting.back();
+    waiting.pop_back();
+    for (const unsigned before : nodes[at].before) {
+      if (!is_there(before)) continue;
+      if (stores_to(scope, graph, before, offset, bytes)) {
+        if (!is_its_value(before)) return true;
+        continue;
+      }
+      if (seen.insert(before).second) waiting.push_back(before);
+    }
+  }
+  return false;
+}
+
 std::optional<std::int32_t> frame_offset(const Scope& scope, const Function& function, int dwarf) {
   const FlowGraph& graph = scope.flows.of(scope.program, scope.machine, function);
   auto& known = scope.flows.findings(scope.program, scope.machine, function).frame_offsets;
