@@ -436,6 +436,7 @@ class RegisterFlow {
     if (place.kind == Resource::Kind::kComputed) return begins || was_held(before, at);
     std::vector<std::pair<unsigned, std::uint64_t>> waiting{{before, place.mask}};
     std::set<std::pair<unsigned, std::uint64_t>> seen{waiting.front()};
+    bool by_others = false;  // as a part of a wider value
     while (!waiting.empty()) {
       auto [node, missing] = waiting.back();
       waiting.pop_back();
@@ -459,8 +460,10 @@ class RegisterFlow {
         return false;
       missing &= ~written;
       if (missing == 0) continue;
+      by_others = by_others || (written != 0 &&
+                                (mask_of(runs_[node].first, runs_[node].count) & ~place.mask) != 0);
       if (nodes[node].before.empty())
-        return begins && (same_constant(before, at, place) || is_argument(place));
+        return begins && (same_constant(before, at, place) || (!by_others && is_argument(place)));
       for (const unsigned next : nodes[node].before)
         if (seen.insert({next, missing}).second) waiting.emplace_back(next, missing);
     }
