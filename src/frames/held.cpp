@@ -11,8 +11,9 @@
 namespace lucid::frames {
 namespace {
 
-constexpr unsigned kMostBetween = 4;  // instructions from one byte of a value to the next
-constexpr unsigned kMostBack = 200;   // instructions between a value's last byte and its place
+constexpr unsigned kMostBetween = 4;   // instructions from one byte of a value to the next
+constexpr unsigned kMostShelved = 16;  // instructions for which a register is put away
+constexpr unsigned kMostBack = 200;    // instructions between a value's last byte and its place
 
 class RegisterFlow {
  public:
@@ -33,6 +34,7 @@ class RegisterFlow {
             nodes[i].address < local.places[p].range.end)
           place_[i] = static_cast<int>(p);
     find_runs();
+    find_shelves();
     solve();
   }
 
@@ -144,6 +146,67 @@ class RegisterFlow {
     // What stands between them was passed over.
     for (unsigned i = 0; i < nodes.size(); ++i)
       if (runs_[i].count == 0) runs_[i] = results_[i];
+  }
+
+  /// Of an instruction that copies one register and does nothing else: to, and from.
+  [[nodiscard]] std::pair<int, int> copy_at(unsigned node) const {
+    const machine::RegisterSpan& to = results_[node];
+    const Instruction now = scope_.machine.instruction_at(graph_.nodes()[node].address, false);
+    const std::uint64_t read = target_.reads(now);
+    if (to.count != 1 || read == 0 || (read & (read - 1)) != 0) return {-1, -1};
+    int from = 0;
+    while ((read >> from & 1U) == 0) ++from;
+    machine::FrameState state;
+    const machine::Known mark{machine::Known::Kind::kEntry, 0, from};
+    if (from == to.first ||
+        static_cast<std::size_t>(std::max(from, to.first)) >= machine::FrameState::kRegisters)
+      return {-1, -1};
+    state.registers[static_cast<std::size_t>(from)] = mark;
+    target_.follow(now, state);
+    if (state.registers[static_cast<std::size_t>(to.first)] != mark) return {-1, -1};
+    return {to.first, from};
+  }
+
+  /// A register is put away, used for something else, and brought back: the compiler's loops of
+  /// shifts have their counter there.
+  void find_shelves() {
+    const auto& nodes = graph_.nodes();
+    for (unsigned begin = 0; begin < nodes.size(); ++begin) {
+      const auto [shelf, put_away] = copy_at(begin);
+      if (shelf < 0) continue;
+      const auto last = std::min<std::size_t>(nodes.size() - 1, begin + kMostShelved);
+      for (unsigned end = begin + 1; end <= last; ++end) {
+        if ((nodes[end].writes & mask_of(shelf, 1)) != 0) break;
+        if (copy_at(end) != std::pair{put_away, shelf}) continue;
+        if (is_closed(begin, end)) shelves_[end] = begin;
+        break;
+      }
+    }
+  }
+
+  /// Nothing leads into a stretch but its first instruction, nor out of it but its last one.
+  [[nodiscard]] bool is_closed(unsigned begin, unsigned end) const {
+    const auto& nodes = graph_.nodes();
+    const auto within = [&](unsigned node) { return node >= begin && node <= end; };
+    for (unsigned i = begin; i <= end; ++i) {
+      if (nodes[i].flow == Flow::kCall || nodes[i].flow == Flow::kIndirectCall) return false;
+      if (i != begin && !std::all_of(nodes[i].before.begin(), nodes[i].before.end(), within))
+        return false;
+      if (i != end && !std::all_of(nodes[i].next.begin(), nodes[i].next.end(), within))
+        return false;
+    }
+    return true;
+  }
+
+  /// Has an instruction brought back what a place rests on, and was that there before?
+  [[nodiscard]] bool is_brought_back(unsigned node, const Resource& place) const {
+    const auto shelf = shelves_.find(node);
+    if (shelf == shelves_.end() || place.kind != Resource::Kind::kRegisters) return false;
+    const auto& nodes = graph_.nodes();
+    const std::uint64_t put_away = mask_of(results_[node].first, 1);
+    for (unsigned i = shelf->second; i < node; ++i)
+      if ((nodes[i].writes & place.mask & ~put_away) != 0) return false;
+    return (put_away & place.mask) != 0 && at_node(shelf->second) == place && holds_[shelf->second];
   }
 
   /// It changes a byte that has just been put there.
@@ -346,6 +409,7 @@ class RegisterFlow {
     const bool same = place_[before] >= 0 && at_node(before) == place;
     if (place.kind == Resource::Kind::kConstant || place.kind == Resource::Kind::kMemory)
       return begins || (same && holds_[before] && (nodes[before].writes & place.mask) == 0);
+    if (is_brought_back(before, place)) return true;
     if (same && is_given(before, at, place)) return true;
     if (same) {
       switch (effect(before, place)) {
@@ -550,6 +614,7 @@ class RegisterFlow {
   bool is_declared_once_ = false;  ///< the line that declares it is one stretch: no loop
   std::vector<bool> goes_on_;      ///< it changes what is there, rather than bring a new value
   std::vector<bool> begins_sum_;
+  std::map<unsigned, unsigned> shelves_;  ///< where a register is brought back, and put away
   std::map<unsigned, std::vector<machine::RegisterSpan>> helpers_;
   std::vector<bool> holds_;
   mutable std::map<std::pair<unsigned, std::uint64_t>, bool> used_;

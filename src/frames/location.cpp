@@ -429,6 +429,7 @@ class LocationReader {
         continue;
       }
       composite = true;
+      if (is_split_badly(part)) part.clear();
       if (op.atom == DW_OP_piece)
         add_part(part, static_cast<std::uint32_t>(op.a));
       else
@@ -436,6 +437,15 @@ class LocationReader {
       part.clear();
     }
     if (!composite) add_part(part, bytes);
+  }
+
+  /// Where Clang splits a number it works each part out with the operands of the whole: what comes
+  /// of a mask of the upper half is not in there.
+  [[nodiscard]] bool is_split_badly(const std::vector<LocationOp>& part) const {
+    const bool number = scope_.program.types()[local_.type].members.empty() &&
+                        scope_.program.types()[local_.type].kind != Type::Kind::kArray;
+    return number && !pieces_.empty() && part.size() > 2 && part.back().atom == DW_OP_stack_value &&
+           part[0].atom >= DW_OP_breg0 && part[0].atom <= DW_OP_breg31;
   }
 
   void add_part(const std::vector<LocationOp>& ops, std::uint32_t bytes) {
