@@ -376,10 +376,6 @@ class LocationReader {
   [[nodiscard]] const Local* shares_with(const Local::Place& mine_by, std::uint32_t bytes) const {
     if (!all_in_memory() || !slot_offset(0) || pieces_.size() < bytes || scope_.looking_at_place)
       return nullptr;
-    const Function* function = level_.frame().function;
-    if (function != nullptr && !everywhere(local_, mine_by) &&
-        slot_is_its_own(scope_, local_, mine_by, *function, *slot_offset(0)))
-      return nullptr;
     Scope others = scope_;
     others.as_described = others.looking_at_place = true;
     for (const Local* other : locals_of(scope_)) {
@@ -392,9 +388,16 @@ class LocationReader {
       if (found->place.address.space != Space::kData || begin >= mine + bytes ||
           mine >= begin + size)
         continue;
-      if (begin != mine || size != bytes || !has_same_places(*other)) return other;
+      if (begin == mine && size == bytes && has_same_places(*other)) continue;
+      return is_its_own(mine_by) ? nullptr : other;
     }
     return nullptr;
+  }
+
+  [[nodiscard]] bool is_its_own(const Local::Place& place) const {
+    const Function* function = level_.frame().function;
+    return function != nullptr && !everywhere(local_, place) &&
+           slot_is_its_own(scope_, local_, place, *function, *slot_offset(0));
   }
 
   /// The compiler takes it for a copy, all along: by a list of places, not by one for both.

@@ -13,7 +13,7 @@
 
 namespace test {
 
-/// One way to build an image.
+/// One way to build an image. LUCID_BUILDS=",-O0,-Og," takes only those of these names.
 struct Build {
   std::string name;
   std::string command;  ///< takes `-o IMAGE SOURCE`, given behind it
@@ -34,7 +34,8 @@ std::string own_file(const std::string& name);
 std::optional<std::string> image_of(const std::string& source, const Build& build);
 
 /// The programs that a run takes: all with LUCID_ALL set; LUCID_SAMPLE of them, which differ from
-/// seed to seed (LUCID_SEED); else the same few of that count.
+/// seed to seed (LUCID_SEED); else the same few of that count. LUCID_SOURCES names a folder of
+/// other programs, in a folder `execute`.
 std::vector<std::string> sample(std::size_t count, Language language = Language::kC);
 bool everything();
 

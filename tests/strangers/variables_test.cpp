@@ -235,12 +235,12 @@ TEST_CASE(
   const Tally by_gcc = compared(sources, gcc);
   // Assignments that it has moved over more than one statement.
   CHECK(by_gcc.wrong <= by_gcc.all() / 1000);
-  CHECK(by_gcc.false_unknown <= by_gcc.unknown / 4);
+  CHECK(by_gcc.false_unknown <= by_gcc.unknown / 6);
   CHECK(by_gcc.unknown <= by_gcc.all() / 4);
   if (clang.empty()) return;
   const Tally by_clang = compared(sources, clang);
-  // A value in two halves is called new when one of them is; another is told before its round.
-  CHECK(by_clang.wrong <= by_clang.all() / 100);
+  // Where it moves a computation down it tells the old value; another is told before its round.
+  CHECK(by_clang.wrong <= by_clang.all() / 250);
 }
 
 TEST_CASE("variables in C++ have the values of a native run, or are said to be unknown") {
