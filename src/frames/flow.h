@@ -65,6 +65,7 @@ class FlowGraph {
 };
 
 class LineFlow;
+class Runs;
 
 /// The graphs that have been asked for, made again when the code changes.
 class Flows {
@@ -99,6 +100,7 @@ class Flows {
     std::map<std::tuple<std::uint32_t, bool, std::int32_t, std::uint32_t>, std::vector<bool>>
         stored;
     std::map<unsigned, std::vector<Moved>> moved;  ///< by node
+    std::shared_ptr<const Runs> runs;              ///< null: nobody has asked
     /// Where locals begin in the frame, counted from the stack pointer at entry.
     std::optional<std::set<std::int32_t>> objects;
   };

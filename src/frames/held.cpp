@@ -7,13 +7,18 @@
 #include <tuple>
 
 #include "frames/resource.h"
+#include "frames/runs.h"
 
 namespace lucid::frames {
 namespace {
 
-constexpr unsigned kMostBetween = 4;   // instructions from one byte of a value to the next
-constexpr unsigned kMostShelved = 16;  // instructions for which a register is put away
-constexpr unsigned kMostBack = 200;    // instructions between a value's last byte and its place
+constexpr unsigned kMostBack = 200;  // instructions between a value's last byte and its place
+
+const Runs& runs_of(const Scope& scope, const Function& function) {
+  auto& known = scope.flows.findings(scope.program, scope.machine, function).runs;
+  if (known == nullptr) known = std::make_shared<const Runs>(scope, function);
+  return *known;
+}
 
 class RegisterFlow {
  public:
@@ -23,6 +28,7 @@ class RegisterFlow {
         target_(scope.machine.target()),
         local_(local),
         graph_(scope.flows.of(scope.program, scope.machine, function)),
+        runs_(runs_of(scope, function)),
         function_(function) {
     const auto& nodes = graph_.nodes();
     place_.resize(nodes.size(), -1);
@@ -33,8 +39,6 @@ class RegisterFlow {
         if (nodes[i].address >= local.places[p].range.begin &&
             nodes[i].address < local.places[p].range.end)
           place_[i] = static_cast<int>(p);
-    find_runs();
-    find_shelves();
     solve();
   }
 
@@ -101,144 +105,15 @@ class RegisterFlow {
   [[nodiscard]] Resource resource_of(const Local& other, const Local::Place& place) const {
     return resource(scope_, function_, place.ops, 0, scope_.program.types()[other.type].bytes);
   }
-  /// What adjoining instructions write together, as one value of several bytes.
-  void find_runs() {
-    const auto& nodes = graph_.nodes();
-    results_.resize(nodes.size());
-    runs_.resize(nodes.size());
-    goes_on_.resize(nodes.size());
-    begins_sum_.resize(nodes.size());
-    lines_.resize(nodes.size());
-    for (unsigned i = 0; i < nodes.size(); ++i) {
-      const Instruction now = scope_.machine.instruction_at(nodes[i].address, false);
-      results_[i] = target_.result_of(now);
-      begins_sum_[i] = target_.begins_sum(now);
-      if (const auto line = scope_.program.line_at(nodes[i].address)) lines_[i] = line->line;
-      goes_on_[i] = (target_.reads(now) & mask_of(results_[i].first, results_[i].count)) != 0;
-      if (nodes[i].flow == Flow::kCall && nodes[i].target)
-        if (const Function* callee = scope_.program.function_at(*nodes[i].target);
-            callee != nullptr && callee->begin == *nodes[i].target)
-          for (const machine::RegisterSpan& span : target_.helper_results(callee->name))
-            helpers_[i].push_back(span);
-    }
-    unsigned stretches = 0;
-    for (unsigned i = 0; i < nodes.size(); ++i)
-      if (lines_[i] == local_.line && (i == 0 || lines_[i - 1] != local_.line)) ++stretches;
-    is_declared_once_ = stretches == 1;
-    for (unsigned i = 0; i < nodes.size();) {
-      machine::RegisterSpan run = results_[i];
-      std::vector<unsigned> together{i};
-      for (unsigned next = i + 1; next < nodes.size() && next - together.back() <= kMostBetween;
-           ++next) {
-        if (lines_[next] != lines_[i] ||
-            nodes[next - 1].address + nodes[next - 1].size != nodes[next].address)
-          break;
-        const bool anew = goes_on_[next] && begins_sum_[next];
-        if ((goes_on_[next] == goes_on_[i] && !anew && extend(run, results_[next])) ||
-            (!goes_on_[i] && works_within(next, run)))
-          together.push_back(next);
-        else if (!is_between(next))
-          break;
-      }
-      for (const unsigned node : together) runs_[node] = run;
-      i = together.back() + 1;
-    }
-    // What stands between them was passed over.
-    for (unsigned i = 0; i < nodes.size(); ++i)
-      if (runs_[i].count == 0) runs_[i] = results_[i];
-  }
-
-  /// Of an instruction that copies one register and does nothing else: to, and from.
-  [[nodiscard]] std::pair<int, int> copy_at(unsigned node) const {
-    const machine::RegisterSpan& to = results_[node];
-    const Instruction now = scope_.machine.instruction_at(graph_.nodes()[node].address, false);
-    const std::uint64_t read = target_.reads(now);
-    if (to.count != 1 || read == 0 || (read & (read - 1)) != 0) return {-1, -1};
-    int from = 0;
-    while ((read >> from & 1U) == 0) ++from;
-    machine::FrameState state;
-    const machine::Known mark{machine::Known::Kind::kEntry, 0, from};
-    if (from == to.first ||
-        static_cast<std::size_t>(std::max(from, to.first)) >= machine::FrameState::kRegisters)
-      return {-1, -1};
-    state.registers[static_cast<std::size_t>(from)] = mark;
-    target_.follow(now, state);
-    if (state.registers[static_cast<std::size_t>(to.first)] != mark) return {-1, -1};
-    return {to.first, from};
-  }
-
-  /// A register is put away, used for something else, and brought back: the compiler's loops of
-  /// shifts have their counter there.
-  void find_shelves() {
-    const auto& nodes = graph_.nodes();
-    for (unsigned begin = 0; begin < nodes.size(); ++begin) {
-      const auto [shelf, put_away] = copy_at(begin);
-      if (shelf < 0) continue;
-      const auto last = std::min<std::size_t>(nodes.size() - 1, begin + kMostShelved);
-      for (unsigned end = begin + 1; end <= last; ++end) {
-        if ((nodes[end].writes & mask_of(shelf, 1)) != 0) break;
-        if (copy_at(end) != std::pair{put_away, shelf}) continue;
-        if (is_closed(begin, end)) shelves_[end] = begin;
-        break;
-      }
-    }
-  }
-
-  /// Nothing leads into a stretch but its first instruction, nor out of it but its last one.
-  [[nodiscard]] bool is_closed(unsigned begin, unsigned end) const {
-    const auto& nodes = graph_.nodes();
-    const auto within = [&](unsigned node) { return node >= begin && node <= end; };
-    for (unsigned i = begin; i <= end; ++i) {
-      if (nodes[i].flow == Flow::kCall || nodes[i].flow == Flow::kIndirectCall) return false;
-      if (i != begin && !std::all_of(nodes[i].before.begin(), nodes[i].before.end(), within))
-        return false;
-      if (i != end && !std::all_of(nodes[i].next.begin(), nodes[i].next.end(), within))
-        return false;
-    }
-    return true;
-  }
-
   /// Has an instruction brought back what a place rests on, and was that there before?
   [[nodiscard]] bool is_brought_back(unsigned node, const Resource& place) const {
-    const auto shelf = shelves_.find(node);
-    if (shelf == shelves_.end() || place.kind != Resource::Kind::kRegisters) return false;
+    const auto begin = runs_.put_away_at(node);
+    if (!begin || place.kind != Resource::Kind::kRegisters) return false;
     const auto& nodes = graph_.nodes();
-    const std::uint64_t put_away = mask_of(results_[node].first, 1);
-    for (unsigned i = shelf->second; i < node; ++i)
+    const std::uint64_t put_away = mask_of(runs_.result(node).first, 1);
+    for (unsigned i = *begin; i < node; ++i)
       if ((nodes[i].writes & place.mask & ~put_away) != 0) return false;
-    return (put_away & place.mask) != 0 && at_node(shelf->second) == place && holds_[shelf->second];
-  }
-
-  /// It changes a byte that has just been put there.
-  [[nodiscard]] bool works_within(unsigned node, const machine::RegisterSpan& run) const {
-    const FlowGraph::Node& here = graph_.nodes()[node];
-    return here.flow == Flow::kNext && goes_on_[node] && here.writes != 0 &&
-           (here.writes & ~mask_of(run.first, run.count)) == 0;
-  }
-
-  /// An instruction that prepares one byte of a value with a register for that, and nothing else.
-  [[nodiscard]] bool is_between(unsigned node) const {
-    const machine::CallConvention convention = target_.convention();
-    const std::uint64_t scratch = convention.call_clobbered & ~convention.arguments;
-    const FlowGraph::Node& here = graph_.nodes()[node];
-    if (here.flow != Flow::kNext || here.writes == 0) return false;
-    if ((here.writes & ~scratch) == 0) return true;
-    if (node + 1 >= graph_.nodes().size()) return false;
-    const FlowGraph::Node& next = graph_.nodes()[node + 1];
-    return (here.writes & ~target_.reads(scope_.machine.instruction_at(next.address, false))) == 0;
-  }
-
-  /// Adds registers that adjoin; false if they do not.
-  static bool extend(machine::RegisterSpan& run, const machine::RegisterSpan& more) {
-    if (run.count == 0 || more.count == 0) return false;
-    if (more.first == run.first + run.count) {
-      run.count += more.count;
-      return true;
-    }
-    if (more.first + more.count != run.first) return false;
-    run.first = more.first;
-    run.count += more.count;
-    return true;
+    return (put_away & place.mask) != 0 && at_node(*begin) == place && holds_[*begin];
   }
 
   enum class Effect : std::uint8_t { kNone, kSets, kSpoils };
@@ -246,8 +121,8 @@ class RegisterFlow {
   /// What an instruction does to a place.
   [[nodiscard]] Effect effect(unsigned node, const Resource& place) const {
     const FlowGraph::Node& here = graph_.nodes()[node];
-    if (const auto helper = helpers_.find(node); helper != helpers_.end())
-      for (const machine::RegisterSpan& span : helper->second)
+    if (const auto* helper = runs_.helper(node))
+      for (const machine::RegisterSpan& span : *helper)
         if ((mask_of(span.first, span.count) & place.mask) != 0)
           return span.first == place.first && place.kind == Resource::Kind::kRegisters
                      ? Effect::kSets
@@ -258,17 +133,17 @@ class RegisterFlow {
         (here.writes & place.mask & ~reads(node)) == 0)
       return Effect::kNone;
     if (place.kind != Resource::Kind::kRegisters) return Effect::kSpoils;
-    const machine::RegisterSpan& run = runs_[node];
+    const machine::RegisterSpan& run = runs_.run(node);
     // A pointer that moves by itself is in its register whole.
     if ((here.writes & place.mask & ~mask_of(run.first, run.count)) != 0) return Effect::kSpoils;
     // A part may be changed where it is: `crc ^= byte << 8`.
-    const bool changes_part = goes_on_[node] && here.flow == Flow::kNext &&
+    const bool changes_part = runs_.goes_on(node) && here.flow == Flow::kNext &&
                               (mask_of(run.first, run.count) & ~place.mask) == 0 &&
                               !is_others(here.address + here.size, here.writes, 1);
     if (run.first != place.first && !changes_part) return Effect::kSpoils;
     if (!is_used_behind(node, run.first == place.first ? place.mask : here.writes))
       return Effect::kSpoils;
-    return goes_on_[node] ? Effect::kNone : Effect::kSets;
+    return runs_.goes_on(node) ? Effect::kNone : Effect::kSets;
   }
 
   /// A comparison may leave its result in a register, and an expression what it works with: nobody
@@ -279,11 +154,12 @@ class RegisterFlow {
     const auto& nodes = graph_.nodes();
     // Behind the run of instructions that write the value together.
     unsigned last = node;
-    while (last + 1 < nodes.size() && runs_[last + 1].first == runs_[node].first &&
-           runs_[last + 1].count == runs_[node].count && results_[last + 1].count != 0 &&
+    while (last + 1 < nodes.size() && runs_.run(last + 1).first == runs_.run(node).first &&
+           runs_.run(last + 1).count == runs_.run(node).count &&
+           runs_.result(last + 1).count != 0 &&
            nodes[last].address + nodes[last].size == nodes[last + 1].address && last - node < 8)
       ++last;
-    return used_[{node, mask}] = is_used_from(nodes[last].next, mask, lines_[node]);
+    return used_[{node, mask}] = is_used_from(nodes[last].next, mask, runs_.line(node));
   }
 
   /// Does anything outside of a line, or in the next round of a loop, read one of these registers
@@ -307,12 +183,12 @@ class RegisterFlow {
     while (!waiting.empty() && !used) {
       Way way = waiting.front();
       waiting.pop_front();
-      way.within = way.within && lines_[way.at] == line;
+      way.within = way.within && runs_.line(way.at) == line;
       if (!seen.insert(way).second) continue;
       if (seen.size() > 4000) used = true;
       used = used || (!way.within && (reads(way.at) & way.left) != 0);
       // What the same line works on goes on where it is.
-      if (!way.within || !goes_on_[way.at]) way.left &= ~nodes[way.at].writes;
+      if (!way.within || !runs_.goes_on(way.at)) way.left &= ~nodes[way.at].writes;
       const bool call =
           nodes[way.at].flow == Flow::kCall || nodes[way.at].flow == Flow::kIndirectCall;
       if (nodes[way.at].next.empty() && !call) used = used || (way.left & leaving) != 0;
@@ -336,10 +212,10 @@ class RegisterFlow {
   }
   /// What a call leaves nothing of. A routine of the compiler's own keeps most registers.
   [[nodiscard]] std::uint64_t clobbered_at(unsigned node) const {
-    const auto helper = helpers_.find(node);
-    if (helper == helpers_.end()) return target_.convention().call_clobbered;
+    const auto* helper = runs_.helper(node);
+    if (helper == nullptr) return target_.convention().call_clobbered;
     std::uint64_t out = 0;
-    for (const machine::RegisterSpan& span : helper->second) out |= mask_of(span.first, span.count);
+    for (const machine::RegisterSpan& span : *helper) out |= mask_of(span.first, span.count);
     return out;
   }
   /// What the function itself returns, if that is known.
@@ -428,7 +304,7 @@ class RegisterFlow {
     if (local_.places.size() != 1 || place.kind != Resource::Kind::kRegisters) return false;
     if (is_others(graph_.nodes()[at].address, place.mask)) return false;
     if (!line_sets(before, at, place) && !is_handed_over(before, at, place)) return false;
-    return is_used_from({at}, place.mask, lines_[before]);
+    return is_used_from({at}, place.mask, runs_.line(before));
   }
 
   /// Is another local in some of these registers, by a list of its places? That is told more
@@ -448,24 +324,25 @@ class RegisterFlow {
   /// A line has put all of its bytes there, in whatever order. Where it is declared, what was there
   /// before may be a part of the value.
   [[nodiscard]] bool line_sets(unsigned before, unsigned at, const Resource& place) const {
-    if (lines_[before] == 0 || lines_[at] == lines_[before]) return false;
+    if (runs_.line(before) == 0 || runs_.line(at) == runs_.line(before)) return false;
     const auto& nodes = graph_.nodes();
     std::uint64_t missing = place.mask, fresh = 0;
     for (unsigned node = before;;) {
       const std::uint64_t written = nodes[node].writes & place.mask;
-      const std::uint64_t whole = mask_of(runs_[node].first, runs_[node].count);
+      const std::uint64_t whole = mask_of(runs_.run(node).first, runs_.run(node).count);
       if ((written & ~whole) != 0 || (written != 0 && (whole & ~place.mask) != 0)) return false;
       missing &= ~written;
-      fresh = goes_on_[node] ? fresh & ~written : fresh | written;
+      fresh = runs_.goes_on(node) ? fresh & ~written : fresh | written;
       if (nodes[node].before.size() != 1) break;
       const unsigned previous = nodes[node].before.front();
-      if (lines_[previous] != lines_[before] || nodes[previous].next.size() != 1 ||
+      if (runs_.line(previous) != runs_.line(before) || nodes[previous].next.size() != 1 ||
           previous + 1 != node)
         break;
       node = previous;
     }
     if (missing != 0) return false;
-    return fresh == place.mask || (lines_[before] == local_.line && is_declared_once_);
+    return fresh == place.mask ||
+           (runs_.line(before) == local_.line && runs_.is_one_stretch(local_.line));
   }
 
   /// Another local's place leaves these registers where nothing writes them: a copy that needed no
@@ -520,12 +397,14 @@ class RegisterFlow {
         continue;
       }
       // A comparison works in what it compares, where nobody reads that any more.
-      if (goes_on_[node] && (written & missing) != 0 && !is_used_behind(node, written & missing))
+      if (runs_.goes_on(node) && (written & missing) != 0 &&
+          !is_used_behind(node, written & missing))
         return false;
       missing &= ~written;
       if (missing == 0) continue;
-      by_others = by_others || (written != 0 &&
-                                (mask_of(runs_[node].first, runs_[node].count) & ~place.mask) != 0);
+      by_others =
+          by_others || (written != 0 &&
+                        (mask_of(runs_.run(node).first, runs_.run(node).count) & ~place.mask) != 0);
       if (nodes[node].before.empty())
         return begins && (same_constant(before, at, place) || (!by_others && is_argument(place)));
       for (const unsigned next : nodes[node].before)
@@ -606,16 +485,10 @@ class RegisterFlow {
   const machine::Target& target_;
   const Local& local_;
   const FlowGraph& graph_;
+  const Runs& runs_;
   const Function& function_;
   std::vector<Resource> resources_;  ///< by place
   std::vector<int> place_;           ///< by node; -1: none
-  std::vector<machine::RegisterSpan> results_, runs_;
-  std::vector<unsigned> lines_;    ///< by node; 0: not known
-  bool is_declared_once_ = false;  ///< the line that declares it is one stretch: no loop
-  std::vector<bool> goes_on_;      ///< it changes what is there, rather than bring a new value
-  std::vector<bool> begins_sum_;
-  std::map<unsigned, unsigned> shelves_;  ///< where a register is brought back, and put away
-  std::map<unsigned, std::vector<machine::RegisterSpan>> helpers_;
   std::vector<bool> holds_;
   mutable std::map<std::pair<unsigned, std::uint64_t>, bool> used_;
 };
