@@ -267,12 +267,19 @@ FlowGraph::FlowGraph(const Program& program, const machine::Machine& machine,
 }
 
 bool FlowGraph::is_of(const machine::Machine& machine) const {
-  if (const std::uint8_t* bytes =
-          machine.plain_bytes({Space::kCode, begin_}, static_cast<unsigned>(code_.size())))
-    return std::equal(code_.begin(), code_.end(), bytes);
-  for (std::size_t i = 0; i < code_.size(); ++i)
-    if (machine.peek({Space::kCode, begin_ + static_cast<std::uint32_t>(i)}) != code_[i])
-      return false;
+  constexpr std::uint32_t kStretch = 256;  // so that most are within a page of the machine's
+  const auto end = begin_ + static_cast<std::uint32_t>(code_.size());
+  for (std::uint32_t at = begin_; at < end;) {
+    const std::uint32_t next = std::min(end, at - at % kStretch + kStretch);
+    const auto ours = code_.begin() + static_cast<std::ptrdiff_t>(at - begin_);
+    if (const std::uint8_t* bytes = machine.plain_bytes({Space::kCode, at}, next - at)) {
+      if (!std::equal(bytes, bytes + (next - at), ours)) return false;
+    } else {
+      for (std::uint32_t i = at; i < next; ++i)
+        if (machine.peek({Space::kCode, i}) != code_[i - begin_]) return false;
+    }
+    at = next;
+  }
   return true;
 }
 

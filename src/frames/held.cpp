@@ -291,7 +291,8 @@ class RegisterFlow {
       switch (effect(before, place)) {
         case Effect::kNone: return holds_[before];
         case Effect::kSets:
-          return local_.places.size() > 1 || !is_others(nodes[at].address, place.mask);
+          return local_.places.size() > 1 ? !is_wider_ones(nodes[at].address, place)
+                                          : !is_others(nodes[at].address, place.mask);
         case Effect::kSpoils: return begins && sets_last(before, place);
       }
     }
@@ -318,6 +319,21 @@ class RegisterFlow {
           const Resource there = resource_of(*other, p);
           if (there.kind == Resource::Kind::kRegisters && (there.mask & mask) != 0) return true;
         }
+    return false;
+  }
+
+  /// Does another local have these registers among more? Then what was put there is its value.
+  [[nodiscard]] bool is_wider_ones(std::uint32_t address, const Resource& place) const {
+    for (const Local* other : scope_.program.locals_at(address))
+      for (const Local::Place& p : other->places) {
+        if (other == &local_ || other->places.size() < 2 || address < p.range.begin ||
+            address >= p.range.end)
+          continue;
+        const Resource there = resource_of(*other, p);
+        if (there.kind == Resource::Kind::kRegisters && (place.mask & ~there.mask) == 0 &&
+            there.mask != place.mask)
+          return true;
+      }
     return false;
   }
 

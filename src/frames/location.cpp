@@ -6,8 +6,10 @@
 #include <fmt/format.h>
 
 #include <algorithm>
+
 #include "frames/callers.h"
 #include "frames/held.h"
+#include "frames/level.h"
 #include "frames/place.h"
 #include "frames/stack_machine.h"
 
@@ -26,153 +28,6 @@ std::optional<std::uint8_t> byte_of(const Piece& piece, const machine::Machine& 
   }
   return std::nullopt;
 }
-
-/// A call level as DWARF expressions see it.
-class Level final : public Surroundings {
- public:
-  Level(const std::vector<Frame>& levels, unsigned number, const Scope& scope)
-      : levels_(levels),
-        number_(number),
-        scope_(scope),
-        convention_(scope.machine.target().convention()),
-        pointer_mask_((std::uint64_t{1} << (8 * convention_.pointer_bytes)) - 1) {}
-
-  [[nodiscard]] const Frame& frame() const { return levels_[number_]; }
-  [[nodiscard]] std::uint32_t look() const { return look_address(frame()); }
-
-  /// An address of data space out of a computed one, which may carry the space's bias.
-  [[nodiscard]] Address data_address(std::uint64_t computed) const {
-    return {Space::kData, static_cast<std::uint32_t>(computed & pointer_mask_)};
-  }
-
-  /// Is enough of it known to lead somewhere?
-  [[nodiscard]] bool is_address(const Slot& slot) const {
-    return slot.known >= 8U * convention_.pointer_bytes;
-  }
-
-  /// How many bytes a register has.
-  [[nodiscard]] unsigned width_of(int dwarf) const {
-    const auto index = scope_.machine.find_dwarf_register(dwarf);
-    return index ? std::max(1U, scope_.machine.target().registers()[*index].bits / 8U) : 1U;
-  }
-
-  /// A byte of registers that follow each other, as they are in this level: in memory if a callee
-  /// has saved its register.
-  [[nodiscard]] Piece piece(int first, unsigned number) const {
-    const unsigned width = width_of(first);
-    int dwarf = first + static_cast<int>(number / width);
-    Piece out;
-    out.byte = number % width;
-    bool lost = dwarf >= 0 && dwarf < 64 && (frame().lost >> dwarf & 1U) != 0;
-    if (const auto kept = frame().registers.find(dwarf); kept != frame().registers.end()) {
-      if (kept->second.address) {
-        out.kind = Piece::Kind::kMemory;
-        out.address = {Space::kData, *kept->second.address + out.byte};
-        return out;
-      }
-      dwarf = kept->second.dwarf_register;
-      lost = false;
-    }
-    const auto index = scope_.machine.find_dwarf_register(dwarf);
-    if (lost || !index) return out;
-    out.kind = Piece::Kind::kRegister;
-    out.index = *index;
-    return out;
-  }
-
-  [[nodiscard]] Slot registers(int dwarf, unsigned bytes) const override {
-    Slot out;
-    if (dwarf == convention_.sp_dwarf) {
-      out.raw = frame().sp;
-      return out;
-    }
-    const auto first = scope_.machine.find_dwarf_register(dwarf);
-    if (!first) return {0, 0, {}};
-    Place place;
-    place.kind = Place::Kind::kPieces;
-    for (unsigned i = 0; i < bytes && i < 8; ++i) {
-      place.pieces.push_back(piece(dwarf, i));
-      const auto byte = byte_of(place, i, scope_.machine);
-      if (!byte) {
-        out.known = 8 * i;
-        break;
-      }
-      out.raw |= std::uint64_t{*byte} << (8 * i);
-    }
-    // GCC reckons in four bytes, and forgets that the registers beside a narrow value are not its:
-    // what is shifted down from there, or divided, is not known.
-    const unsigned pointer = convention_.pointer_bytes;
-    if (value_bytes_ != 0 && value_bytes_ < bytes && pointer < bytes)
-      out.known = std::min(out.known, 8 * std::max(pointer, value_bytes_));
-    return out;
-  }
-  /// Of what is worked out from registers next.
-  void set_value_bytes(unsigned bytes) const { value_bytes_ = bytes; }
-
-  [[nodiscard]] std::optional<std::uint64_t> memory(std::uint64_t address,
-                                                    unsigned bytes) const override {
-    std::uint64_t raw = 0;
-    for (unsigned i = 0; i < bytes; ++i) {
-      const auto byte = scope_.machine.peek(data_address(address + i));
-      if (!byte) return std::nullopt;
-      raw |= std::uint64_t{*byte} << (8 * i);
-    }
-    return raw;
-  }
-
-  [[nodiscard]] std::optional<std::uint64_t> cfa() const override {
-    return frame().known ? std::optional<std::uint64_t>(frame().cfa) : std::nullopt;
-  }
-
-  /// A frame base may be a register by name: then it is what the register holds. Clang names the
-  /// stack pointer or its copy and counts from the first byte in use: where a push stores before it
-  /// decrements, that is behind where the register points.
-  [[nodiscard]] std::optional<std::uint64_t> frame_base() const override {
-    const auto ops = scope_.program.frame_base_at(look());
-    if (ops.empty() || ops[0].atom == DW_OP_fbreg) return std::nullopt;
-    const bool named = ops[0].atom >= DW_OP_reg0 && ops[0].atom <= DW_OP_reg31;
-    if (ops.size() == 1 && (named || ops[0].atom == DW_OP_regx)) {
-      const Slot slot = registers(named ? ops[0].atom - DW_OP_reg0 : static_cast<int>(ops[0].a),
-                                  convention_.pointer_bytes);
-      return is_address(slot) ? std::optional<std::uint64_t>(slot.raw + convention_.stack_gap)
-                              : std::nullopt;
-    }
-    const auto base = compute(ops, *this);
-    return base && is_address(base->top) ? std::optional<std::uint64_t>(base->top.raw)
-                                         : std::nullopt;
-  }
-
-  /// What the caller says it passed in a register, in the caller's own values.
-  [[nodiscard]] std::optional<std::uint64_t> at_entry(int dwarf, unsigned bytes) const override {
-    unsigned caller = number_;  // inlined bodies share the frame of the function around them
-    while (caller < levels_.size() && levels_[caller].inlined != nullptr) ++caller;
-    const auto all = call_levels(scope_.program, scope_.machine, scope_.flows, caller + 2);
-    if (++caller >= all.size() || caller > number_ + kMostCallers) return std::nullopt;
-    const Level above(all, caller, scope_);
-    const CallSite* site =
-        above.frame().at_call ? scope_.program.call_site_at(above.frame().pc) : nullptr;
-    if (site == nullptr || depth_ > kMostCallers) return std::nullopt;
-    for (const CallSite::Passed& passed : site->passed) {
-      if (passed.dwarf_register != dwarf) continue;
-      above.depth_ = depth_ + 1;
-      const auto value = compute(passed.value, above);
-      if (!value || value->top.known < 8 * bytes) return std::nullopt;
-      return value->top.raw;
-    }
-    return std::nullopt;
-  }
-
- private:
-  static constexpr unsigned kMostCallers = 16;
-
-  const std::vector<Frame>& levels_;
-  const unsigned number_;
-  const Scope& scope_;
-  const machine::CallConvention convention_;
-  const std::uint64_t pointer_mask_;
-  mutable unsigned depth_ = 0;  ///< of entry values that rest on entry values
-  mutable unsigned value_bytes_ = 0;
-};
 
 class LocationReader {
  public:
@@ -312,30 +167,15 @@ class LocationReader {
           return piece.kind == Piece::Kind::kRegister;
         });
     if (parts.empty() || (!in_pieces && parts.size() > kMany)) parts = {{0, bytes, true}};
-    std::vector<bool> stored;  // of the frame's memory, if the object is there
-    std::int32_t stored_from = 0;
+    const bool together = all_in_memory();
     for (Part& part : parts) {
       part.end = std::min(part.end, bytes);
       if (part.begin >= part.end) continue;
       Holding holding = Holding::kHolds;
-      if (const auto offset = slot_offset(part.begin)) {
-        const std::int32_t from = *offset - static_cast<std::int32_t>(part.begin);
-        if (stored.empty() || from != stored_from)
-          stored =
-              slot_stores(scope_, *function, node_address(), level_.frame().at_call, from, bytes);
-        stored_from = from;
-        const auto first = stored.begin() + static_cast<std::ptrdiff_t>(part.begin);
-        const auto last = stored.begin() + static_cast<std::ptrdiff_t>(part.end);
-        const bool held = part.whole ? std::find(first, last, false) == last
-                                     : std::find(first, last, true) != last;
-        if (!held) holding = Holding::kNotSet;
-        // Clang gives a slot to the next one without a word.
-        if (!everywhere(local_, place) && behind_pointer(place.ops) != 0 &&
-            was_given_away(place, *function, part))
-          holding = Holding::kOverwritten;
-      } else {
-        const std::uint32_t look = level_.frame().at_call ? level_.look() : level_.frame().pc;
-        holding = register_holding(scope_, local_, *function, look, part.begin, part.end);
+      for (const Part& stretch : stretches(place, part)) {
+        const Part object = together ? Part{0, bytes, true} : stretch;
+        const Holding one = holding_of(place, *function, stretch, object);
+        if (one != Holding::kHolds) holding = one;
       }
       if (holding == Holding::kHolds) continue;
       not_set_ = holding == Holding::kNotSet;
@@ -343,21 +183,65 @@ class LocationReader {
     }
   }
 
-  /// Has a slot that some of a part's bytes are in been given away?
-  [[nodiscard]] bool was_given_away(const Local::Place& place, const Function& function,
-                                    const Part& part) const {
-    for (std::uint32_t i = part.begin; i < part.end;) {
-      const auto offset = slot_offset(i);
-      std::uint32_t end = i + 1;
-      while (offset && end < part.end &&
-             slot_offset(end) == *offset + static_cast<std::int32_t>(end - i))
-        ++end;
-      if (offset &&
-          slot_was_given_away(scope_, local_, place, function, node_address(), *offset, end - i))
-        return true;
-      i = end;
+  /// The bytes of a part that lie one behind the other: in the frame, in registers, elsewhere.
+  [[nodiscard]] std::vector<Part> stretches(const Local::Place& place, const Part& part) const {
+    const std::vector<int> registers = registers_of(place, part.end);
+    const auto follows = [&](std::uint32_t i) {
+      const auto before = slot_offset(i - 1), here = slot_offset(i);
+      if (before || here) return before && here && *here == *before + 1;
+      return registers[i] == registers[i - 1] ||
+             (registers[i] >= 0 && registers[i - 1] >= 0 && registers[i] == registers[i - 1] + 1);
+    };
+    std::vector<Part> out;
+    for (std::uint32_t i = part.begin; i < part.end; ++i) {
+      if (i == part.begin || !follows(i)) out.push_back({i, i, part.whole});
+      out.back().end = i + 1;
     }
-    return false;
+    return out;
+  }
+
+  /// In which register each byte is said to be, by DWARF number; -1: in none.
+  [[nodiscard]] std::vector<int> registers_of(const Local::Place& place,
+                                              std::uint32_t bytes) const {
+    std::vector<int> out(bytes, -1);
+    std::uint32_t begin = 0;
+    int at = -1;
+    for (const LocationOp& op : place.ops) {
+      if (op.atom == DW_OP_piece) {
+        const std::uint32_t end = begin + static_cast<std::uint32_t>(op.a);
+        for (std::uint32_t i = begin; at >= 0 && i < std::min(end, bytes); ++i)
+          out[i] = at + static_cast<int>((i - begin) / level_.width_of(at));
+        begin = end;
+        at = -1;
+      } else {
+        at = op.atom >= DW_OP_reg0 && op.atom <= DW_OP_reg31 ? op.atom - DW_OP_reg0 : -1;
+      }
+    }
+    return out;
+  }
+
+  /// `object`: what lies around a stretch of the frame.
+  [[nodiscard]] Holding holding_of(const Local::Place& place, const Function& function,
+                                   const Part& stretch, const Part& object) const {
+    const auto offset = slot_offset(stretch.begin);
+    if (!offset) {
+      const std::uint32_t look = level_.frame().at_call ? level_.look() : level_.frame().pc;
+      return register_holding(scope_, local_, function, look, stretch.begin, stretch.end);
+    }
+    const std::vector<bool> stored =
+        slot_stores(scope_, function, node_address(), level_.frame().at_call,
+                    *offset - static_cast<std::int32_t>(stretch.begin - object.begin),
+                    object.end - object.begin);
+    const auto first = stored.begin() + static_cast<std::ptrdiff_t>(stretch.begin - object.begin);
+    const auto last = first + static_cast<std::ptrdiff_t>(stretch.end - stretch.begin);
+    const bool held = stretch.whole ? std::find(first, last, false) == last
+                                    : std::find(first, last, true) != last;
+    if (!held) return Holding::kNotSet;
+    // Clang gives a slot to the next one without a word.
+    const bool given_away = !everywhere(local_, place) && behind_pointer(place.ops) != 0 &&
+                            slot_was_given_away(scope_, local_, place, function, node_address(),
+                                                *offset, stretch.end - stretch.begin);
+    return given_away ? Holding::kOverwritten : Holding::kHolds;
   }
 
   /// Of a byte in this level's frame: its distance from the stack pointer at the function's entry.
@@ -443,12 +327,13 @@ class LocationReader {
   }
 
   /// Where Clang splits a number it works each part out with the operands of the whole: what comes
-  /// of a mask of the upper half is not in there.
+  /// of a mask of the upper half, or is carried into it, is not in there.
   [[nodiscard]] bool is_split_badly(const std::vector<LocationOp>& part) const {
     const bool number = scope_.program.types()[local_.type].members.empty() &&
                         scope_.program.types()[local_.type].kind != Type::Kind::kArray;
-    return number && !pieces_.empty() && part.size() > 2 && part.back().atom == DW_OP_stack_value &&
-           part[0].atom >= DW_OP_breg0 && part[0].atom <= DW_OP_breg31;
+    return number && !pieces_.empty() && part.size() > 1 && part.back().atom == DW_OP_stack_value &&
+           part[0].atom >= DW_OP_breg0 && part[0].atom <= DW_OP_breg31 &&
+           (part.size() > 2 || part[0].a != 0);
   }
 
   void add_part(const std::vector<LocationOp>& ops, std::uint32_t bytes) {
@@ -468,17 +353,20 @@ class LocationReader {
       for (std::uint32_t i = 0; i < bytes; ++i) pieces_.push_back(level_.piece(first, i));
     } else if (atom == DW_OP_implicit_value) {
       add_constants(static_cast<std::uint64_t>(ops[0].b), Slot::kAll);
-    } else if (const auto found = ops.empty() ? std::nullopt : compute(ops, level_)) {
-      if (found->is_value) {
+    } else if (const auto found = ops.empty() ? std::nullopt : compute(in_frame(ops), level_)) {
+      if (found->is_value && is_frame_address(ops)) {
+        // A number cannot be reckoned from the frame's place: Clang has forgotten to load it.
+      } else if (found->is_value) {
         // GCC complements a truth value with all bits of its register; only the lowest one is it.
         const bool truth = scope_.program.types()[local_.type].kind == Type::Kind::kBool;
         add_constants(truth ? found->top.raw & 1U : found->top.raw, found->top.known);
       } else if (level_.is_address(found->top)) {
-        in_frame_ = in_frame_ || is_in_frame(ops);
+        const std::uint32_t gap = is_loaded(ops) ? 0U : behind_pointer(ops);
+        in_frame_ = in_frame_ || (is_in_frame(ops) && !is_loaded(ops));
         for (std::uint32_t i = 0; i < bytes; ++i) {
           pieces_.emplace_back();
           pieces_.back().kind = Piece::Kind::kMemory;
-          pieces_.back().address = level_.data_address(found->top.raw + i + behind_pointer(ops));
+          pieces_.back().address = level_.data_address(found->top.raw + i + gap);
         }
       }
     }
@@ -501,6 +389,19 @@ class LocationReader {
                        base[0].atom <= DW_OP_reg31 && ops[0].atom >= DW_OP_breg0 &&
                        ops[0].atom - DW_OP_breg0 == base[0].atom - DW_OP_reg0;
     return named ? scope_.machine.target().convention().stack_gap : 0U;
+  }
+
+  /// What is loaded from the frame for a value that is worked out lies there, too.
+  [[nodiscard]] std::vector<LocationOp> in_frame(std::vector<LocationOp> ops) const {
+    if (is_loaded(ops)) ops[0].a += behind_pointer(ops);
+    return ops;
+  }
+  static bool is_loaded(const std::vector<LocationOp>& ops) {
+    return ops.size() > 1 && (ops[1].atom == DW_OP_deref || ops[1].atom == DW_OP_deref_size);
+  }
+  [[nodiscard]] bool is_frame_address(const std::vector<LocationOp>& ops) const {
+    const bool address = scope_.program.types()[local_.type].kind == Type::Kind::kPointer;
+    return !address && !is_loaded(ops) && behind_pointer(ops) != 0;
   }
 
   /// Bits that follow those before them; a byte of which a bit is unknown is unknown.

@@ -233,14 +233,14 @@ TEST_CASE(
     (build.name.rfind("clang", 0) == 0 ? clang : gcc).push_back(build);
   }
   const Tally by_gcc = compared(sources, gcc);
-  // Assignments that it has moved over more than one statement.
-  CHECK(by_gcc.wrong <= by_gcc.all() / 1000);
-  CHECK(by_gcc.false_unknown <= by_gcc.unknown / 6);
+  // Assignments that it has moved over more than one statement, registers that it names wrongly.
+  CHECK(by_gcc.wrong <= by_gcc.all() / 1300);
+  CHECK(by_gcc.false_unknown <= by_gcc.unknown / 9);
   CHECK(by_gcc.unknown <= by_gcc.all() / 4);
   if (clang.empty()) return;
   const Tally by_clang = compared(sources, clang);
   // Where it moves a computation down it tells the old value; another is told before its round.
-  CHECK(by_clang.wrong <= by_clang.all() / 250);
+  CHECK(by_clang.wrong <= by_clang.all() / 340);
 }
 
 TEST_CASE("variables in C++ have the values of a native run, or are said to be unknown") {
