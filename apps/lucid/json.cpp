@@ -307,7 +307,8 @@ struct JsonViews : SurveyJson {
                              {"around", v.around},
                              {"picoseconds_before", v.before.count},
                              {"picoseconds_after", v.after.count},
-                             {"windows", v.windows}});
+                             {"windows", v.windows},
+                             {"around_gone", v.around_gone}});
     return out;
   }
   Json operator()(const MeasuredSpans& m) const {

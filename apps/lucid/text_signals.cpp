@@ -50,9 +50,9 @@ std::string SignalViews::operator()(const Traces& traces) const {
     if (!t.place.empty()) line += style_.dim("  by " + t.place);
     out += line + "\n";
     if (t.around != 0)
-      out += style_.dim(fmt::format("      around {}, {} before and {} after: {}\n", t.around,
-                                    to_text(t.before), to_text(t.after),
-                                    count_of(t.windows, "window")));
+      out += style_.dim(fmt::format("      around {}{}, {} before and {} after: {}\n", t.around,
+                                    t.around_gone ? " (removed)" : "", to_text(t.before),
+                                    to_text(t.after), count_of(t.windows, "window")));
     if (t.bytes_in_file != 0)
       out +=
           style_.dim(fmt::format("      {} kB of them are in the file\n", t.bytes_in_file / 1024));

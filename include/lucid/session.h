@@ -370,7 +370,9 @@ class LUCID_API Session {
   /// chamber`; `interrupt` or `interrupt TIMER1_COMPA`; `calls` or `calls 2` by call level; `byte
   /// out USART0`, `byte in USART0`, and of ChipInfo::buses (what a master sends, its addresses
   /// included, is out); `sleep`; `reset`; `eeprom write`; ChipInfo::moments: `conversion`, the end
-  /// of one with its result, `watchdog`, when it is reset, with how much of its period had gone; or
+  /// of one with its result, `watchdog`, when it is reset, with how much of its period had gone,
+  /// `match OC1A`, `overflow TIMER1` and `capture TIMER1`, with the count, when their flags rise or
+  /// would if they were not up; or
   /// an expression of objects that stay where they are: `setpoint - measured`, `ramp.target`,
   /// `chip.PORTB.5`, `chip.TCCR1B`. With the name of another chip of the bench and a dot before it
   /// any of these there, but for locals: `panel.pin.PD0`, `panel.shown`, along that chip's clock.
@@ -398,7 +400,8 @@ class LUCID_API Session {
     std::string place;                ///< what made the last change, if that is recorded
     unsigned around = 0;              ///< TraceSpec::around
     Picoseconds before, after;
-    std::size_t windows = 0;  ///< stretches that have been kept
+    std::size_t windows = 0;   ///< stretches that have been kept
+    bool around_gone = false;  ///< that breakpoint has been removed: no further stretch will be
   };
   /// Locals, of the selected call level or of a function that is named behind them, `error in
   /// control_step`, are looked at where a line of their function begins; unknown where they are not

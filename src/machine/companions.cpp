@@ -308,6 +308,7 @@ std::string Companions::describe(const GroupState& group, u64 tick, unsigned whi
 void Companions::Ear::listen_to(Machine& machine) {
   records_.clear();
   static_cast<void>(machine.listen(hearing_.kinds, this));
+  machine.choose_moments(hearing_.moments);
   for (const auto& [address, kinds] : hearing_.taps)
     static_cast<void>(machine.watch(address, kinds));
   machine.tell_calls(hearing_.calls);

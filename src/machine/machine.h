@@ -164,7 +164,8 @@ struct Hearing {
   std::uint32_t kinds = 0;                    ///< bits of EventKind
   std::map<Address, std::uint8_t> taps = {};  ///< its bytes, with kTapWrite or kTapChange
   bool calls = false;
-  RecordSink* sink = nullptr;  ///< outlives the hearing
+  RecordSink* sink = nullptr;                 ///< outlives the hearing
+  std::uint64_t moments = ~std::uint64_t{0};  ///< as Machine::choose_moments has them
 };
 
 /// A watched byte has been read, written or, by hardware, changed.
@@ -232,6 +233,9 @@ class Machine {
   /// that. Records that have not been told yet are told before a run ends. A copy is not listened
   /// to. Error: kUnsupported.
   virtual Result<void> listen(std::uint32_t kinds, RecordSink* sink);
+  /// Of kMoment only those at these places in ChipInfo::moments, a bit each, are told, until
+  /// listen() is called again. More may be told.
+  virtual void choose_moments(std::uint64_t /*places*/) {}
   /// Has calls and returns told to who listens, from now on; that makes them slow. False: it
   /// cannot.
   virtual bool tell_calls(bool /*on*/) { return false; }

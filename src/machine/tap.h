@@ -4,6 +4,7 @@
 #ifndef LUCID_MACHINE_TAP_H
 #define LUCID_MACHINE_TAP_H
 
+#include <algorithm>
 #include <cstddef>
 #include <cstdint>
 #include <optional>
@@ -95,6 +96,8 @@ class Tap {
     flush();
     kinds_ = sink != nullptr ? kinds : 0;
     sink_ = sink;
+    moments_ = ~std::uint64_t{0};
+    told_ = 0;
     pins_.clear();
     ports_.clear();
     ring_.reserve(kinds_ != 0 ? kMost : 0);
@@ -116,6 +119,19 @@ class Tap {
     return before == kNever ? 0xffU : (before ^ level) | (before >> 8 ^ floats);
   }
   [[nodiscard]] bool wants(EventKind kind) const { return (kinds_ & bit(kind)) != 0; }
+  /// Of kMoment only those at these places in ChipInfo::moments, a bit each, until it is listened
+  /// anew.
+  void choose_moments(std::uint64_t places) { moments_ = places; }
+  [[nodiscard]] bool wants_moments(std::uint64_t places) const {
+    return wants(EventKind::kMoment) && (moments_ & places) != 0;
+  }
+  /// Moments before a tick have been told, those too that are found out again later.
+  void moments_told(std::uint64_t before) { told_ = before; }
+  /// From a tick on they have not, if another future begins there.
+  void begin_at(std::uint64_t tick) { told_ = std::min(told_, tick); }
+  void put_moment(const Record& record) {
+    if (record.tick >= told_) put(record);
+  }
   [[nodiscard]] bool wants_any() const { return kinds_ != 0; }
   void put(const Record& record) {
     ring_.push_back(record);
@@ -130,6 +146,8 @@ class Tap {
  private:
   static constexpr std::size_t kMost = 1024;
   std::uint32_t kinds_ = 0;
+  std::uint64_t moments_ = 0;
+  std::uint64_t told_ = 0;
   RecordSink* sink_ = nullptr;
   std::vector<Record> ring_;
   static constexpr std::uint8_t kNoLevel = 0xff;

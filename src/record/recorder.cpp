@@ -109,6 +109,7 @@ void Recorder::clear() {
 /// Who is asked when something is heard.
 void Recorder::index() {
   kinds_ = 0;
+  wanted_moments_ = 0;
   left_at_.reset();  // what is known of calls may have been kept by nobody
   furthest_.reset();
   behind_furthest_ = false;
@@ -127,6 +128,7 @@ void Recorder::index() {
       if (source.kind == Kind::kPins) by_pin_[source.numbers[k]].emplace_back(i, k);
       if (source.kind == Kind::kVoltage) by_voltage_[source.numbers[k]].emplace_back(i, k);
       if (source.kind == Kind::kQuantity) by_quantity_[source.numbers[k]].emplace_back(i, k);
+      if (source.kind == Kind::kMoment) wanted_moments_ |= std::uint64_t{1} << source.numbers[k];
     }
     for (unsigned k = 0; k < source.bytes.size(); ++k) {
       by_address_[key_of(source.bytes[k])].emplace_back(i, k);
@@ -152,6 +154,8 @@ void Recorder::put(Lane& lane, Sample sample) {
     --lane.to_skip;
     return;
   }
+  // One at a time: found out again, from a state before it.
+  if (lane.source.kind == Kind::kMoment && sample.tick == lane.end && lane.at_end != 0) return;
   if (sample.tick > lane.end) {
     lane.end = sample.tick;
     lane.at_end = lane.to_skip = 0;

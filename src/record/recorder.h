@@ -85,6 +85,8 @@ class Recorder final : public machine::RecordSink {
   [[nodiscard]] std::optional<Error> trouble() { return std::exchange(trouble_, std::nullopt); }
   /// What is to be listened to, and which bytes are to be told of, with kTapWrite or kTapChange.
   [[nodiscard]] std::uint32_t kinds() const { return kinds_; }
+  /// Of ChipInfo::moments, a bit each.
+  [[nodiscard]] std::uint64_t moments() const { return wanted_moments_; }
   [[nodiscard]] const std::map<Address, std::uint8_t>& taps() const { return taps_; }
   /// Where it is to be told that the machine stands.
   [[nodiscard]] const std::set<std::uint32_t>& places() const { return places_; }
@@ -155,6 +157,7 @@ class Recorder final : public machine::RecordSink {
 
   std::vector<Lane> lanes_;
   std::uint32_t kinds_ = 0;
+  std::uint64_t wanted_moments_ = 0;
   std::map<Address, std::uint8_t> taps_;
   std::set<std::uint32_t> places_;
   /// Lanes, each with the place of the number in it.

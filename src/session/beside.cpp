@@ -77,7 +77,7 @@ Session::Core::Side Session::Core::side(const std::string& chip) const {
 /// Listens to a chip beside from where it surely was last; anew: what has been recorded of it is
 /// forgotten.
 void Session::Core::hear(const std::string& chip, record::Recorder& recorder, bool anew) {
-  machine::Hearing hearing{recorder.kinds(), recorder.taps(), false, &recorder};
+  machine::Hearing hearing{recorder.kinds(), recorder.taps(), false, &recorder, recorder.moments()};
   hearing.calls = (recorder.kinds() & bit(machine::EventKind::kCall)) != 0;
   const machine::Machine* there = machine().hear(chip, hearing);
   if (there == nullptr) return;

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 // What can be traced: pins, objects that stay where they are, events.
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 
 #include <algorithm>
 #include <cstring>
@@ -116,8 +117,9 @@ std::optional<Result<Session::Core::Traceable>> Session::Core::traceable_event(
     }
     return out;
   }
-  const auto moment = place_of(info.moments, words[0], [](const auto& name) { return name; });
-  if (words.size() == 1 && moment) {
+  const auto moment = place_of(info.moments, fmt::format("{}", fmt::join(words, " ")),
+                               [](const auto& name) { return name; });
+  if (moment) {
     out.source.kind = SourceKind::kMoment;
     out.source.numbers = {*moment};
     out.facts.kind = Signal::Kind::kMoment;

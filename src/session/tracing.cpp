@@ -71,6 +71,7 @@ void Session::Core::listen(record::Recording& recording) {
   name_functions(recorder, scope());
   if ((recorder.kinds() & bit(machine::EventKind::kCall)) != 0) machine().tell_calls(true);
   (void)machine().listen(recorder.kinds(), &recorder).has_value();
+  machine().choose_moments(recorder.moments());
   for (auto& [chip, beside] : recording.beside())
     if (!beside.empty()) hear(chip, beside, false);
   sync_watches();
@@ -283,6 +284,10 @@ Session::TraceView Session::Core::view(const Traced& traced) const {
   out.signal = traced.spec.signal;
   out.name = traced.name();
   out.around = traced.spec.around;
+  out.around_gone = traced.spec.around != 0 &&
+                    std::none_of(breakpoints_.begin(), breakpoints_.end(), [&](const Entry& e) {
+                      return e.point.id == traced.spec.around;
+                    });
   out.before = traced.spec.before;
   out.after = traced.spec.after;
   out.windows = recording_.windows(traced.id);

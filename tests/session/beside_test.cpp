@@ -141,6 +141,9 @@ int main(void) {
   DDRB = 3;
   PCMSK0 = 12;
   PCICR = 1;
+  TCCR0B = 2;
+  OCR0A = 99;
+  TCCR2B = 1;
   sei();
   for (;;) {
     x = x * 1664525 + 1013904223;
@@ -159,8 +162,9 @@ int main(void) {
   };
   const std::string one = image(1), other = image(2);
   std::mt19937 random(test::fresh_seed());
-  const std::vector<std::string> kAll{"pin.PB0", "pin.PB1", "pin.PB",    "edges",
-                                      "sent",    "seen[3]", "interrupt", "edges - sent"};
+  const std::vector<std::string> kAll{"pin.PB0",    "pin.PB1",        "pin.PB",    "edges",
+                                      "sent",       "seen[3]",        "interrupt", "edges - sent",
+                                      "match OC0A", "overflow TIMER2"};
   for (const auto& [mine, theirs] :
        {std::pair<std::uint64_t, std::uint64_t>{16'000'000, 16'000'000},
         {16'000'000, 8'000'000},

@@ -49,6 +49,7 @@ const std::vector<std::string> kMany{"pin.PB5",        "pin.PB0",
                                      "eeprom write",   "conversion",
                                      "watchdog",       "byte out SPI",
                                      "reset",          "chip.eeprom[0]",
+                                     "match OC1A",     "overflow TIMER2",
                                      "pin.PD2",        "error in control_step",
                                      "value in clamp"};
 

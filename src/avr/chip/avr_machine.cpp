@@ -127,9 +127,24 @@ void AvrMachine::note_oscillator() {
 
 void AvrMachine::reset() { reset_with(kExtrf); }
 
+/// To who listens, what nobody has had to look at since cycle `from`.
+void AvrMachine::tell_moments(u64 from) {
+  if (!outputs_.tap.wants(machine::EventKind::kMoment)) return;
+  const Bus bus(world_, outputs_);
+  for (const Peripheral* p : fabric_->all) p->tell(bus, from, seen_until(*p));
+  outputs_.tap.moments_told(ticks());
+}
+
+/// Time stands still for what has no clock.
+u64 AvrMachine::seen_until(const Peripheral& p) const {
+  const bool stands = world_.cpu.deep && !p.runs_asleep(world_, sleep_mode());
+  return p.until(world_, stands ? world_.cpu.slept_at : world_.cpu.now);
+}
+
 /// Registers of I/O go to their reset values; RAM, EEPROM and the general registers keep theirs.
 void AvrMachine::reset_with(u8 cause) {
   const u64 now = world_.cpu.now;
+  tell_moments(now);
   const u16 mcusr = fabric_->mcusr;
   const u8 causes = mcusr != 0 ? world_.data[mcusr] : 0;
   std::fill(world_.data.begin() + 0x20, world_.data.begin() + fabric_->device.ram_begin, u8{0});
@@ -223,6 +238,7 @@ machine::Stop AvrMachine::run(const machine::RunRequest& request) {
       if (counter_->calls) counter_->calls->begin(counter_->until_cycle, world_.cpu.now);
     }
   }
+  outputs_.tap.begin_at(tick);
   machine::Stop stop = engine_->run(request);
   if (counter_ != nullptr) {
     counter_->elapsed += world_.cpu.now - before;
@@ -231,8 +247,7 @@ machine::Stop AvrMachine::run(const machine::RunRequest& request) {
     counter_->until_cycle = world_.cpu.now;
   }
   outputs_.end_run();
-  if (outputs_.tap.wants(machine::EventKind::kMoment))
-    fabric_->adc->tell(Bus(world_, outputs_), before, world_.cpu.now);
+  tell_moments(before);
   outputs_.tap.flush();
   return stop;
 }
@@ -444,9 +459,7 @@ std::optional<std::uint8_t> AvrMachine::peek(Address address) const {
       if (a == 0x5f) return world_.cpu.sreg;
       if (a < fabric_->owner.size() && fabric_->owner[a] != nullptr) {
         const Peripheral& owner = *fabric_->owner[a];
-        const bool stands = world_.cpu.deep && !owner.runs_asleep(world_, sleep_mode());
-        return owner.seen(world_, static_cast<u16>(a),
-                          stands ? world_.cpu.slept_at : world_.cpu.now);
+        return owner.peek(world_, static_cast<u16>(a), seen_until(owner));
       }
       return world_.data[a];
     case Space::kEeprom:

@@ -36,6 +36,7 @@ class AvrMachine final : public machine::Machine {
   void guard_stack(std::uint32_t begin, std::uint32_t end) override;
   Result<void> watch(Address address, std::uint8_t kinds) override;
   Result<void> listen(std::uint32_t kinds, machine::RecordSink* sink) override;
+  void choose_moments(std::uint64_t places) override { outputs_.tap.choose_moments(places); }
   bool tell_calls(bool on) override;
   Result<void> count(bool on, bool calls) override;
   void count_apart(bool on) override;
@@ -115,6 +116,8 @@ class AvrMachine final : public machine::Machine {
   [[nodiscard]] Result<void> on_this_chip(const std::string& name) const;
   void renew_attributes();
   void reset_with(u8 cause);
+  void tell_moments(u64 from);
+  [[nodiscard]] u64 seen_until(const Peripheral& p) const;
   /// In mode `sm` of SMCR; stops the clocks that it stops.
   void fall_asleep(unsigned sm);
   void wake_up();

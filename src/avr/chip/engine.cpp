@@ -206,9 +206,9 @@ void Engine::tell_tapped(u64 t) {
   for (auto& [address, value] : tapped_) {
     const Peripheral* owner =
         address.space == Space::kData ? fabric_.owner[address.offset] : nullptr;
-    const u8 now = owner != nullptr
-                       ? owner->seen(machine_.world_, static_cast<u16>(address.offset), t)
-                       : *machine_.peek(address);
+    const u8 now = owner != nullptr ? owner->peek(machine_.world_, static_cast<u16>(address.offset),
+                                                  owner->until(machine_.world_, t))
+                                    : *machine_.peek(address);
     if (std::exchange(value, now) == now) continue;
     const bool data = address.space == Space::kData;
     bus().record(machine::EventKind::kIo, address.offset | (data ? 0U : machine::kNotData), now, t);

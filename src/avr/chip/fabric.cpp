@@ -80,7 +80,7 @@ Fabric::Fabric(const Device& the_device, u64 clock_hz)
   add_ports();
   if (wiring != nullptr) add_peripherals(*wiring, clock_hz);
   if (const TimerPins* row = wiring == nullptr ? lone_timer_of(device) : nullptr)
-    add<Timer>(row->number, row->bits, pins_of(*row), Names(info), clock_hz, timers_++, next_slot_);
+    add_timer(*row, pins_of(*row), clock_hz);
   reach.adc = adc;
   reach.two_wire = two_wire;
   for (const auto& p : ports) enlist(*p);
@@ -233,6 +233,13 @@ Timer::Pins Fabric::pins_of(const TimerPins& row) const {
   return out;
 }
 
+const Timer* Fabric::add_timer(const TimerPins& row, const Timer::Pins& pins, u64 clock_hz) {
+  const Timer* timer = add<Timer>(row.number, row.bits, pins, Names(info), clock_hz, timers_++,
+                                  next_slot_, static_cast<unsigned>(info.moments.size()));
+  for (std::string& moment : timer->moments()) info.moments.push_back(std::move(moment));
+  return timer;
+}
+
 /// The ports that the registers tell of. Writing PINx toggles on parts of the generation that has
 /// general purpose or input disable registers, too ("I/O-Ports").
 void Fabric::add_ports() {
@@ -267,6 +274,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
     for (const std::string_view name : words_of(list)) out.push_back(pin(name));
     return out;
   };
+  info.moments = {"conversion", "watchdog"};  // as Bus::MomentPlace has them
   std::vector<const Timer*> timers;
   std::vector<Pin> taken;            // by a timer's output
   const Timer* capturing = nullptr;  // by the comparator
@@ -278,8 +286,7 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
       timer_pins.second[i] = output && std::find(taken.begin(), taken.end(), output) != taken.end();
       taken.push_back(output);
     }
-    timers.push_back(
-        add<Timer>(row.number, row.bits, timer_pins, names, clock_hz, timers_++, next_slot_));
+    timers.push_back(add_timer(row, timer_pins, clock_hz));
     if (row.number == 1) capturing = timers.back();
   }
   for (const UsartPins& row : wiring.usarts) {
@@ -309,7 +316,6 @@ void Fabric::add_peripherals(const Wiring& wiring, u64 clock_hz) {
   const std::vector<Pin> twi = pins(wiring.twi);
   add<Twi>(names, twi[0], twi[1], next_slot_);
   info.buses = {"SPI", "TWI"};
-  info.moments = {"conversion", "watchdog"};
   two_wire = add<TwoWireBus>(twi[0], twi[1], clock_hz, next_slot_);
   boot = add<Boot>(names, device, wiring, clock_hz, next_slot_);
 }

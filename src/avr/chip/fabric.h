@@ -93,6 +93,7 @@ class Fabric {
   void enlist(Peripheral& peripheral);
   void add_ports();
   [[nodiscard]] Timer::Pins pins_of(const TimerPins& row) const;
+  const Timer* add_timer(const TimerPins& row, const Timer::Pins& pins, u64 clock_hz);
   void add_peripherals(const Wiring& wiring, u64 clock_hz);
   void add_power_switches();
   void add_input_disables(const std::vector<Pin>& comparator);

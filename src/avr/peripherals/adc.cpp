@@ -118,8 +118,7 @@ bool Adc::run(const World& world, AdcState& state, u64 t, const Bus* listened) c
     state.converting = false;
     state.warm = true;
     if (!state.locked) state.shown = state.result;
-    if (listened != nullptr)
-      listened->record(machine::EventKind::kMoment, Bus::kConversion, state.result, at);
+    if (listened != nullptr) listened->record_moment(Bus::kConversion, state.result, at);
     const bool runs_on = (world.data[adcsra_] & kAdate) != 0 && (world.data[adcsrb_] & 7U) == 0;
     if (runs_on) {
       start(world, state, at - 1, false);
@@ -133,15 +132,15 @@ bool Adc::run(const World& world, AdcState& state, u64 t, const Bus* listened) c
 }
 
 void Adc::catch_up(const Bus& bus, u64 t) const {
-  const Bus* listened = bus.listens(machine::EventKind::kMoment) ? &bus : nullptr;
+  const Bus* listened = bus.listens_to_moments(u64{1} << Bus::kConversion) ? &bus : nullptr;
   if (run(bus.world, bus.world.adc, t, listened)) bus.reg(adcsra_) |= kAdif;
 }
 
-void Adc::tell(const Bus& bus, u64 from, u64 t) const {
+void Adc::tell(const Bus& bus, u64 from, u64 to) const {
   AdcState state = bus.world.adc;
-  if (!state.converting || t == 0) return;
-  if (from != 0) run(bus.world, state, up_to(bus.world, from - 1));
-  run(bus.world, state, up_to(bus.world, t - 1), &bus);
+  if (!state.converting || to == 0 || !bus.listens_to_moments(u64{1} << Bus::kConversion)) return;
+  if (from != 0) run(bus.world, state, std::min(from, to) - 1);
+  run(bus.world, state, to - 1, &bus);
 }
 
 /// While it is off or asleep nothing goes on.

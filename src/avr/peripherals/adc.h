@@ -50,8 +50,7 @@ class Adc final : public Peripheral {
   }
   /// An input, the supply or the reference is about to change.
   void before_change(const Bus& bus, u64 t) const;
-  /// To who listens: which conversions end from a cycle on and before `t`. Nothing changes.
-  void tell(const Bus& bus, u64 from, u64 t) const;
+  void tell(const Bus& bus, u64 from, u64 to) const override;
   [[nodiscard]] const std::vector<Pin>& inputs() const { return inputs_; }
   [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
   void reset(const Bus& bus) const override;

@@ -27,13 +27,14 @@ u64 Timer::crystal_index(const World& world, u64 t) const {
   return scaled(tick - origin, kCrystalHz, clock_hz_ * divider(world), false);
 }
 
-/// The system clock changes: edges of the crystal fall on other cycles.
+/// The system clock changes: edges of the crystal fall on other cycles, and cycles of its own take
+/// another time.
 void Timer::on_clock(const Bus& bus, bool changed, u64 t) const {
-  if (!crystal(bus.world) || is_off(bus.world)) return;
-  if (changed)
-    schedule(bus);
-  else
+  if (is_off(bus.world)) return;
+  if (!changed)
     catch_up(bus, t);
+  else if (crystal(bus.world))
+    schedule(bus);
 }
 
 /// The bit of ASSR that tells that a register waits; kLatches for others.

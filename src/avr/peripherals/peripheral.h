@@ -113,6 +113,15 @@ class Bus {
   /// Places in ChipInfo::buses and ChipInfo::moments.
   enum BusPlace : u8 { kSpi, kTwi };
   enum MomentPlace : u8 { kConversion, kWatchdogReset };
+  /// Does anybody listen to one of these places, a bit each?
+  [[nodiscard]] bool listens_to_moments(u64 places) const {
+    return outputs_.tap.wants_moments(places);
+  }
+  void record_moment(unsigned place, u32 value, u64 t) const {
+    if (listens_to_moments(u64{1} << place))
+      outputs_.tap.put_moment({world.tick_at(t), machine::EventKind::kMoment, place, value,
+                               outputs_.pc ? *outputs_.pc : 0, is_late(t)});
+  }
   /// For who listens, at a cycle.
   void record(machine::EventKind kind, u32 number, u32 value, u64 t) const {
     if (outputs_.tap.wants(kind))
@@ -166,8 +175,7 @@ class Bus {
     machine::WatchdogMargin& margin = outputs_.watchdog;
     ++margin.times;
     constexpr u64 kThousandths = 1000;
-    record(machine::EventKind::kMoment, kWatchdogReset,
-           static_cast<u32>(after * kThousandths / period), world.cpu.now);
+    record_moment(kWatchdogReset, static_cast<u32>(after * kThousandths / period), world.cpu.now);
     if (margin.times > 1 && after * margin.period <= margin.longest * period) return;
     margin.longest = after;
     margin.period = period;
@@ -307,6 +315,9 @@ class Peripheral {
   /// is under way is completed. `byte`: what arrives, if that is it. False: nothing leads to that
   /// event now, the flag has risen all the same. Where there is no flag to raise, nothing happens.
   virtual bool bring_forward(const Bus& bus, unsigned vector, std::optional<u8> byte, u64 t) const;
+  /// Tells who listens of moments before cycle `to`, those from `from` on at least, that would be
+  /// told when it is brought up to date. Nothing changes.
+  virtual void tell(const Bus& /*bus*/, u64 /*from*/, u64 /*to*/) const {}
   /// After any reset: its registers are zero already.
   virtual void reset(const Bus& bus) const = 0;
   /// Interrupt vectors it can raise.
@@ -325,8 +336,8 @@ class Peripheral {
     return power_.address != 0 && (world.data[power_.address] & power_.mask) != 0;
   }
   /// As an observer sees it: time stands still while it is off.
-  [[nodiscard]] u8 seen(const World& world, u16 address, u64 t) const {
-    return peek(world, address, is_off(world) ? std::min(t, world.off_since[power_.number]) : t);
+  [[nodiscard]] u64 until(const World& world, u64 t) const {
+    return is_off(world) ? std::min(t, world.off_since[power_.number]) : t;
   }
   /// Who is told when one of its flags rises. Set once, while the chip is put together.
   void set_followers(std::vector<const Peripheral*> followers) {

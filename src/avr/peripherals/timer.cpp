@@ -14,11 +14,10 @@ constexpr std::array<u64, 8> kDividers2{0, 1, 8, 32, 64, 128, 256, 1024};
 /// More values that matter than two periods hold: after them everything repeats.
 constexpr unsigned kTwoPeriods = 18;
 
-unsigned lowest_bit(unsigned bits) { return static_cast<unsigned>(__builtin_ctz(bits)); }
 }  // namespace
 
 Timer::Timer(unsigned number, unsigned bits, const Pins& pins, const Names& names, u64 clock_hz,
-             unsigned index, unsigned slot)
+             unsigned index, unsigned slot, unsigned first_moment)
     : number_(number),
       wide_(bits == 16),
       pins_(pins),
@@ -52,6 +51,8 @@ Timer::Timer(unsigned number, unsigned bits, const Pins& pins, const Names& name
     if (vectors_[i] == 0) continue;
     all_flags_ |= static_cast<u8>(1U << i);
     all_vectors_ |= u64{1} << vectors_[i];
+    moments_[i] = first_moment++;
+    all_moments_ |= u64{1} << moments_[i];
   }
   // Where the flags are, if the names of the bits say it.
   const std::array<std::string, 6> flags{
@@ -370,7 +371,9 @@ void Timer::catch_up(const Bus& bus, const Plan& plan, u64 t) const {
   TimerState& state = bus.world.timers[index_];
   if (t <= state.base) return;
   const Shown before{state};
-  walk(state, plan, edges_between(bus.world, state.base, t));
+  const u64 edges = edges_between(bus.world, state.base, t);
+  if (bus.listens_to_moments(all_moments_)) tell_passed(bus, plan, state, edges, std::nullopt);
+  walk(state, plan, edges);
   state.base = t;
   show(bus, plan, before, t);
 }

@@ -32,8 +32,10 @@ class Timer final : public Peripheral {
     Pin capture, clock;
     std::array<bool, 3> second{};  ///< another timer has the pin, too
   };
+  /// Its moments are in ChipInfo::moments from `first_moment` on.
   Timer(unsigned number, unsigned bits, const Pins& pins, const Names& names, u64 clock_hz,
-        unsigned index, unsigned slot);
+        unsigned index, unsigned slot, unsigned first_moment);
+  [[nodiscard]] std::vector<std::string> moments() const;
 
   [[nodiscard]] std::vector<u16> addresses() const override;
   u8 read(const Bus& bus, u16 address, u64 t) const override;
@@ -53,6 +55,8 @@ class Timer final : public Peripheral {
   void on_pin(const Bus& bus, Pin pin, bool level, u64 t) const override;
   [[nodiscard]] std::vector<PinUse> uses(const World& world) const override;
   [[nodiscard]] bool runs_asleep(const World& world, unsigned sm) const override;
+  void on_sleep(const Bus& bus, unsigned sm, u64 t) const override;
+  void tell(const Bus& bus, u64 from, u64 to) const override;
   void stood_still(const Bus& bus, u64 cycles) const override;
   void on_clock(const Bus& bus, bool changed, u64 t) const override;
   void on_power(const Bus& bus, bool on, u64 t) const override {
@@ -100,6 +104,9 @@ class Timer final : public Peripheral {
   static constexpr u8 kTov = 1, kOcfa = 2, kIcf = 0x20;
   static constexpr u64 kSynchroniser = 3;  ///< cycles from an edge at a pin to what it does
 
+  [[nodiscard]] static unsigned lowest_bit(unsigned bits) {
+    return static_cast<unsigned>(__builtin_ctz(bits));
+  }
   [[nodiscard]] u8 in_register(unsigned flags) const;
   [[nodiscard]] u8 from_register(unsigned value) const;
   void tell_cleared(const Bus& bus, unsigned waiting) const;
@@ -150,6 +157,8 @@ class Timer final : public Peripheral {
     explicit Shown(const TimerState& state) : flags(state.flags), outputs(state.outputs) {}
   };
   void show(const Bus& bus, const Plan& plan, Shown before, u64 t) const;
+  void tell_passed(const Bus& bus, const Plan& plan, TimerState state, u64 edges,
+                   std::optional<u64> at) const;
   void capture_edge(const Bus& bus, bool level, u64 t) const;
   void capture(const Bus& bus, u64 t) const;
   void pass_capture_edge(const Bus& bus, u64 t) const;
@@ -165,6 +174,8 @@ class Timer final : public Peripheral {
   u64 clock_hz_;
   const std::array<u64, 8>* dividers_ = nullptr;  ///< by CS
   unsigned index_, slot_;
+  u64 all_moments_ = 0;                ///< as bits
+  std::array<unsigned, 6> moments_{};  ///< by flag bit of TIFR
   u16 tccra_, tccrb_, tccrc_, tcnt_, icr_, timsk_, tifr_, assr_, acsr_;
   std::array<u16, 3> ocr_;
   bool older_ = false;        ///< one register TCCRn

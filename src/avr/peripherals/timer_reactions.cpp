@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: MIT
 // What reaches a timer from elsewhere: pins and the comparator (counting and capturing edges), its
-// moments in the queue, interrupts, sleep, reset.
+// moments in the queue, interrupts, sleep, reset; and who listens to its matches.
 #include <fmt/format.h>
 
 #include "avr/peripherals/port.h"
@@ -61,6 +61,7 @@ void Timer::count_edge(const Bus& bus, u64 t) const {
   state.clock_at = {state.clock_at[1], kNever};
   const Shown before{state};
   const Plan now = plan(bus.world);
+  if (bus.listens_to_moments(all_moments_)) tell_passed(bus, now, state, 1, t);
   walk(state, now, 1);
   state.base = t;
   show(bus, now, before, t);
@@ -83,6 +84,7 @@ void Timer::capture(const Bus& bus, u64 t) const {
   bus.reg(icr_) = static_cast<u8>(state.count);
   bus.reg(static_cast<u16>(icr_ + 1)) = static_cast<u8>(state.count >> 8);
   const Shown before{state};
+  bus.record_moment(moments_[lowest_bit(kIcf)], state.count, t);
   state.flags |= kIcf;
   show(bus, plan(bus.world), before, t);
 }
@@ -192,6 +194,11 @@ bool Timer::runs_asleep(const World& world, unsigned sm) const {
   return sm == 0 || (crystal(world) && (sm == 3 || sm == 7 || sm == 1));
 }
 
+/// What has been is known by its time before its clock stops.
+void Timer::on_sleep(const Bus& bus, unsigned sm, u64 t) const {
+  if (t != 0 && !is_off(bus.world) && !runs_asleep(bus.world, sm)) catch_up(bus, t - 1);
+}
+
 void Timer::stood_still(const Bus& bus, u64 cycles) const {
   TimerState& state = bus.world.timers[index_];
   state.base += cycles;
@@ -214,6 +221,51 @@ u64 Timer::steady_until(const World& world, u16 address, u64 t) const {
   if (crystal(world)) return 0;
   if (address != tcnt_ && !(wide_ && address == tcnt_ + 1)) return kNever;
   return tick_of_edge(world, std::max(t, world.timers[index_].base), 1);
+}
+
+// Who listens
+// ------------------------------------------------------------------------------------
+
+std::vector<std::string> Timer::moments() const {
+  std::vector<std::string> out;
+  for (unsigned flag = 0; flag < 6; ++flag) {
+    if ((all_flags_ >> flag & 1U) == 0) continue;
+    if (flag == 0)
+      out.push_back(fmt::format("overflow TIMER{}", number_));
+    else if (flag == lowest_bit(kIcf))
+      out.push_back(fmt::format("capture TIMER{}", number_));
+    else if (older_)
+      out.push_back(fmt::format("match OC{}", number_));
+    else
+      out.push_back(fmt::format("match OC{}{}", number_, "ABC"[flag - 1]));
+  }
+  return out;
+}
+
+/// What the next so many edges raise, or would if it were not up already, each at the edge by which
+/// the counter leaves the value; all of them at cycle `at`, if that is known.
+void Timer::tell_passed(const Bus& bus, const Plan& plan, TimerState state, u64 edges,
+                        std::optional<u64> at) const {
+  for (u64 passed = 0;;) {
+    const u64 ahead = edges_to_stop(state, plan);
+    if (ahead >= edges - passed) return;
+    move(state, plan, ahead);
+    passed += ahead + 1;
+    const u16 count = state.count;
+    state.flags = 0;
+    leave(state, plan);
+    if (state.flags == 0) continue;
+    const u64 t = at ? *at : tick_of_edge(bus.world, state.base, passed);
+    for (unsigned left = state.flags; left != 0; left &= left - 1)
+      bus.record_moment(moments_[lowest_bit(left)], count, t);
+  }
+}
+
+void Timer::tell(const Bus& bus, u64 /*from*/, u64 to) const {
+  const TimerState& state = bus.world.timers[index_];
+  if (to > state.base && bus.listens_to_moments(all_moments_))
+    tell_passed(bus, plan(bus.world), state, edges_between(bus.world, state.base, to - 1),
+                std::nullopt);
 }
 
 }  // namespace lucid::avr
