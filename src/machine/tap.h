@@ -40,7 +40,7 @@ enum class EventKind : std::uint8_t {
   kQuantity,  ///< of a part, Part::quantities(): part * 256 + place in them
   kBusIn,     ///< a byte has arrived over a bus: `number` is its place in ChipInfo::buses
   kBusOut,    ///< or is sent
-  kMoment,    ///< `number` is its place in ChipInfo::moments
+  kMoment,    ///< `number` is its place in ChipInfo::moments; one of a number comes behind another
 };
 constexpr std::uint32_t kNotData = 0x8000'0000;
 /// What a wire is at, all together.
@@ -80,7 +80,8 @@ struct Note {
 class RecordSink {
  public:
   virtual ~RecordSink() = default;
-  /// In the order in which they happened. Called while the machine runs: it must not be touched.
+  /// In the order in which they happened, but for moments, which may be found out later. Called
+  /// while the machine runs: it must not be touched.
   virtual void take(const Record* records, std::size_t count) = 0;
 };
 

@@ -133,13 +133,56 @@ test('texts', () => {
 
 test('a view goes into an address and comes back', () => {
   const view = {from: 1000, to: 2000, a: 1500, b: null,
-                lanes: [{index: 2, hidden: false, name: 'heater & lamp, both'}, {index: 0, hidden: true, name: undefined}]};
+                lanes: [{index: 2, hidden: false, name: 'heater & lamp, both', group: undefined}, {index: 0, hidden: true, name: undefined, group: 'x'}]};
   const back = Waves.fromFragment('#' + Waves.toFragment(view), 3);
   assert.deepStrictEqual(back, {from: 1000, to: 2000, a: 1500, lanes: view.lanes});
   // What somebody else may write.
   assert.deepStrictEqual(Waves.fromFragment('#from=9&to=3&a=x&lanes=7,-1,-1,foo,0:%E0%A4%A&b', 2),
-                         {lanes: [{index: 1, hidden: true, name: undefined}, {index: 0, hidden: false, name: undefined}]});
+                         {lanes: [{index: 1, hidden: true, name: undefined, group: undefined}, {index: 0, hidden: false, name: undefined, group: undefined}]});
   assert.deepStrictEqual(Waves.fromFragment('', 3), {});
+});
+
+test('lanes of a group stay together, wherever they are moved', () => {
+  const groups = ['', 'pins', 'a, b@c:d&e=%', 'ramp'];
+  const check = (lanes, folded) => {
+    const heads = Waves.rows(lanes, folded).filter(row => row.group).map(row => row.group);
+    assert.strictEqual(new Set(heads).size, heads.length);
+    assert.deepStrictEqual([...lanes].sort((x, y) => x.index - y.index).map(l => l.index), [0, 1, 2, 3, 4, 5, 6, 7]);
+  };
+  for (let round = 0; round < 200; ++round) {
+    let lanes = [...Array(8).keys()].map(index => ({index, hidden: false, name: undefined}));
+    const folded = groups.slice(1).filter(() => random(3) === 0);
+    for (let i = 0; i < 30; ++i) {
+      const lane = lanes[random(8)];
+      if (random(2) === 0) {
+        const group = groups[random(4)];
+        lanes = Waves.join(lanes, lane, group);
+        assert.strictEqual(lane.group || '', group);
+      } else {
+        const others = lanes.filter(l => l !== lane);
+        others.splice(random(8), 0, lane);
+        lanes = others;
+        Waves.settle(lanes, lane);
+      }
+      check(lanes, folded);
+    }
+    const rows = Waves.rows(lanes, folded), seen = rows.filter(row => row.lane);
+    seen.forEach((row, place) => assert.strictEqual(row.place, place));
+    for (const lane of lanes)
+      assert.strictEqual(seen.some(row => row.lane === lane), !folded.includes(lane.group));
+    for (const row of rows)
+      if (row.group) assert.strictEqual(row.count, lanes.filter(l => l.group === row.group).length);
+    const view = {from: 1, to: 2, a: null, b: null, lanes, folded};
+    const back = Waves.fromFragment(Waves.toFragment(view), 8);
+    assert.deepStrictEqual(back.lanes.map(l => [l.index, l.group]), lanes.map(l => [l.index, l.group]));
+    assert.deepStrictEqual(back.folded || [], folded);
+    lanes.sort(() => random(3) - 1);
+    check(Waves.together(lanes), folded);
+  }
+  const signals = [['kiln', 'pins'], ['kiln'], ['kiln', 'pins'], [], ['kiln', 'main.c', 'f']].map(scope => ({meta: {scope}}));
+  const all = Waves.byOrigin(signals.map((_, index) => ({index, hidden: false})), signals);
+  assert.deepStrictEqual(all.map(l => [l.index, l.group]),
+    [[0, 'pins'], [2, 'pins'], [1, 'kiln'], [3, undefined], [4, 'main.c f']]);
 });
 
 let failed = 0;

@@ -534,8 +534,12 @@ TEST_CASE("who listens hears all that happens, in both families, and changes not
       CHECK(edges[i].tick <= moved[i].first);
       CHECK(moved[i].first - edges[i].tick <= 40);
     }
-    for (std::size_t i = 1; i < heard.all.size(); ++i)
-      if (heard.all[i].tick + 64 < heard.all[i - 1].tick) FAIL_CHECK(i);
+    std::uint64_t latest = 0;  // but for moments that are found out when somebody looks
+    for (const machine::Record& r : heard.all)
+      if (r.kind != EventKind::kMoment) {
+        if (r.tick + 64 < latest) FAIL_CHECK(r.tick);
+        latest = r.tick;
+      }
   }
 }
 

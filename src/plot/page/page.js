@@ -10,11 +10,11 @@
   for (const m of meta.signals)
     if (m.places_of !== undefined) signals[m.places_of].places = Waves.decode(m, bytes);
   const canvas = element('waves'), axis = element('axis'), names = element('names');
-  const HEIGHTS = {level: 42, boxes: 42, moments: 42, curve: 128};
+  const HEIGHTS = {level: 42, boxes: 42, moments: 42, curve: 128}, HEAD = 24;
 
   // What is seen.
   const view = {from: meta.from, to: meta.to, a: null, b: null,
-                lanes: signals.map((signal, index) => ({index, hidden: false, name: undefined}))};
+                lanes: signals.map((signal, index) => ({index, hidden: false, name: undefined})), folded: []};
   let chosen = 0, pointer = null, width = 0, waiting = false;
 
   function adopt(fragment) {
@@ -24,12 +24,14 @@
     view.b = wanted.b === undefined ? null : wanted.b;
     if (wanted.lanes) {
       const missing = view.lanes.filter(l => !wanted.lanes.some(w => w.index === l.index));
-      view.lanes = wanted.lanes.concat(missing);
+      view.lanes = Waves.together(wanted.lanes.concat(missing));
     }
+    view.folded = wanted.folded || [];
   }
 
-  const shown = () => view.lanes.filter(lane => !lane.hidden);
-  const height = lane => HEIGHTS[signals[lane.index].meta.lane];
+  const rows = () => Waves.rows(view.lanes, view.folded);
+  const shown = () => rows().filter(row => row.lane).map(row => row.lane);
+  const height = row => row.lane ? HEIGHTS[signals[row.lane.index].meta.lane] : HEAD;
   const nameOf = lane => lane.name || signals[lane.index].meta.name;
   const timeAt = x => view.from + (view.to - view.from) * x / width;
   const xOf = time => (time - view.from) / (view.to - view.from) * width;
@@ -37,11 +39,19 @@
   // Names -----------------------------------------------------------------------------------------
 
   function makeNames() {
-    names.replaceChildren(...shown().map((lane, place) => {
-      const item = document.createElement('li');
-      item.style.height = height(lane) + 'px';
+    names.replaceChildren(...rows().map(row => {
+      const item = document.createElement('li'), lane = row.lane;
+      item.style.height = height(row) + 'px';
+      if (!lane) {
+        item.className = 'group';
+        item.dataset.group = row.group;
+        item.textContent = `${row.folded ? '▸' : '▾'} ${row.group}` + (row.folded ? ` (${row.count})` : '');
+        item.title = 'A click folds it, or unfolds it (f)';
+        return item;
+      }
       item.draggable = true;
-      item.dataset.place = place;
+      item.dataset.place = row.place;
+      item.classList.toggle('member', Boolean(lane.group));
       const name = document.createElement('b'), value = document.createElement('span');
       name.textContent = nameOf(lane);
       name.title = signals[lane.index].meta.scope.join(' · ') + ' · ' + signals[lane.index].meta.name;
@@ -49,15 +59,18 @@
       item.append(name, value);
       return item;
     }));
-    element('all').hidden = shown().length === view.lanes.length;
-    element('all').textContent = `${view.lanes.length - shown().length} hidden`;
+    const hidden = view.lanes.filter(lane => lane.hidden).length;
+    element('all').hidden = hidden === 0;
+    element('all').textContent = `${hidden} hidden`;
     choose(Math.min(chosen, shown().length - 1));
   }
   function choose(place) {
     chosen = Math.max(0, place);
-    [...names.children].forEach((item, i) => item.classList.toggle('chosen', i === chosen));
-    const item = names.children[chosen];
-    if (item) item.scrollIntoView({block: 'nearest'});
+    for (const item of names.children) {
+      const its = item.dataset.place === String(chosen);
+      item.classList.toggle('chosen', its);
+      if (its) item.scrollIntoView({block: 'nearest'});
+    }
   }
   const chosenSignal = () => shown().length === 0 ? null : signals[shown()[chosen].index];
   function moveLane(from, to) {
@@ -66,8 +79,44 @@
     const lane = visible[from], target = visible[to];
     view.lanes.splice(view.lanes.indexOf(lane), 1);
     view.lanes.splice(view.lanes.indexOf(target) + (to > from ? 1 : 0), 0, lane);
-    chosen = to;
+    Waves.settle(view.lanes, lane);
+    follow(lane);
+  }
+  function follow(lane) {
+    chosen = Math.max(0, shown().indexOf(lane));
     changed(true);
+  }
+  function regroup(lane, group) {
+    view.lanes = Waves.join(view.lanes, lane, group);
+    view.folded = view.folded.filter(name => name !== group);
+    follow(lane);
+  }
+  function askGroup() {
+    const lane = shown()[chosen];
+    if (!lane) return;
+    const above = chosen > 0 ? shown()[chosen - 1].group : undefined;
+    const group = prompt('The group it is to stand in; nothing: none', lane.group || above || '');
+    if (group !== null) regroup(lane, group.trim());
+  }
+  function fold(group) {
+    if (!group) return;
+    const lane = shown()[chosen];
+    view.folded = view.folded.includes(group) ? view.folded.filter(name => name !== group) : view.folded.concat(group);
+    follow(lane);
+  }
+  // A folded group has no lane that could be chosen: then those are unfolded.
+  function foldChosen() {
+    const lane = shown()[chosen];
+    if (lane && lane.group) return fold(lane.group);
+    view.folded = [];
+    changed(true);
+  }
+  function groupAll() {
+    const lane = shown()[chosen];
+    if (view.lanes.some(l => l.group)) view.lanes.forEach(l => { l.group = undefined; });
+    else view.lanes = Waves.byOrigin(view.lanes, signals);
+    view.folded = [];
+    follow(lane);
   }
   function rename() {
     const lane = shown()[chosen];
@@ -114,14 +163,14 @@
     }
     clearTimeout(changed.later);
     changed.later = setTimeout(() => history.replaceState(null, '', '#' + Waves.toFragment({...view,
-      lanes: view.lanes.every((l, i) => l.index === i && !l.hidden && !l.name) ? null : view.lanes})), 200);
+      lanes: view.lanes.every((l, i) => l.index === i && !l.hidden && !l.name && !l.group) ? null : view.lanes})), 200);
   }
 
   function draw() {
     waiting = false;
-    const visible = shown();
+    const visible = rows();
     width = Math.max(50, element('plot').clientWidth - 16);
-    const high = Math.max(visible.reduce((sum, lane) => sum + height(lane), 0), 40);
+    const high = Math.max(visible.reduce((sum, row) => sum + height(row), 0), 40);
     const c = sized(canvas, width + 16, high);
     const marks = Waves.ticks(view.from, view.to, Math.max(2, width / 110));
     c.strokeStyle = colours.grid;
@@ -134,18 +183,14 @@
     }
     c.stroke();
     let top = 0;
-    for (const lane of visible) {
-      const signal = signals[lane.index];
-      const box = {top, height: height(lane), colour: colours['lane' + lane.index % 6]};
-      c.save();
-      c.beginPath();
-      c.rect(0, top, width, box.height);
-      c.clip();
-      const extremes = signal.meta.lane === 'curve';
-      LANES[signal.meta.lane](c, signal, box,
-        Waves.columns(signal, view.from, view.to, Math.floor(width), extremes), Math.floor(width));
-      c.restore();
-      top += box.height;
+    for (const row of visible) {
+      if (row.lane) {
+        drawLane(c, row.lane, top, height(row));
+      } else {
+        c.fillStyle = colours.chosen;
+        c.fillRect(0, top, width, height(row));
+      }
+      top += height(row);
       c.strokeStyle = colours.grid;
       c.beginPath();
       c.moveTo(0, top - 0.5);
@@ -155,6 +200,19 @@
     drawCursors(c, high);
     drawAxis(marks);
     showValues();
+  }
+
+  function drawLane(c, lane, top, high) {
+    const signal = signals[lane.index];
+    const box = {top, height: high, colour: colours['lane' + lane.index % 6]};
+    c.save();
+    c.beginPath();
+    c.rect(0, top, width, box.height);
+    c.clip();
+    const extremes = signal.meta.lane === 'curve';
+    LANES[signal.meta.lane](c, signal, box,
+      Waves.columns(signal, view.from, view.to, Math.floor(width), extremes), Math.floor(width));
+    c.restore();
   }
 
   function drawAxis(marks) {
@@ -443,8 +501,10 @@
   // Values under the pointer, or at the first cursor.
   function showValues() {
     const time = pointer !== null ? timeAt(pointer.x) : view.a;
-    [...names.children].forEach((item, place) => {
-      const signal = signals[shown()[place].index];
+    const lanes = shown();
+    [...names.children].forEach(item => {
+      if (item.dataset.place === undefined) return;
+      const signal = signals[lanes[Number(item.dataset.place)].index];
       const index = time === null || time > signal.end ? -1 : Waves.indexAt(signal, time);
       item.lastChild.textContent = index < 0 ? signal.meta.unit || '' : Waves.textOf(signal, index);
     });
@@ -496,14 +556,19 @@
     centre(found);
     changed(false);
   }
-  /// The lane at a height, and its place.
-  function laneAt(y) {
+  /// The row at a height; null: there is none.
+  function rowAt(y) {
     let top = 0;
-    for (const [place, lane] of shown().entries()) {
-      if (y >= top && y < top + height(lane)) return place;
-      top += height(lane);
+    for (const row of rows()) {
+      if (y >= top && y < top + height(row)) return row;
+      top += height(row);
     }
-    return -1;
+    return null;
+  }
+  /// The place of the lane there; -1: there is none.
+  function laneAt(y) {
+    const row = rowAt(y);
+    return row && row.lane ? row.place : -1;
   }
   function setCursor(which, x, y) {
     const place = laneAt(y);
@@ -531,9 +596,10 @@
   });
   canvas.addEventListener('pointerup', event => {
     if (drag && !drag.moved) {
-      const place = laneAt(event.offsetY);
-      if (place >= 0) choose(place);
-      setCursor(event.shiftKey ? 'b' : 'a', event.offsetX, event.offsetY);
+      const row = rowAt(event.offsetY);
+      if (row && row.lane) choose(row.place);
+      if (row && row.group) fold(row.group);
+      else setCursor(event.shiftKey ? 'b' : 'a', event.offsetX, event.offsetY);
     }
     drag = null;
   });
@@ -551,17 +617,21 @@
 
   names.addEventListener('click', event => {
     const item = event.target.closest('li');
-    if (item) choose(Number(item.dataset.place));
+    if (item && item.dataset.group) fold(item.dataset.group);
+    else if (item) choose(Number(item.dataset.place));
     showValues();
   });
-  names.addEventListener('dblclick', rename);
+  names.addEventListener('dblclick', event => {
+    if (!event.target.closest('li.group')) rename();
+  });
   let dragged = -1;
   names.addEventListener('dragstart', event => { dragged = Number(event.target.closest('li').dataset.place); });
   names.addEventListener('dragover', event => event.preventDefault());
   names.addEventListener('drop', event => {
     event.preventDefault();
     const item = event.target.closest('li');
-    if (item && dragged >= 0) moveLane(dragged, Number(item.dataset.place));
+    if (item && dragged >= 0 && item.dataset.group) regroup(shown()[dragged], item.dataset.group);
+    else if (item && dragged >= 0) moveLane(dragged, Number(item.dataset.place));
     dragged = -1;
   });
 
@@ -573,12 +643,14 @@
   }
   function showAll() {
     view.lanes.forEach(lane => { lane.hidden = false; });
+    view.lanes = Waves.together(view.lanes);
     changed(true);
   }
   const KEYS = {
     '+': () => zoom(0.7), '=': () => zoom(0.7), '-': () => zoom(1 / 0.7), 0: fit,
     ArrowLeft: () => pan(-0.15), ArrowRight: () => pan(0.15),
     n: () => seek(true), p: () => seek(false), h: hide, s: showAll, r: rename, t: turn,
+    g: askGroup, G: groupAll, f: foldChosen,
     a: () => pointer && setCursor('a', pointer.x, pointer.y),
     b: () => pointer && setCursor('b', pointer.x, pointer.y),
     '/': () => element('search').focus(), '?': () => element('keys').showModal(),

@@ -271,34 +271,100 @@ const Waves = (() => {
     return Math.max(0, count);
   }
 
+  // Groups of lanes ---------------------------------------------------------------------------------
+  // Lanes of one group stand together, below a row with its name; where it is folded, only that is seen.
+
+  const groupOf = lane => lane.group || '';
+
+  // What stands one below the other: `{lane, place}`, counted, or `{group, folded, count}`. Hidden lanes are not there.
+  function rows(lanes, folded) {
+    const out = [];
+    let group = '', head = null, place = 0;
+    for (const lane of lanes) {
+      if (lane.hidden) continue;
+      if (groupOf(lane) !== group) {
+        group = groupOf(lane);
+        head = group === '' ? null : {group, folded: folded.includes(group), count: 0};
+        if (head) out.push(head);
+      }
+      if (head) ++head.count;
+      if (!head || !head.folded) out.push({lane, place: place++});
+    }
+    return out;
+  }
+
+  // Those of a group behind its first.
+  function together(lanes) {
+    const out = [];
+    for (const lane of lanes)
+      if (!out.includes(lane)) out.push(...(groupOf(lane) === '' ? [lane] : lanes.filter(l => groupOf(l) === groupOf(lane))));
+    return out;
+  }
+
+  // Into a group, behind those that are in it; into a new one or none, behind those that stay in its own.
+  function join(lanes, lane, group) {
+    if (groupOf(lane) === group) return lanes;
+    const others = lanes.filter(l => l !== lane);
+    const groups = others.map(groupOf);
+    const last = groups.lastIndexOf(group !== '' && groups.includes(group) ? group : groupOf(lane) || null);
+    const place = last >= 0 ? last + 1 : lanes.indexOf(lane);
+    lane.group = group === '' ? undefined : group;
+    others.splice(place, 0, lane);
+    return others;
+  }
+
+  // A lane has been moved: between two of a group it is one of them, away from its own it is in none.
+  function settle(lanes, lane) {
+    const seen = lanes.filter(l => !l.hidden), at = seen.indexOf(lane);
+    const before = at > 0 ? groupOf(seen[at - 1]) : '', behind = at + 1 < seen.length ? groupOf(seen[at + 1]) : '';
+    const own = groupOf(lane);
+    if (before !== '' && before === behind) lane.group = before;
+    else if (own !== '' && own !== before && own !== behind && seen.some(l => l !== lane && groupOf(l) === own))
+      lane.group = undefined;
+  }
+
+  // Each in the group of what it belongs to: pins, interrupts, a part, a function, another chip.
+  function byOrigin(lanes, signals) {
+    for (const lane of lanes) {
+      const scope = signals[lane.index].meta.scope;
+      lane.group = scope.length === 0 ? undefined : scope.slice(scope.length > 1 ? 1 : 0).join(' ');
+    }
+    return together(lanes);
+  }
+
   // A view as the end of an address, and back. What cannot be read is left out.
   function toFragment(view) {
     const parts = [`from=${Math.round(view.from)}`, `to=${Math.round(view.to)}`];
     for (const cursor of ['a', 'b'])
       if (view[cursor] !== null && view[cursor] !== undefined) parts.push(`${cursor}=${Math.round(view[cursor])}`);
     if (view.lanes) parts.push('lanes=' + view.lanes.map(l => (l.hidden ? '-' : '') + l.index +
-      (l.name ? ':' + encodeURIComponent(l.name) : '')).join(','));
+      (l.name ? ':' + encodeURIComponent(l.name) : '') +
+      (l.group ? '@' + encodeURIComponent(l.group) : '')).join(','));
+    if (view.folded && view.folded.length !== 0) parts.push('folded=' + view.folded.map(encodeURIComponent).join(','));
     return parts.join('&');
   }
   function fromFragment(text, count) {
     const out = {};
+    const read = text => {
+      try {
+        return text === undefined ? undefined : decodeURIComponent(text);
+      } catch (error) {
+        return undefined;
+      }
+    };
     for (const part of text.replace(/^#/, '').split('&')) {
       const [key, value] = part.split('=');
       if (value === undefined) continue;
       if (key === 'lanes') {
         const lanes = [];
         for (const item of value.split(',')) {
-          const found = /^(-?)(\d+)(?::(.*))?$/.exec(item);
+          const found = /^(-?)(\d+)(?::([^@]*))?(?:@(.*))?$/.exec(item);
           if (!found || Number(found[2]) >= count || lanes.some(l => l.index === Number(found[2]))) continue;
-          let name;
-          try {
-            name = found[3] === undefined ? undefined : decodeURIComponent(found[3]);
-          } catch (error) {
-            name = undefined;
-          }
-          lanes.push({index: Number(found[2]), hidden: found[1] === '-', name});
+          lanes.push({index: Number(found[2]), hidden: found[1] === '-', name: read(found[3]), group: read(found[4])});
         }
         out.lanes = lanes;
+      } else if (key === 'folded') {
+        out.folded = value.split(',').map(read).filter(name => name);
       } else if (['from', 'to', 'a', 'b'].includes(key) && /^-?\d+(\.\d+)?$/.test(value)) {
         out[key] = Number(value);
       }
@@ -311,7 +377,7 @@ const Waves = (() => {
   }
 
   return {KNOWN, FLOATING, UNKNOWN, bytesOf, decode, indexAt, columns, range, nearest, placeOf, seek, textOf,
-          timeText, ticks, roundNumbers, between, toFragment, fromFragment};
+          timeText, ticks, roundNumbers, between, rows, together, join, settle, byOrigin, toFragment, fromFragment};
 })();
 
 if (typeof module !== 'undefined') module.exports = Waves;
