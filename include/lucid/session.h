@@ -375,7 +375,8 @@ class LUCID_API Session {
   /// would if they were not up; or
   /// an expression of objects that stay where they are: `setpoint - measured`, `ramp.target`,
   /// `chip.PORTB.5`, `chip.TCCR1B`. With the name of another chip of the bench and a dot before it
-  /// any of these there, but for locals: `panel.pin.PD0`, `panel.shown`, along that chip's clock.
+  /// any of these there, along that chip's clock: `panel.pin.PD0`, `panel.shown`; locals of a
+  /// function that is named, `panel.text in read_line`.
   struct TraceSpec {
     std::string signal;
     std::string format = {};   ///< as parse_format() takes it, or empty

@@ -29,12 +29,14 @@ void silence(Machine& machine) {
 }
 
 /// What is due at that tick happens, too, if it stands there already.
-void run_until(Machine& machine, u64 tick, bool& stopped) {
+template <class Stand>
+void run_until(Machine& machine, u64 tick, bool& stopped, Stand stands) {
   RunRequest request;
   request.until_ticks = tick;
   request.pass_first_breakpoint = true;
   while (!stopped) {
     stopped = machine.run(request).why == Stop::Why::kFault;
+    stands(machine);
     if (machine.ticks() >= tick) break;
   }
 }
@@ -121,6 +123,7 @@ void Companions::make_base(GroupState& group, unsigned which) {
   if (runner.seen_from == base) runner.seen_from.reset();
   if (base.use_count() != 1 || !std::const_pointer_cast<Machine>(base)->assume(*runner.sure))
     base = runner.sure->clone();
+  if (runner.ear) runner.ear->let_go(*std::const_pointer_cast<Machine>(base));
   runner.sure_at = base;
 }
 
@@ -141,6 +144,7 @@ bool Companions::run_on(Host& host, unsigned which, u64 until, u64 at_most) {
   Stop stop;
   do {
     stop = sure.run(request);
+    if (runner.ear) runner.ear->stand(sure);
   } while (sure.ticks() < until && stop.why != Stop::Why::kFault);
   bool good = sure.ticks() <= at_most;
   for (const WireChange& offer : sure.take_offers())
@@ -279,7 +283,7 @@ const Machine& Companions::as_now(const GroupState& group, u64 tick, unsigned wh
   runner.seen_from = base;
   runner.seen_at = now;
   Machine& seen = *runner.seen;
-  run_until(seen, to_ticks({now}, hz(which + 1)), runner.seen_stopped);
+  run_until(seen, to_ticks({now}, hz(which + 1)), runner.seen_stopped, [](Machine&) {});
   silence(seen);
   static_cast<void>(seen.take_offers());
   return seen;
@@ -312,11 +316,30 @@ void Companions::Ear::listen_to(Machine& machine) {
   for (const auto& [address, kinds] : hearing_.taps)
     static_cast<void>(machine.watch(address, kinds));
   machine.tell_calls(hearing_.calls);
+  for (const std::uint32_t place : hearing_.places)
+    static_cast<void>(machine.set_breakpoint(place, true));
+  stand(machine);
+}
+
+void Companions::Ear::let_go(Machine& copy) const {
+  for (const std::uint32_t place : hearing_.places)
+    static_cast<void>(copy.set_breakpoint(place, false));
+}
+
+void Companions::Ear::stand(Machine& machine) {
+  const std::vector<std::uint32_t>& places = hearing_.places;
+  if (!std::binary_search(places.begin(), places.end(), machine.pc()) ||
+      machine.interrupt_imminent())
+    return;
+  Record record{machine.ticks(), EventKind::kLook, 0, 0, machine.pc(), false};
+  record.number = hearing_.look(machine);
+  records_.push_back(record);
 }
 
 void Companions::Ear::leave(Machine& machine) const {
   static_cast<void>(machine.listen(0, nullptr));
   for (const auto& [address, kinds] : hearing_.taps) static_cast<void>(machine.watch(address, 0));
+  let_go(machine);
 }
 
 void Companions::Ear::take(const Record* records, std::size_t count) {
@@ -347,7 +370,7 @@ u64 Companions::hear_out(const GroupState& group, u64 tick, unsigned which) {
   if (!runner.ear) return until;
   Machine& sure = stand_at_base(group, which);
   bool stopped = group.halted[which] != 0;
-  run_until(sure, until, stopped);
+  run_until(sure, until, stopped, [&runner](Machine& at) { runner.ear->stand(at); });
   static_cast<void>(sure.take_offers());
   silence(sure);
   runner.ear->tell(until);

@@ -101,6 +101,10 @@ class Companions {
     explicit Ear(const Hearing& hearing) : hearing_(hearing) {}
     void listen_to(Machine& machine);
     void leave(Machine& machine) const;
+    /// The machine has come somewhere.
+    void stand(Machine& machine);
+    /// A copy of it is not listened to.
+    void let_go(Machine& copy) const;
     void take(const Record* records, std::size_t count) override;
     void tell(std::uint64_t until);
 

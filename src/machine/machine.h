@@ -8,6 +8,7 @@
 
 #include <atomic>
 #include <cstdint>
+#include <functional>
 #include <map>
 #include <memory>
 #include <optional>
@@ -166,6 +167,10 @@ struct Hearing {
   bool calls = false;
   RecordSink* sink = nullptr;                 ///< outlives the hearing
   std::uint64_t moments = ~std::uint64_t{0};  ///< as Machine::choose_moments has them
+  /// Instructions before each of which `look` is called with it; the number that this gives is told
+  /// to the sink as kLook, among the rest, if it was so.
+  std::vector<std::uint32_t> places = {};
+  std::function<std::uint32_t(const Machine& at)> look = {};
 };
 
 /// A watched byte has been read, written or, by hardware, changed.

@@ -40,6 +40,7 @@ enum class EventKind : std::uint8_t {
   kQuantity,  ///< of a part, Part::quantities(): part * 256 + place in them
   kBusIn,     ///< a byte has arrived over a bus: `number` is its place in ChipInfo::buses
   kBusOut,    ///< or is sent
+  kLook,      ///< at a companion, the `number`th: Hearing::look
   kMoment,    ///< `number` is its place in ChipInfo::moments; one of a number comes behind another
 };
 constexpr std::uint32_t kNotData = 0x8000'0000;

@@ -81,7 +81,7 @@ void Recorder::add(unsigned id, Signal::Facts facts, Source source, const machin
   Lane& added = lanes_.back();
   asleep_ = machine.asleep();
   read(added, machine);
-  if (added.source.look) take_look(added);
+  if (added.source.look) take_look(added, machine);
   if (!is_moment(added.signal)) put_value(added, now);
 }
 
@@ -333,21 +333,45 @@ bool Recorder::is_function(std::uint32_t address) const {
   return at < function_begins_.size() && function_begins_[at];
 }
 
-void Recorder::take_look(Lane& lane) {
-  const Sample seen = lane.source.look();
+void Recorder::take_look(Lane& lane, const machine::Machine& machine) {
+  const Sample seen = lane.source.look(machine);
   lane.value = seen.value;
   lane.odd = seen.known() ? 0 : 1;
 }
 
-void Recorder::stand(std::uint32_t pc, std::uint64_t tick) {
+void Recorder::stand(const machine::Machine& at) {
   for (Lane& lane : lanes_) {
     const std::vector<std::uint32_t>& places = lane.source.places;
-    if (!std::binary_search(places.begin(), places.end(), pc)) continue;
-    take_look(lane);
-    pc_ = pc;
-    put_value(lane, tick);
+    if (!std::binary_search(places.begin(), places.end(), at.pc())) continue;
+    take_look(lane, at);
+    pc_ = at.pc();
+    put_value(lane, at.ticks());
   }
   pc_.reset();
+}
+
+std::uint32_t Recorder::look_at(const machine::Machine& at) {
+  for (const Lane& lane : lanes_) {
+    const std::vector<std::uint32_t>& places = lane.source.places;
+    if (!std::binary_search(places.begin(), places.end(), at.pc())) continue;
+    Sample seen = lane.source.look(at);
+    seen.tick = at.ticks();
+    looks_.push_back({next_look_, lane.id, seen});
+  }
+  return next_look_++;
+}
+
+/// Those before it have not been told of: it was not so.
+void Recorder::take_looks(std::uint32_t number) {
+  for (; !looks_.empty() && looks_.front().number <= number; looks_.pop_front()) {
+    const Look& look = looks_.front();
+    for (Lane& lane : lanes_) {
+      if (look.number != number || lane.id != look.lane) continue;
+      lane.value = look.seen.value;
+      lane.odd = look.seen.known() ? 0 : 1;
+      put_value(lane, look.seen.tick);
+    }
+  }
 }
 
 /// What was known there is known again.
@@ -382,6 +406,7 @@ void Recorder::take(const machine::Record* records, std::size_t count) {
           }
         break;
       }
+      case EventKind::kLook: take_looks(r->number); break;
       default: happened(*r); break;
     }
   }

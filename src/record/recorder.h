@@ -4,6 +4,7 @@
 #ifndef LUCID_RECORD_RECORDER_H
 #define LUCID_RECORD_RECORDER_H
 
+#include <deque>
 #include <functional>
 #include <map>
 #include <set>
@@ -46,8 +47,9 @@ struct Source {
   using WorkOut = std::function<Sample(const std::vector<std::uint8_t>& bytes)>;
   WorkOut work_out = {};
   std::vector<std::uint32_t> places =
-      {};                             ///< of instructions, before each of which it is looked at
-  std::function<Sample()> look = {};  ///< at the machine as it stands; the tick does not matter
+      {};  ///< of instructions, before each of which it is looked at
+  /// At a machine as it stands; the tick does not matter.
+  std::function<Sample(const machine::Machine& at)> look = {};
 };
 
 /// A function, or a handler, that is being called.
@@ -97,7 +99,10 @@ class Recorder final : public machine::RecordSink {
   void look(const machine::Machine& machine, const Standing& standing);
   void take(const machine::Record* records, std::size_t count) override;
   /// The machine stands at one of the places.
-  void stand(std::uint32_t pc, std::uint64_t tick);
+  void stand(const machine::Machine& at);
+  /// What is seen there is kept until it is told of by the number that is returned, or by a later
+  /// one: Hearing::look.
+  std::uint32_t look_at(const machine::Machine& at);
   /// A breakpoint has been passed.
   void mark(unsigned breakpoint, std::uint64_t tick);
   /// It has run up to here.
@@ -142,7 +147,8 @@ class Recorder final : public machine::RecordSink {
 
   void put(Lane& lane, Sample sample);
   void put_value(Lane& lane, std::uint64_t tick);
-  static void take_look(Lane& lane);
+  static void take_look(Lane& lane, const machine::Machine& machine);
+  void take_looks(std::uint32_t number);
   void settle(Lane& lane);
   void happened(const machine::Record& record);
   [[nodiscard]] bool is_function(std::uint32_t address) const;
@@ -184,6 +190,13 @@ class Recorder final : public machine::RecordSink {
   std::size_t bound_ = kBound;
   std::shared_ptr<SignalFile> file_;
   std::optional<Error> trouble_;
+  struct Look {
+    std::uint32_t number = 0;
+    unsigned lane = 0;  ///< its id
+    Sample seen;
+  };
+  std::deque<Look> looks_;
+  std::uint32_t next_look_ = 0;
   unsigned takes_ = 0;
   std::uint64_t futures_ = 0;
 };

@@ -14,7 +14,8 @@ namespace {
 /// Each is read when it is first asked for.
 class ProgramsBeside final : public frames::OtherPrograms {
  public:
-  explicit ProgramsBeside(const Chip& chip) : chip_(chip) {}
+  using Named = Program (*)(const Program& program, const machine::Machine& machine);
+  ProgramsBeside(const Chip& chip, Named named) : chip_(chip), named_(named) {}
 
   [[nodiscard]] std::optional<Known> find(const std::string& chip) const override {
     const auto [at, is_new] = read_.try_emplace(chip);
@@ -22,8 +23,9 @@ class ProgramsBeside final : public frames::OtherPrograms {
     if (is_new) {
       const machine::Machine& machine = chip_.machine();
       if (const Image* image = machine.companion_image(chip)) {
-        of.program = Program::read(*image);
-        const auto names = machine.companion(chip)->target().start_up_names();
+        const auto there = machine.companion(chip);
+        of.program = named_(Program::read(*image), *there);
+        const auto names = there->target().start_up_names();
         const Symbol* end = of.program.find_symbol(names.data_end);
         if (end != nullptr && end->address.space == Space::kData)
           of.static_end = end->address.offset;
@@ -42,13 +44,14 @@ class ProgramsBeside final : public frames::OtherPrograms {
     bool is_there = false;
   };
   const Chip& chip_;
+  Named named_;
   mutable std::map<std::string, Read> read_;
 };
 
 }  // namespace
 
 std::unique_ptr<frames::OtherPrograms> Session::Core::programs_beside() const {
-  return std::make_unique<ProgramsBeside>(chip_);
+  return std::make_unique<ProgramsBeside>(chip_, &named);
 }
 
 std::string Session::Core::chip_in(const std::string& text) const {
@@ -78,6 +81,8 @@ Session::Core::Side Session::Core::side(const std::string& chip) const {
 /// forgotten.
 void Session::Core::hear(const std::string& chip, record::Recorder& recorder, bool anew) {
   machine::Hearing hearing{recorder.kinds(), recorder.taps(), false, &recorder, recorder.moments()};
+  hearing.places.assign(recorder.places().begin(), recorder.places().end());
+  hearing.look = [&recorder](const machine::Machine& at) { return recorder.look_at(at); };
   hearing.calls = (recorder.kinds() & bit(machine::EventKind::kCall)) != 0;
   const machine::Machine* there = machine().hear(chip, hearing);
   if (there == nullptr) return;

@@ -233,7 +233,7 @@ class Session::Core final : private machine::MarkListener {
   [[nodiscard]] std::string filled(const std::string& log) const;
   Result<void> select_level(unsigned number);
   void name_addresses(Explanation& explanation) const;
-  [[nodiscard]] Program named(const Program& program) const;
+  [[nodiscard]] static Program named(const Program& program, const machine::Machine& machine);
   [[nodiscard]] std::vector<VariableView> variables() const;
   [[nodiscard]] std::vector<VariableView> globals(const std::string& like, bool changed) const;
   [[nodiscard]] bool tells_of_others(unsigned type) const;
@@ -455,8 +455,10 @@ class Session::Core final : private machine::MarkListener {
     std::string whole = {};  ///< what is traced, if what was asked for means it only here
   };
   struct LocalPlaces;
-  [[nodiscard]] LocalPlaces places_of_locals(const std::string& function) const;
-  [[nodiscard]] std::optional<Result<Traceable>> traceable_local(const std::string& text) const;
+  [[nodiscard]] static LocalPlaces places_of_locals(const std::string& function,
+                                                    const frames::Scope& on);
+  [[nodiscard]] std::optional<Result<Traceable>> traceable_local(const std::string& text,
+                                                                 const Side& on) const;
   static void name_values(const Program& program, unsigned type, Signal::Facts& facts);
   void stand_in_trace();
   Result<Traceable> traceable(const Session::TraceSpec& spec) const;

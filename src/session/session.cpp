@@ -15,10 +15,10 @@
 namespace lucid {
 
 /// With the names that programmers give to handlers of interrupts.
-Program Session::Core::named(const Program& program) const {
-  const machine::Target& target = machine().target();
+Program Session::Core::named(const Program& program, const machine::Machine& machine) {
+  const machine::Target& target = machine.target();
   std::map<std::string, std::string> titles;
-  for (const InterruptVector& vector : machine().info().vectors)
+  for (const InterruptVector& vector : machine.info().vectors)
     if (std::string title = target.handler_title(vector); vector.number != 0 && !title.empty())
       titles[target.handler_name(vector.number)] = std::move(title);
   return program.with_names([&](const std::string& symbol) {
@@ -44,7 +44,7 @@ void Session::Core::take(const Image& image, const std::string& path,
                          std::vector<std::string>& warnings) {
   timeline_.begin();
   watch_meanings_.clear();
-  program_ = named(Program::read(image));
+  program_ = named(Program::read(image), machine());
   flows_.forget();
   stack_switches_.reset();
   came_from_.clear();

@@ -354,8 +354,10 @@ Result<Session::Core::Traceable> Session::Core::traceable(const Session::TraceSp
   const std::string what = chip.empty() ? text : text.substr(chip.size() + 1);
   const auto event = traceable_event(what, on);
   auto out = event.value_or(fail(ErrorCode::kUsage, ""));
-  if (!out && chip.empty())  // `byte in put` may be a local
-    if (auto local = traceable_local(text)) out = std::move(*local);
+  // `byte in put` may be a local. Where another chip stands nobody has chosen: its function is
+  // named.
+  if (!out && (chip.empty() || what.find(" in ") != std::string::npos))
+    if (auto local = traceable_local(what, on)) out = std::move(*local);
   if (!out && out.error().what.empty() && !chip.empty()) {
     // Its own comes first, as in expressions.
     out = traceable_object("chip." + what, on);
@@ -380,6 +382,10 @@ Result<Session::Core::Traceable> Session::Core::traceable(const Session::TraceSp
   if (!chip.empty()) {
     out->chip = chip;
     out->facts.name = text;
+    if (!out->whole.empty()) {
+      out->facts.name = chip + "." + out->whole.substr(0, out->whole.rfind(" in "));
+      out->whole = chip + "." + out->whole;
+    }
   }
   if (!spec.name.empty()) out->facts.name = spec.name;
   if (spec.format.empty()) return out;

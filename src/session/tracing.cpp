@@ -87,7 +87,7 @@ void Session::Core::listen(record::Recording& recording) {
 void Session::Core::stand_in_trace() {
   if (listening_ != nullptr && looked_at_.count(machine().pc()) != 0 &&
       !machine().interrupt_imminent())
-    listening_->own().stand(machine().pc(), machine().ticks());
+    listening_->own().stand(machine());
 }
 
 void Session::Core::stop_listening(record::Recording& recording) {
@@ -285,9 +285,8 @@ Session::TraceView Session::Core::view(const Traced& traced) const {
   out.name = traced.name();
   out.around = traced.spec.around;
   out.around_gone = traced.spec.around != 0 &&
-                    std::none_of(breakpoints_.begin(), breakpoints_.end(), [&](const Entry& e) {
-                      return e.point.id == traced.spec.around;
-                    });
+                    std::none_of(breakpoints_.begin(), breakpoints_.end(),
+                                 [&](const Entry& e) { return e.point.id == traced.spec.around; });
   out.before = traced.spec.before;
   out.after = traced.spec.after;
   out.windows = recording_.windows(traced.id);

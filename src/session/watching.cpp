@@ -539,6 +539,7 @@ std::string Session::Core::event_text(const machine::Event& event) const {
     case machine::EventKind::kBusIn:
     case machine::EventKind::kBusOut:
     case machine::EventKind::kMoment:
+    case machine::EventKind::kLook:
     case machine::EventKind::kCall:
     case machine::EventKind::kLeave:
     case machine::EventKind::kWrite: break;  // only told to who listens

@@ -28,13 +28,37 @@ Session opened(bool panel, std::uint64_t panel_hz, std::uint64_t ahead = 0) {
   return session;
 }
 
-const std::vector<std::string> kMany{
-    "pin.PD0",       "pin.PD1",   "pin.PD2", "pin.PB0",  "pin.PB1",
-    "pin.PC",        "pin.PD",    "shown",   "reports",  "length",
-    "complete",      "pressed",   "line[0]", "line[3]",  "shown + reports",
-    "latest",        "interrupt", "calls",   "calls 1",  "calls 2",
-    "sleep",         "reset",     "byte in", "byte out", "interrupt USART_RX",
-    "readings[2].is"};
+const std::vector<std::string> kMany{"pin.PD0",
+                                     "pin.PD1",
+                                     "pin.PD2",
+                                     "pin.PB0",
+                                     "pin.PB1",
+                                     "pin.PC",
+                                     "pin.PD",
+                                     "shown",
+                                     "reports",
+                                     "length",
+                                     "complete",
+                                     "pressed",
+                                     "line[0]",
+                                     "line[3]",
+                                     "shown + reports",
+                                     "latest",
+                                     "interrupt",
+                                     "calls",
+                                     "calls 1",
+                                     "calls 2",
+                                     "sleep",
+                                     "reset",
+                                     "byte in",
+                                     "byte out",
+                                     "interrupt USART_RX",
+                                     "readings[2].is",
+                                     "is in remember",
+                                     "temperature in show",
+                                     "text in read_line",
+                                     "last in remember",
+                                     "byte in USART_RX_vect"};
 
 /// Of the chip itself `PORTC` is named in another way.
 const std::vector<std::string> kOfChip{"PORTC", "PORTC.3",    "UCSR0A",
@@ -67,6 +91,7 @@ void check_same(const Session& beside, const Session& itself) {
     REQUIRE(heard);
     REQUIRE(truth);
     CHECK(heard->hz() == truth->hz());
+    CHECK(heard->facts().names == truth->facts().names);
     const std::uint64_t now = beside.chip().time().count;
     CHECK(to_time(heard->end(), heard->hz()).count <= now);
     CHECK(to_time(heard->end() + 1, heard->hz()).count > now);
@@ -162,9 +187,9 @@ int main(void) {
   };
   const std::string one = image(1), other = image(2);
   std::mt19937 random(test::fresh_seed());
-  const std::vector<std::string> kAll{"pin.PB0",    "pin.PB1",        "pin.PB",    "edges",
-                                      "sent",       "seen[3]",        "interrupt", "edges - sent",
-                                      "match OC0A", "overflow TIMER2"};
+  const std::vector<std::string> kAll{"pin.PB0",   "pin.PB1",    "pin.PB",         "edges",
+                                      "sent",      "seen[3]",    "interrupt",      "edges - sent",
+                                      "x in main", "match OC0A", "overflow TIMER2"};
   for (const auto& [mine, theirs] :
        {std::pair<std::uint64_t, std::uint64_t>{16'000'000, 16'000'000},
         {16'000'000, 8'000'000},
