@@ -865,7 +865,7 @@ const std::vector<Topic>& topics() {
        "byte out USART0      bytes that are sent; byte in USART0 those that arrive; SPI, TWI, too\n"
        "voltage PC0          at a pin; part chamber what is measured of a part\n"
        "sleep, reset, eeprom write; conversion, with its result; watchdog, when it is reset\n"
-       "match OC1A           when a timer reaches it; overflow TIMER1, capture TIMER1\n"
+       "match OC1A           of a timer, its flag up or not; overflow TIMER1, capture TIMER1\n"
        "trace X from start   fills it with what has been so far\n"
        "trace X around 3 for 5ms before and 1ms after   only around passes of breakpoint 3\n"
        "trace X with places  which instruction made each change, too\n"

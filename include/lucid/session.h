@@ -372,11 +372,10 @@ class LUCID_API Session {
   /// included, is out); `sleep`; `reset`; `eeprom write`; ChipInfo::moments: `conversion`, the end
   /// of one with its result, `watchdog`, when it is reset, with how much of its period had gone,
   /// `match OC1A`, `overflow TIMER1` and `capture TIMER1`, with the count, when their flags rise or
-  /// would if they were not up; or
-  /// an expression of objects that stay where they are: `setpoint - measured`, `ramp.target`,
-  /// `chip.PORTB.5`, `chip.TCCR1B`. With the name of another chip of the bench and a dot before it
-  /// any of these there, along that chip's clock: `panel.pin.PD0`, `panel.shown`; locals of a
-  /// function that is named, `panel.text in read_line`.
+  /// would if they were not up; or an expression of objects that stay where they are: `setpoint -
+  /// measured`, `ramp.target`, `chip.PORTB.5`, `chip.TCCR1B`. With the name of another chip of the
+  /// bench and a dot before it any of these there, along that chip's clock: `panel.pin.PD0`,
+  /// `panel.shown`; locals of a function that is named, `panel.text in read_line`.
   struct TraceSpec {
     std::string signal;
     std::string format = {};   ///< as parse_format() takes it, or empty

@@ -144,7 +144,7 @@ u64 AvrMachine::seen_until(const Peripheral& p) const {
 /// Registers of I/O go to their reset values; RAM, EEPROM and the general registers keep theirs.
 void AvrMachine::reset_with(u8 cause) {
   const u64 now = world_.cpu.now;
-  tell_moments(now);
+  tell_moments(0);
   const u16 mcusr = fabric_->mcusr;
   const u8 causes = mcusr != 0 ? world_.data[mcusr] : 0;
   std::fill(world_.data.begin() + 0x20, world_.data.begin() + fabric_->device.ram_begin, u8{0});

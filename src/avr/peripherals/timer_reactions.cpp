@@ -261,11 +261,11 @@ void Timer::tell_passed(const Bus& bus, const Plan& plan, TimerState state, u64 
   }
 }
 
-void Timer::tell(const Bus& bus, u64 /*from*/, u64 to) const {
-  const TimerState& state = bus.world.timers[index_];
-  if (to > state.base && bus.listens_to_moments(all_moments_))
-    tell_passed(bus, plan(bus.world), state, edges_between(bus.world, state.base, to - 1),
-                std::nullopt);
+void Timer::tell(const Bus& bus, u64 from, u64 to) const {
+  if (to <= bus.world.timers[index_].base || !bus.listens_to_moments(all_moments_)) return;
+  const TimerState state = state_at(bus.world, std::max<u64>(std::min(from, to), 1) - 1);
+  tell_passed(bus, plan(bus.world), state, edges_between(bus.world, state.base, to - 1),
+              std::nullopt);
 }
 
 }  // namespace lucid::avr
