@@ -120,17 +120,13 @@ bool LineFlow::loops_within(unsigned node, const Line& line, const Stack& level)
 bool LineFlow::has_constants_before(unsigned node,
                                     const std::function<bool(unsigned)>& within) const {
   const auto& nodes = graph_.nodes();
-  const machine::FrameState* state = graph_.state_at(node);
   const auto& before = nodes[node].before;
   const auto own = std::find_if(before.begin(), before.end(), within);
-  if (state == nullptr || own == before.end()) return false;
+  if (own == before.end()) return false;
   for (unsigned at = *own;;) {
     const FlowGraph::Node& here = nodes[at];
     if (here.flow != Flow::kNext || here.writes == 0) return false;
-    for (std::size_t r = 0; r < machine::FrameState::kRegisters; ++r)
-      if ((here.writes >> r & 1U) != 0 &&
-          state->registers[r].kind != machine::Known::Kind::kConstant)
-        return false;
+    if (!has_constants(node, here.writes)) return false;
     const auto range = program_.line_at(here.address);
     if (range && range->begin == here.address) return true;
     if (here.before.size() != 1 || !within(here.before[0])) return false;
@@ -306,6 +302,42 @@ bool LineFlow::is_first_round(const Ahead& ahead, unsigned node) const {
   return false;
 }
 
+/// Constants that a line needs in each round of a loop are put into registers before it: that is no
+/// execution of the line. What the rounds write, too, is the first of them.
+bool LineFlow::is_for_a_loop(unsigned node, const std::vector<unsigned>& all, const Line& line,
+                             const Stack& level) const {
+  const auto& nodes = graph_.nodes();
+  std::uint64_t written = 0;
+  std::set<unsigned> seen;
+  for (unsigned at = node; line_at_level(at, level) == line; at = nodes[at].next.front()) {
+    const FlowGraph::Node& here = nodes[at];
+    if (here.next.size() != 1 || !seen.insert(at).second) return false;
+    if (here.flow == Flow::kJump) continue;
+    const bool loads = here.flow == Flow::kNext && here.in_registers && here.writes != 0;
+    if (!loads || !has_constants(at, reads_[at] & ~written)) return false;
+    written |= here.writes;
+  }
+  return std::any_of(all.begin(), all.end(), [&](unsigned other) {
+    if (other == node || !reaches(node, other, kNone)) return false;
+    const std::vector<unsigned> rounds = between(other, other, node);
+    const bool writes = std::any_of(rounds.begin(), rounds.end(),
+                                    [&](unsigned i) { return (nodes[i].writes & written) != 0; });
+    return !writes && std::any_of(rounds.begin(), rounds.end(), [&](unsigned i) {
+      return line_at_level(i, level) == line && (reads_[i] & written) != 0;
+    });
+  });
+}
+
+/// Are registers (a bit each, by DWARF number) known constants at a node?
+bool LineFlow::has_constants(unsigned node, std::uint64_t registers) const {
+  const machine::FrameState* state = graph_.state_at(node);
+  for (unsigned r = 0; registers != 0; ++r, registers >>= 1U)
+    if ((registers & 1U) != 0 && (state == nullptr || r >= machine::FrameState::kRegisters ||
+                                  state->registers[r].kind != machine::Known::Kind::kConstant))
+      return false;
+  return true;
+}
+
 /// Is a register read, from a node on, before it is written?
 bool LineFlow::is_read(unsigned from, unsigned dwarf) const {
   std::set<unsigned> seen{from};
@@ -401,7 +433,8 @@ const LineFlow::Entries& LineFlow::entries(const Line& line, const Stack& level,
     const std::vector<unsigned> all = out.nodes;
     std::vector<unsigned> begins;
     std::copy_if(all.begin(), all.end(), std::back_inserter(begins), [&](unsigned node) {
-      return !is_ahead(node, all, line, level) && !(of_body && is_moved_out(node, all, level));
+      return !is_ahead(node, all, line, level) && !is_for_a_loop(node, all, line, level) &&
+             !(of_body && is_moved_out(node, all, level));
     });
     if (begins.empty()) begins = all;
     out.nodes.clear();

@@ -84,6 +84,9 @@ class LineFlow {
                                                const Stack& level) const;
   [[nodiscard]] bool is_first_round(const Ahead& ahead, unsigned node) const;
   [[nodiscard]] std::vector<unsigned> between(unsigned from, unsigned to, unsigned without) const;
+  [[nodiscard]] bool is_for_a_loop(unsigned node, const std::vector<unsigned>& all,
+                                   const Line& line, const Stack& level) const;
+  [[nodiscard]] bool has_constants(unsigned node, std::uint64_t registers) const;
   [[nodiscard]] bool is_read(unsigned from, unsigned dwarf) const;
   [[nodiscard]] bool goes_over_earlier_lines(unsigned from, unsigned to, const Line& line,
                                              const Stack& level) const;

@@ -260,8 +260,9 @@ TEST_CASE("lines pass as often as natively, but for what compilers have merged o
   for (const auto& [name, passes] : compared(small_functions(), lines_of)) {
     INFO(name);
     CHECK(passes.all() > 250);
-    // Where a loop begins, a line's constants may be put into registers: once more than it passes.
-    CHECK(passes.more <= passes.all() / 30);
+    // What a line needs in each round of a loop may be worked out before it: once more than it
+    // passes.
+    CHECK(passes.more <= passes.all() / 36);
     // Of an unrolled loop's statements some are worked out once for all rounds.
     CHECK(passes.fewer <= passes.all() / (name == "-O3" ? 11 : 24));
     CHECK(passes.never <= passes.all() / 20);
