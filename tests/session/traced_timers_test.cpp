@@ -1,15 +1,17 @@
 // SPDX-License-Identifier: MIT
-// Matches, overflows and captures that are traced, against flags that are read and cleared at every
-// boundary, and against the counts that the registers give by formula.
+// Timers that are traced. Pulse widths in every mode: against boundaries, and against formula.
+// Matches, overflows and captures: against flags that are read and cleared at every boundary, and
+// against the counts that the registers give by formula.
 #include <catch2/catch.hpp>
 #include <map>
 #include <random>
 #include <utility>
 
-#include "lucid/session.h"
-#include "tools.h"
+#include "lucid/measurement.h"
+#include "traces.h"
 
 using namespace lucid;
+using namespace test;
 
 namespace {
 
@@ -297,5 +299,122 @@ TEST_CASE("matches through sleep, other clocks, power and resets", "[tracing]") 
     CHECK(there == truth);
     REQUIRE(plain.trace({flag.name, "", "", true}));
     CHECK(traced(plain, flag.name) == truth);
+  }
+}
+
+TEST_CASE("pulse widths in every mode of every timer, to the cycle", "[tracing]") {
+  // Nothing but single-cycle instructions: stepping sees every cycle.
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(test::assembled("tracing-nops", ".rept 16000\nnop\n.endr\n")));
+  // And one with the longest: pulses come and go within an instruction.
+  Session slow(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(slow.open(test::assembled("tracing-calls", "1: rcall 2f\nrjmp 1b\n2: ret\n")));
+  const Session::Moment start = session.moment(), slow_start = slow.moment();
+  struct Timer {
+    unsigned number;
+    unsigned modes;
+    const char* pins[2];
+  };
+  for (const Timer& timer :
+       {Timer{0, 8, {"PD6", "PD5"}}, Timer{1, 16, {"PB1", "PB2"}}, Timer{2, 8, {"PB3", "PD3"}}})
+    for (unsigned mode = 0; mode < timer.modes; ++mode)
+      for (unsigned com = 1; com <= 3; ++com)
+        for (const unsigned compare : {0U, 1U, 7U, 99U, 100U}) {
+          const std::string n = std::to_string(timer.number);
+          INFO("timer " << n << " mode " << mode << " com " << com << " compare " << compare);
+          const auto set_up = [&](Session& s, const Session::Moment& from) {
+            REQUIRE(s.return_to(from));
+            const auto let = [&](const std::string& reg, unsigned value) {
+              REQUIRE(s.let("chip." + reg, std::to_string(value), true));
+            };
+            let("DDRB", 0xff);
+            let("DDRD", 0xff);
+            if (timer.number == 1) let("ICR1", 100);
+            // TCCRnB last: it starts the counter.
+            let("TCCR" + n + "A", (com << 6 | com << 4 | (mode & 3U)));
+            let("OCR" + n + "A", compare);
+            let("OCR" + n + "B", compare / 2);
+            let("TCCR" + n + "B", (timer.number == 1 ? (mode >> 2) << 3 : (mode >> 2) << 3) | 1);
+            s.clear_traces();
+          };
+          for (const char* pin : timer.pins) {
+            (void)session.trace({std::string("pin.") + pin});
+            (void)slow.trace({std::string("pin.") + pin});
+          }
+          set_up(session, start);
+          Chip stepped = session.chip();
+          session.go_for(std::uint64_t{450});
+          std::vector<std::map<std::string, bool>> seen;
+          const std::uint64_t from = stepped.cycles();
+          for (unsigned i = 0; i <= 450; ++i) {
+            if (i % 3 == 0 || !test::kSanitized) {
+              seen.emplace_back();
+              for (const PinState& pin : stepped.pins())
+                if (pin.name == timer.pins[0] || pin.name == timer.pins[1])
+                  seen.back()[pin.name] = pin.level;
+            } else {
+              seen.push_back(seen.back());
+            }
+            stepped.step();
+          }
+          for (const char* pin : timer.pins) {
+            const auto signal = session.signal(std::string("pin.") + pin);
+            REQUIRE(signal);
+            unsigned wrong = 0;
+            for (unsigned i = 0; i <= 450; ++i)
+              if (i % 3 == 0 || !test::kSanitized)
+                if ((signal->at(from + i).value != 0) != seen[i].at(pin)) ++wrong;
+            CHECK(wrong == 0);
+          }
+          set_up(slow, slow_start);
+          slow.go_for(std::uint64_t{440});
+          for (const char* pin : timer.pins) {
+            const auto a = session.signal(std::string("pin.") + pin);
+            const auto b = slow.signal(std::string("pin.") + pin);
+            auto x = a->samples(0, from + 440), y = b->samples(0, from + 440);
+            for (;;) {
+              const auto one = x.next(), other = y.next();
+              REQUIRE(one.has_value() == other.has_value());
+              if (!one) break;
+              REQUIRE(one->tick == other->tick);
+              REQUIRE(one->value == other->value);
+            }
+          }
+        }
+}
+
+TEST_CASE("the period and duty of pulse width modulation are what the registers say", "[tracing]") {
+  Session session(*Chip::make({"ATmega328P", 16'000'000}));
+  REQUIRE(session.open(test::assembled("tracing-loop", "1: rjmp 1b\n")));
+  trace(session, {"pin.PB1"});
+  std::mt19937 random(test::fresh_seed());
+  for (unsigned i = 0; i < 30; ++i) {
+    const unsigned top = 2 + random() % 3000;
+    const unsigned compare = 1 + random() % (top - 1);
+    const bool phase = random() % 2 != 0;
+    const unsigned dividers[] = {1, 8, 64};
+    const unsigned cs = 1 + random() % 3;
+    REQUIRE(session.back_to_start().has_value() == (i != 0));
+    REQUIRE(session.let("chip.DDRB", "0xff", true));
+    REQUIRE(session.let("chip.ICR1", "0", true));
+    REQUIRE(session.let("chip.TCCR1A", phase ? "0x82" : "0x82", true));
+    REQUIRE(session.let("chip.TCCR1B", phase ? "0x10" : "0x18", true));
+    REQUIRE(session.let("chip.ICR1", std::to_string(top), true));
+    REQUIRE(session.let("chip.OCR1A", std::to_string(compare), true));
+    REQUIRE(session.let("chip.TCCR1B", std::to_string((phase ? 0x10 : 0x18) | cs), true));
+    session.clear_traces();
+    const std::uint64_t cycles = std::uint64_t{dividers[cs - 1]} * (top + 1) * 2;
+    session.go_for(cycles * 6);
+    const auto m = measure(*session.signal("pin.PB1"), session.signal("pin.PB1")->time(cycles * 2),
+                           {UINT64_MAX});
+    REQUIRE(m);
+    REQUIRE(m->period.count >= 2);
+    // "Fast PWM Mode": TOP + 1 counts, high for OCR + 1; "Phase Correct": 2 TOP, high for 2 OCR.
+    const std::uint64_t ps = 62'500ULL * dividers[cs - 1];
+    CHECK(m->period.least.count == ps * (phase ? 2 * top : top + 1));
+    CHECK(m->period.most.count == m->period.least.count);
+    CHECK(m->high.least.count == ps * (phase ? 2 * compare : compare + 1));
+    CHECK(m->high.most.count == m->high.least.count);
+    CHECK(*m->duty == Approx(phase ? compare / double(top) : (compare + 1.0) / (top + 1.0)));
   }
 }
