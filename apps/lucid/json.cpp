@@ -3,14 +3,12 @@
 #include <nlohmann/json.hpp>
 
 #include "breakpoint_text.h"
-#include "json_survey.h"
+#include "json_views.h"
 #include "lucid/bench.h"
 #include "output.h"
 #include "writer.h"
 
 namespace lucid::app {
-
-using Json = nlohmann::ordered_json;
 
 Json json(const Location& w) {
   Json out{{"address", w.address}};
@@ -107,24 +105,6 @@ Json json(const WatchView& w) {
 
 std::vector<unsigned char> bytes_of(const std::string& text) { return {text.begin(), text.end()}; }
 
-Json json(const Spans& s) {
-  Json out{{"count", s.count}};
-  if (s.count == 0) return out;
-  out["least"] = s.least.count;
-  out["least_at"] = s.least_at.count;
-  out["mean"] = s.mean.count;
-  out["most"] = s.most.count;
-  out["most_at"] = s.most_at.count;
-  out["last"] = s.last.count;
-  out["last_at"] = s.last_at.count;
-  out["deviation"] = s.deviation.count;
-  for (const Spans::Length& one : s.lengths)
-    out["lengths"].push_back({{"length", one.length.count}, {"times", one.times}});
-  return out;
-}
-
-constexpr const char* kSignalKinds[] = {"level", "number", "real", "moment"};
-
 Json json(const Input& input) {
   Json out{{"picoseconds", input.at.count}, {"tick", input.tick}};
   for (const auto& [name, text] :
@@ -141,7 +121,9 @@ Json json(const Input& input) {
   return out;
 }
 
-struct JsonViews : SurveyJson {
+struct JsonViews : BackJson, SignalJson, SurveyJson {
+  using BackJson::operator();
+  using SignalJson::operator();
   using SurveyJson::operator();
   Json operator()(const Message& m) const { return {{"view", "message"}, {"text", m.text}}; }
   Json operator()(const Warning& w) const { return {{"view", "warning"}, {"text", w.text}}; }
@@ -198,232 +180,6 @@ struct JsonViews : SurveyJson {
                               {"picoseconds_began", test.began.count},
                               {"picoseconds_took", test.took.count}});
     return out;
-  }
-  Json operator()(const Marks& m) const {
-    Json out{{"view", "marks"}, {"marks", Json::array()}};
-    for (const Session::MarkView& mark : m.list)
-      out["marks"].push_back({{"name", mark.name},
-                              {"picoseconds", mark.time.count},
-                              {"where", json(mark.where)},
-                              {"other_future", mark.other_future},
-                              {"image_gone", mark.image_gone}});
-    return out;
-  }
-  static Json rows_of(const std::vector<Difference>& differences) {
-    Json out = Json::array();
-    for (const Difference& d : differences)
-      out.push_back({{"kind", d.kind}, {"name", d.name}, {"then", d.then}, {"now", d.now}});
-    return out;
-  }
-  Json operator()(const ComparisonView& c) const {
-    return {{"view", "comparison"},
-            {"picoseconds_then", c.then.count},
-            {"picoseconds_now", c.now.count},
-            {"differences", rows_of(c.differences)}};
-  }
-  Json operator()(const SuppositionView& s) const {
-    Json out{{"view", "supposition"},
-             {"same", s.same},
-             {"only_shifted", s.only_shifted},
-             {"picoseconds_until", s.until.count},
-             {"at_end", rows_of(s.at_end)}};
-    const auto happening = [](const SuppositionView::Happening& h) -> Json {
-      return {{"picoseconds", h.time.count}, {"what", h.what}, {"where", json(h.where)}};
-    };
-    if (s.as_is) out["as_is"] = happening(*s.as_is);
-    if (s.supposed) out["supposed"] = happening(*s.supposed);
-    if (s.call_as_is) out["call_as_is"] = happening(*s.call_as_is);
-    if (s.call_supposed) out["call_supposed"] = happening(*s.call_supposed);
-    if (!s.place.empty()) out["place"] = s.place;
-    if (s.supposed_until) out["picoseconds_supposed_until"] = s.supposed_until->count;
-    return out;
-  }
-  Json operator()(const Writes& h) const {
-    Json out{{"view", "history"}, {"object", h.object}, {"writes", Json::array()}};
-    for (const Session::Write& row : h.rows)
-      out["writes"].push_back({{"picoseconds", row.time.count},
-                               {"before", row.access.before},
-                               {"after", row.access.after},
-                               {"by", json(row.access.by)},
-                               {"instruction", row.access.instruction}});
-    return out;
-  }
-  Json operator()(const OriginView& v) const {
-    static constexpr const char* kHow[] = {"worked",   "constant",  "flash",  "input",
-                                           "hardware", "interrupt", "edit",   "outside",
-                                           "start",    "moved",     "unknown"};
-    Json out{{"view", "origin"}, {"nodes", Json::array()}};
-    for (const OriginNode& node : v.nodes) {
-      Json row{{"depth", node.depth},
-               {"object", node.object},
-               {"value", node.value},
-               {"how", kHow[static_cast<unsigned>(node.how)]},
-               {"picoseconds", node.time.count},
-               {"where", json(node.where)},
-               {"from", Json::array()}};
-      if (!node.instruction.empty()) row["instruction"] = node.instruction;
-      if (node.called_from) row["called_from"] = json(*node.called_from);
-      for (const OriginNode::From& from : node.from)
-        row["from"].push_back({{"name", from.name}, {"value", from.value}});
-      out["nodes"].push_back(std::move(row));
-    }
-    if (v.cut) out["more"] = true;
-    if (v.interrupted) out["interrupted"] = true;
-    return out;
-  }
-  Json operator()(const MissedView& m) const {
-    Json out{{"view", "missed"}, {"place", m.place}, {"not_called", Json::array()}};
-    if (!m.since.empty()) out["since"] = m.since;
-    if (m.executed_at) out["picoseconds_executed"] = m.executed_at->count;
-    for (const MissedView::NotCalled& none : m.not_called) {
-      Json row{{"function", none.function}, {"calls", Json::array()}};
-      for (const Location& call : none.calls) row["calls"].push_back(json(call));
-      if (!none.interrupt.empty()) row["interrupt"] = none.interrupt;
-      out["not_called"].push_back(std::move(row));
-    }
-    if (m.turn)
-      out["turn"] = {{"where", json(m.turn->where)},  // without an instruction: it stands there
-                     {"instruction", m.turn->instruction},
-                     {"picoseconds", m.turn->time.count},
-                     {"went", json(m.turn->went)}};
-    out["origin"] = (*this)(m.origins);
-    return out;
-  }
-  Json operator()(const Traces& t) const {
-    Json out{{"view", "traces"}, {"list", Json::array()}};
-    for (const Session::TraceView& v : t.list)
-      out["list"].push_back({{"id", v.id},
-                             {"signal", v.signal},
-                             {"name", v.name},
-                             {"kind", kSignalKinds[static_cast<unsigned>(v.kind)]},
-                             {"picoseconds_from", v.from.count},
-                             {"picoseconds_to", v.to.count},
-                             {"changes", v.changes},
-                             {"discarded", v.discarded},
-                             {"bytes", v.bytes},
-                             {"bytes_in_file", v.bytes_in_file},
-                             {"value", v.value},
-                             {"place", v.place},
-                             {"around", v.around},
-                             {"picoseconds_before", v.before.count},
-                             {"picoseconds_after", v.after.count},
-                             {"windows", v.windows},
-                             {"around_gone", v.around_gone}});
-    return out;
-  }
-  Json operator()(const MeasuredSpans& m) const {
-    return {{"view", "measured spans"}, {"what", m.what}, {"picoseconds", json(m.spans)}};
-  }
-  Json operator()(const Matched& m) const {
-    Json out{{"view", "match"},
-             {"one", m.one},
-             {"other", m.other},
-             {"edges", m.match.edges},
-             {"picoseconds_later", m.match.offset},
-             {"ppm_slower", m.match.ppm},
-             {"picoseconds_worst", m.match.worst.count},
-             {"picoseconds_worst_at", m.match.worst_at.count},
-             {"same", !m.match.difference}};
-    if (const auto& d = m.match.difference) {
-      out["difference"] = {{"picoseconds", d->at.count}, {"rises", d->rises}, {"extra", d->extra}};
-      if (d->other_at) {
-        out["difference"]["picoseconds_other"] = d->other_at->count;
-        out["difference"]["other_rises"] = d->other_rises;
-      }
-    }
-    return out;
-  }
-  Json operator()(const DecodedWires& w) const {
-    const Decoded& d = w.decoded;
-    Json out{{"view", "decoded"},    {"name", d.signal.name()}, {"bytes", d.bytes},
-             {"faults", d.faults},   {"glitches", d.glitches},  {"baud", d.rate},
-             {"data", Json::array()}};
-    for (const Decoded::Byte& byte : d.data) {
-      Json item{{"picoseconds", byte.at.count}, {"value", byte.value}};
-      if (byte.fault) item["fault"] = true;
-      out["data"].push_back(std::move(item));
-    }
-    return out;
-  }
-  Json operator()(const Drawing& d) const {
-    Json out{{"view", "drawing"},
-             {"picoseconds_from", d.from.count},
-             {"picoseconds_to", d.to.count},
-             {"signals", Json::array()}};
-    for (const Signal& signal : d.signals) {
-      Json item{{"name", signal.name()},
-                {"kind", kSignalKinds[static_cast<unsigned>(signal.facts().kind)]},
-                {"samples", Json::array()}};
-      constexpr std::size_t kMost = 10'000;
-      auto samples = signal.samples(to_ticks(d.from, signal.hz()), to_ticks(d.to, signal.hz()));
-      while (const auto sample = samples.next()) {
-        if (item["samples"].size() == kMost) {
-          item["more"] = true;
-          break;
-        }
-        item["samples"].push_back(
-            {{"picoseconds", signal.time(sample->tick).count}, {"value", signal.text(*sample)}});
-      }
-      out["signals"].push_back(std::move(item));
-    }
-    return out;
-  }
-  Json operator()(const Measured& measured) const {
-    const Measurement& m = measured.measurement;
-    Json out{{"view", "measurement"},
-             {"signal", measured.signal},
-             {"kind", kSignalKinds[static_cast<unsigned>(m.kind)]},
-             {"picoseconds_from", m.from.count},
-             {"picoseconds_to", m.to.count},
-             {"picoseconds_unknown", m.unknown.count},
-             {"changes", m.changes}};
-    if (m.kind == Signal::Kind::kLevel) {
-      out["rising"] = m.rising;
-      out["falling"] = m.falling;
-      out["picoseconds"] = {
-          {"high", json(m.high)}, {"low", json(m.low)}, {"period", json(m.period)}};
-    }
-    if (m.kind == Signal::Kind::kLevel || m.kind == Signal::Kind::kMoment)
-      out["picoseconds"]["gap"] = json(m.gaps);
-    if (m.duty) out["duty"] = *m.duty;
-    if (m.hertz) out["hertz"] = *m.hertz;
-    if (!m.values) return out;
-    out["values"] = {{"least", m.values->least},
-                     {"picoseconds_least_at", m.values->least_at.count},
-                     {"mean", m.values->mean},
-                     {"most", m.values->most},
-                     {"picoseconds_most_at", m.values->most_at.count},
-                     {"unit", m.values->unit}};
-    out["different"] = m.different;
-    out["held"] = Json::array();
-    for (const Measurement::Held& h : m.held)
-      out["held"].push_back({{"value", h.text}, {"picoseconds", h.time.count}, {"times", h.times}});
-    return out;
-  }
-  Json operator()(const Parting& p) const {
-    const Divergence& d = p.divergence;
-    Json out{{"view", "divergence"},  {"same", d.same}, {"last_same", d.last_same},
-             {"handler", d.handler},  {"in", d.in},     {"picoseconds_until", d.until.count},
-             {"sides", Json::array()}};
-    for (std::size_t i = 0; i < p.images.size(); ++i) {
-      Json row{{"image", p.images[i]}};
-      if (const auto& side = i == 0 ? d.a : d.b) {
-        row["picoseconds"] = side->time.count;
-        row["event"] = side->event;
-        row["where"] = json(side->where);
-      }
-      if (i < p.files.size()) row["file"] = p.files[i];
-      out["sides"].push_back(std::move(row));
-    }
-    return out;
-  }
-  Json operator()(const Session::TimelineView& t) const {
-    return {{"view", "timeline"},
-            {"on", t.on},
-            {"copies", t.copies},
-            {"bytes", t.bytes},
-            {"picoseconds_first", t.first.count},
-            {"picoseconds_end", t.end.count}};
   }
   Json operator()(const Evaluated& e) const {
     Json out{{"view", "value"}, {"expression", e.expression}, {"text", e.value.text}};

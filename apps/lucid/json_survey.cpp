@@ -1,13 +1,11 @@
 // SPDX-License-Identifier: MIT
-#include "json_survey.h"
+#include "json_views.h"
 
 #include <nlohmann/json.hpp>
 
 #include "text_survey.h"
 
 namespace lucid::app {
-
-using Json = nlohmann::ordered_json;
 
 namespace {
 

@@ -75,6 +75,8 @@ struct Node {
 bool stands_still(const Node& node);
 /// What Evaluator makes of a part of an expression.
 Result<Operand> value_of(const Node& node, const Scope& scope);
+/// The level of the nearest call of a function, from the scope's outwards.
+std::optional<unsigned> level_of(const std::string& function, const Scope& scope);
 
 }  // namespace lucid::expression
 
