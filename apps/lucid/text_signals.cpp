@@ -164,7 +164,7 @@ std::string SignalViews::histogram(const Spans& spans) const {
     }
   else
     for (std::size_t i = 0; i < kRows; ++i)
-      rows.push_back({to_text({least + i * width}) + " on", 0});
+      rows.push_back({to_text(Picoseconds{least + i * width}) + " on", 0});
   if (spans.lengths.size() > kRows)
     for (const Spans::Length& one : spans.lengths)
       rows[(one.length.count - least) / width].times += one.times;

@@ -23,7 +23,7 @@ std::string share(std::uint64_t part, std::uint64_t whole) {
       "{:.1f} %",
       whole == 0 ? 0.0 : 100.0 * static_cast<double>(part) / static_cast<double>(whole));
 }
-std::string place(const Location& where) {
+std::string line_at(const Location& where) {
   return where.line == 0 ? "" : fmt::format("{}:{}", where.file, where.line);
 }
 std::string plain(const std::string& text) { return visible(text, false, true); }
@@ -102,7 +102,7 @@ std::string SurveyViews::operator()(const Profile& p) const {
     for (std::size_t i = 0; i < std::min(p.most, v.lines.size()); ++i) {
       const ProfileView::Line& l = v.lines[i];
       out += fmt::format("{:>8}{:>16}{:>14}  {}", share(l.cycles, v.cycles), grouped(l.cycles),
-                         grouped(l.passes), place(l.where));
+                         grouped(l.passes), line_at(l.where));
       out += style_.dim("  " + plain(l.where.function)) + "\n";
     }
     if (v.lines.size() > p.most)
@@ -123,7 +123,7 @@ std::string SurveyViews::operator()(const Profile& p) const {
     std::string more;
     if (!f.inlined_in.empty()) more = " inlined in " + plain(f.inlined_in);
     if (f.handler) more = " handler";
-    const std::string where = place(f.where).empty() ? "" : "  " + place(f.where);
+    const std::string where = line_at(f.where).empty() ? "" : "  " + line_at(f.where);
     const std::string name = plain(f.name);
     if (style_.columns(line + name + more + where) <= style_.width()) more += where;
     out += line + style_.bold(name) + style_.dim(more) + "\n";
@@ -147,7 +147,8 @@ std::string SurveyViews::waits(const Profile& p) const {
                                                  : "until an interrupt leads out of it";
     out += fmt::format("{:>8}{:>16}{:>14}  {}", share(w.cycles, v.cycles), grouped(w.cycles),
                        grouped(w.rounds), style_.bold(plain(w.function)));
-    out += style_.dim((place(w.where).empty() ? "" : "  " + place(w.where)) + "  " + what) + "\n";
+    out +=
+        style_.dim((line_at(w.where).empty() ? "" : "  " + line_at(w.where)) + "  " + what) + "\n";
   }
   if (v.waits.size() > p.most)
     out += style_.dim(fmt::format("  {} more loops\n", v.waits.size() - p.most));
@@ -317,7 +318,7 @@ namespace {
 std::string before(const std::string& interrupt, const Location& where) {
   std::string out = fmt::format("{} before {}", interrupt, where.function);
   if (where.offset != 0) out += fmt::format("+{:#x}", where.offset);
-  if (where.line != 0) out += fmt::format(" ({})", place(where));
+  if (where.line != 0) out += fmt::format(" ({})", line_at(where));
   return out;
 }
 
@@ -406,10 +407,10 @@ std::string SurveyViews::operator()(const RaceOverview& v) const {
     return "no place in the code where an interrupt could tear what its handler accesses\n";
   std::string out;
   for (const PossibleRace& p : v.possible) {
-    out += fmt::format("{} {}\n", style_.bold(place(p.where)), plain(p.where.function));
+    out += fmt::format("{} {}\n", style_.bold(line_at(p.where)), plain(p.where.function));
     out += fmt::format("    {} is {}; {} {} it ({})\n", style_.bold(plain(p.object)),
                        kHow[static_cast<unsigned>(p.how)], p.interrupt,
-                       p.interrupt_changes ? "changes" : "reads", place(p.other));
+                       p.interrupt_changes ? "changes" : "reads", line_at(p.other));
     switch (p.verdict) {
       case Verdict::kRace: break;
       case Verdict::kNone:
@@ -465,7 +466,7 @@ std::string SurveyViews::operator()(const Findings& findings) const {
     if (f.harmless) out += style_.dim(", harmless");
     out += "\n      " + style_.wrapped(plain(f.text), 6) + "\n";
     if (f.where && f.where->line != 0)
-      out += style_.dim(fmt::format("      {} {}\n", place(*f.where), plain(f.where->function)));
+      out += style_.dim(fmt::format("      {} {}\n", line_at(*f.where), plain(f.where->function)));
   }
   return out;
 }
@@ -496,7 +497,7 @@ std::string SurveyViews::operator()(const WearTable& table) const {
     const std::string cells =
         w.end == w.begin + 1 ? fmt::format("{} {:#06x}", w.memory, w.begin)
                              : fmt::format("{} {:#06x}..{:#06x}", w.memory, w.begin, w.end - 1);
-    const std::string where = place(w.by);
+    const std::string where = line_at(w.by);
     out += fmt::format("  {:<22}{:>12}{:>12}{:>20}  {}{}\n", cells, grouped(w.times),
                        grouped(w.endurance), long_time(w.lasts),
                        where.empty() ? where : where + " ", plain(w.by.function));
@@ -513,7 +514,7 @@ std::string SurveyViews::operator()(const Watchdog& watchdog) const {
   std::string out = fmt::format(
       "  reset {} times; at the latest {} after the last time, of {}: {} were left\n",
       grouped(w.times), style_.bold(to_text(w.after)), to_text(w.period), to_text(left));
-  const std::string where = place(w.by);
+  const std::string where = line_at(w.by);
   return out + style_.dim(fmt::format("      {}  {}{}\n", to_text(w.at),
                                       where.empty() ? where : where + " ", plain(w.by.function)));
 }
@@ -529,7 +530,7 @@ std::string SurveyViews::operator()(const HeapTable& heap) const {
   if (h.holders.empty()) return out + style_.dim("  all of it has been given back\n");
   out += style_.dim(fmt::format("{:>10}{:>10}  {:<14}asked for by\n", "bytes", "blocks", "since"));
   for (const HeapView::Holder& holder : h.holders) {
-    const std::string where = place(holder.by);
+    const std::string where = line_at(holder.by);
     out += fmt::format("{:>10}{:>10}  {:<14}{}{}\n", grouped(holder.bytes), grouped(holder.blocks),
                        to_text(holder.since), where.empty() ? where : where + " ",
                        plain(holder.by.function));
