@@ -114,7 +114,6 @@ bool LineFlow::loops_within(unsigned node, const Line& line, const Stack& level)
   return false;
 }
 
-/// Where code of a line begins that is come to from elsewhere.
 /// From where a row of the line table begins up to a node, registers are loaded with what they hold
 /// whenever the node is come to, and nothing else is done.
 bool LineFlow::has_constants_before(unsigned node,
@@ -134,6 +133,7 @@ bool LineFlow::has_constants_before(unsigned node,
   }
 }
 
+/// Where code of a line begins that is come to from elsewhere.
 std::vector<unsigned> LineFlow::stretches(const Line& line, const Stack& level) const {
   const auto& nodes = graph_.nodes();
   const auto within = [&](unsigned node) { return line_at_level(node, level) == line; };
